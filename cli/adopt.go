@@ -1,0 +1,116 @@
+package cli
+
+import (
+	"fmt"
+	"strings"
+
+	"github.com/spf13/cobra"
+
+	"wetland/core/adopt"
+	"wetland/core/site/cms"
+)
+
+func (a *app) adoptCommand() *cobra.Command {
+	var o adopt.Options
+	command := &cobra.Command{
+		Use:   "adopt ROOT --address URL",
+		Short: "Take a site into care: recognise it, prove it, write wetland.toml",
+		Long: `Take the site in the folder ROOT into care. Wetland recognises the CMS, reads how to
+log in to the database from the CMS's own settings, proves that ROOT is what answers
+at the address, finds pages to test, and writes a commented wetland.toml into the
+workspace: a folder outside of the web root, where snapshots and records will be.
+Nothing on the site is touched.`,
+		Example: `  wetland adopt /srv/www/ferry --address https://ferry.example/ --workspace ~/care/ferry`,
+		Args:    cobra.ExactArgs(1),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			o.Root, o.Workspace, o.Report = args[0], a.workspace, a.screen
+			if o.Workspace == "" {
+				o.Workspace = "."
+			}
+			result, err := adopt.Adopt(cmd.Context(), o)
+			if err != nil {
+				return err
+			}
+			code := exitSound
+			if len(result.Doubts) > 0 {
+				code = exitDoubts
+			}
+			if a.json {
+				a.writeJSON(adoptDocument(result, code))
+				return exit(code)
+			}
+			a.showAdopted(result)
+			return exit(code)
+		},
+	}
+	command.Flags().StringVar(&o.Address, "address", "", "where visitors reach the site (default: what the CMS's own settings say)")
+	command.Flags().StringVar(&o.Name, "name", "", "what to call the site (default: the host of its address)")
+	return command
+}
+
+func adoptDocument(r *adopt.Result, code int) map[string]any {
+	var pages []string
+	for _, page := range r.Pages {
+		pages = append(pages, page.Path)
+	}
+	return map[string]any{
+		"workspace": r.Workspace.Dir, "system": r.System, "root": r.Root, "address": r.Address,
+		"engine": r.Engine, "tables": r.Tables, "components": r.Components, "pages": pages,
+		"left_out": r.LeaveOut, "doubts": r.Doubts, "exit_code": code,
+	}
+}
+
+func (a *app) showAdopted(r *adopt.Result) {
+	s := a.screen
+	row := func(good bool, name, words string) {
+		sign := s.good("ok")
+		if !good {
+			sign = s.doubt("??")
+		}
+		s.row("  "+sign+"  ", 6, fmt.Sprintf("%-*s", stepWidth, name), words)
+	}
+	row(true, "CMS", fmt.Sprintf("%s in %s (recognised by %s)", r.System, r.Root, r.Because))
+	row(true, "address", r.Address)
+	if r.Engine != "" {
+		row(true, "database", fmt.Sprintf("%s, %d tables of this site, login tried", r.Engine, r.Tables))
+	}
+	for _, kind := range []cms.Kind{cms.Theme, cms.Plugin} {
+		var names []string
+		for _, c := range r.Components {
+			if c.Kind == kind {
+				names = append(names, describe(c))
+			}
+		}
+		if len(names) > 0 {
+			row(true, string(kind)+"s", strings.Join(names, ", "))
+		}
+	}
+	var pages []string
+	for _, page := range r.Pages {
+		pages = append(pages, page.Path)
+	}
+	row(len(pages) > 0, "pages to test", strings.Join(pages, " "))
+	row(true, "left out", strings.Join(r.LeaveOut, ", "))
+	for _, doubt := range r.Doubts {
+		row(false, "not sure", doubt.What+"\n"+doubt.Do)
+	}
+	s.print("\n")
+	if len(r.Doubts) > 0 {
+		s.paragraph(s.doubt("Adopted, with doubts."), fmt.Sprintf("%s/wetland.toml is written. Look at the points above before the first update.", r.Workspace.Dir))
+	} else {
+		s.paragraph(s.good("Adopted."), fmt.Sprintf("%s/wetland.toml is written; nothing on the site was touched.", r.Workspace.Dir))
+	}
+	s.next([]string{"wetland smoke    tests the pages", "wetland update PACKAGE.zip    brings in a new version, guarded"})
+}
+
+// describe names a component in a few words.
+func describe(c cms.Component) string {
+	words := c.Folder + " " + orUnknown(c.Version)
+	switch {
+	case c.Active:
+		words += " (active)"
+	case c.ParentOfActive:
+		words += " (parent of the active)"
+	}
+	return words
+}

@@ -1,0 +1,211 @@
+package cli
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"log/slog"
+	"net"
+	"net/url"
+	"os"
+	"path/filepath"
+	"strconv"
+
+	"github.com/spf13/cobra"
+
+	"wetland/core/site"
+	"wetland/demo"
+)
+
+func (a *app) demoCommand() *cobra.Command {
+	var dir string
+	var serve bool
+	command := &cobra.Command{
+		Use:   "demo",
+		Short: "The whole story on a bundled site, offline",
+		Long: `Lay out a made-up site with its own small CMS and database in a temporary folder,
+start it on this machine, and run the story through the same commands that you
+would type: adopt the site, update to a theme that breaks a page and see it put
+back, update to a good one and see it kept. Nothing leaves this machine.`,
+		Example: `  wetland demo
+  wetland demo --dir ferry --serve`,
+		Args: cobra.NoArgs,
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			if a.json {
+				return errors.New("the demo tells a story and has no JSON form")
+			}
+			return a.demo(cmd.Context(), dir, serve)
+		},
+	}
+	command.Flags().StringVar(&dir, "dir", "", "folder to lay the site out in (default: a temporary one); one from an earlier demo is only served")
+	command.Flags().BoolVar(&serve, "serve", false, "keep the site up afterwards, until Ctrl-C")
+	return command
+}
+
+// stage is the demo's folder and what is in it.
+type stage struct{ dir, root, packages, workspace string }
+
+func (a *app) demo(ctx context.Context, dir string, serve bool) error {
+	place, fresh, err := openStage(dir)
+	if err != nil {
+		return err
+	}
+	listener, err := demo.Listen(place.port())
+	if err != nil {
+		return fmt.Errorf("find a free port for the demo site: %w", err)
+	}
+	if fresh {
+		if err := demo.LayOut(ctx, place.root, place.packages, "http://"+listener.Addr().String()+"/"); err != nil {
+			return errors.Join(err, listener.Close())
+		}
+	} else if err := place.sameAddress(listener); err != nil {
+		return errors.Join(err, listener.Close())
+	}
+	serving, stop := context.WithCancel(context.WithoutCancel(ctx))
+	ended := make(chan error, 1)
+	go func() { ended <- demo.Serve(serving, listener, place.root, slog.New(slog.DiscardHandler)) }()
+	err = a.play(ctx, place, fresh, serve, listener)
+	if err == nil && serve {
+		<-ctx.Done()
+	}
+	stop()
+	return errors.Join(err, <-ended)
+}
+
+func openStage(dir string) (stage, bool, error) {
+	if dir == "" {
+		made, err := os.MkdirTemp("", "wetland-demo-*")
+		if err != nil {
+			return stage{}, false, err
+		}
+		dir = made
+	}
+	dir, err := filepath.Abs(dir)
+	if err != nil {
+		return stage{}, false, err
+	}
+	place := stage{dir: dir, root: filepath.Join(dir, "site"), packages: filepath.Join(dir, "packages"), workspace: filepath.Join(dir, "care")}
+	if _, err := os.Stat(filepath.Join(place.root, "rowlock.toml")); err == nil {
+		return place, false, nil
+	}
+	entries, err := os.ReadDir(dir)
+	if err == nil && len(entries) > 0 {
+		return place, false, fmt.Errorf("%s is not empty and holds no demo. Choose another folder", dir)
+	}
+	return place, true, nil
+}
+
+// port returns the port that the workspace of an earlier demo names, or 0.
+func (p stage) port() int {
+	w, err := site.LoadWorkspace(p.workspace)
+	if err != nil {
+		return 0
+	}
+	address, err := url.Parse(w.Config.Site.Address)
+	if err != nil {
+		return 0
+	}
+	port, err := strconv.Atoi(address.Port())
+	if err != nil {
+		return 0
+	}
+	return port
+}
+
+func (p stage) sameAddress(listener net.Listener) error {
+	tcp, ok := listener.Addr().(*net.TCPAddr)
+	if want := p.port(); ok && want != 0 && tcp.Port != want {
+		return fmt.Errorf("the demo in %s belongs to the port %d, which something else uses now. End that, or start a new demo", p.dir, want)
+	}
+	return nil
+}
+
+// scene is one command of the story.
+type scene struct {
+	words []string // told before it
+	args  []string
+	want  int // the exit code that the story needs
+}
+
+func (a *app) play(ctx context.Context, place stage, fresh, serve bool, listener net.Listener) error {
+	s := a.screen
+	if fresh {
+		s.print("%s\n", s.bold("Otterby Ferry has a website. You look after it."))
+		s.paragraph("", "Its theme Harbourlight has new versions. Watch what happens to a bad one and to a good one; every command is one that you could type yourself.")
+		for _, scene := range place.story(listener) {
+			if err := a.perform(ctx, scene); err != nil {
+				return err
+			}
+		}
+	}
+	s.print("\n%s\n", s.bold("That was the demo. Where everything lies"))
+	for _, line := range [][2]string{{"the site", place.root}, {"its workspace", place.workspace}, {"more packages", place.packages}} {
+		s.print("  %-15s %s\n", line[0], line[1])
+	}
+	if !serve {
+		s.next([]string{
+			"wetland demo --dir " + place.dir + " --serve",
+			"    brings the site up again, so that you can try the commands by hand and see its pages",
+		})
+		return nil
+	}
+	s.print("  %-15s http://%s/\n", "in a browser", listener.Addr())
+	s.print("\n%s\n", s.bold("Try from a second terminal, in "+place.workspace))
+	for _, line := range [][2]string{
+		{"wetland update ../packages/harbourlight-3.0.0.zip", "healthy pages, but another layout"},
+		{"wetland update ../packages/harbourlight-2.5.1.zip --allow-older", "leaves out a file that the child theme needs"},
+		{"wetland update ../packages/tidetable-2.1.0.zip", "changes its table, then fails"},
+		{"wetland update ../packages/tidetable-2.0.0.zip", "changes its table, and works"},
+		{"wetland restore snap-1", "makes everything as it was at first"},
+	} {
+		s.print("  %s\n      %s\n", line[0], s.faint(line[1]))
+	}
+	s.print("\nThe site is up. Ctrl-C ends it.\n")
+	return nil
+}
+
+func (p stage) story(listener net.Listener) []scene {
+	in := func(args ...string) []string { return append(args, "--workspace", p.workspace) }
+	return []scene{
+		{[]string{"First take the site into care. This only looks, and writes down what it found."},
+			in("adopt", p.root, "--address", "http://"+listener.Addr().String()+"/", "--name", demo.SiteName), exitSound},
+		{[]string{"Version 2.5.0 of the theme looks harmless: the front page is fine with it. But it breaks the list of notices."},
+			in("update", filepath.Join(p.packages, "harbourlight-2.5.0.zip"), "--in-doubt", "back"), exitFailed},
+		{[]string{"The bad version is gone again, and visitors have their notices back. Version 2.5.2 is the mended one."},
+			in("update", filepath.Join(p.packages, "harbourlight-2.5.2.zip"), "--in-doubt", "back"), exitSound},
+		{[]string{"All of it is on record."}, in("history"), exitSound},
+	}
+}
+
+// perform types a command, runs it, and makes sure that it ended as the story says.
+func (a *app) perform(ctx context.Context, scene scene) error {
+	a.screen.print("\n")
+	for _, words := range scene.words {
+		a.screen.paragraph("", words)
+	}
+	typed := "wetland"
+	for _, arg := range scene.args {
+		typed += " " + shellWord(arg)
+	}
+	a.screen.print("\n%s\n\n", a.screen.bold("$ "+typed))
+	inner := newApp(a.in, a.out, a.errs)
+	inner.abandon, inner.quiet = a.abandon, a.quiet
+	code := inner.run(ctx, scene.args)
+	if ctx.Err() != nil {
+		return ctx.Err()
+	}
+	if code != scene.want {
+		return fmt.Errorf("the demo did not go as it should: %q ended with exit code %d, not %d", typed, code, scene.want)
+	}
+	return nil
+}
+
+// shellWord quotes what a shell would cut apart.
+func shellWord(arg string) string {
+	for _, r := range arg {
+		if r == ' ' || r == '\'' || r == '"' || r == '$' || r == '&' {
+			return strconv.Quote(arg)
+		}
+	}
+	return arg
+}

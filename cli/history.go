@@ -1,0 +1,84 @@
+package cli
+
+import (
+	"fmt"
+	"slices"
+
+	"github.com/jedib0t/go-pretty/v6/table"
+	"github.com/spf13/cobra"
+
+	"wetland/core/update"
+)
+
+func (a *app) historyCommand() *cobra.Command {
+	return &cobra.Command{
+		Use:   "history",
+		Short: "Snapshots and runs, newest first",
+		Example: `  wetland history
+  wetland history --json`,
+		Args: cobra.NoArgs,
+		RunE: func(*cobra.Command, []string) error {
+			w, err := a.loadSettled()
+			if err != nil {
+				return err
+			}
+			events, err := update.History(w)
+			if err != nil {
+				return err
+			}
+			if a.json {
+				a.writeJSON(map[string]any{"site": w.Config.Site.Name, "events": events, "exit_code": exitSound})
+				return nil
+			}
+			a.screen.print("%s  %s\n\n", a.screen.bold(w.Config.Site.Name), w.Config.Site.Address)
+			if len(events) == 0 {
+				a.screen.print("  No snapshots and no runs yet.\n")
+				return nil
+			}
+			a.showHistory(events)
+			return nil
+		},
+	}
+}
+
+func (a *app) showHistory(events []update.Event) {
+	s := a.screen
+	if s.silent {
+		return
+	}
+	rows := table.NewWriter()
+	rows.SetOutputMirror(s.out)
+	rows.SetStyle(table.StyleDefault)
+	style := rows.Style()
+	style.Options = table.OptionsNoBordersAndSeparators
+	style.Box.PaddingLeft, style.Box.PaddingRight = "  ", ""
+	style.Format.Header = 0
+	rows.AppendHeader(table.Row{"when", "what", "how it ended", "about"})
+	rows.SetColumnConfigs([]table.ColumnConfig{{Number: 4, WidthMax: max(24, s.width-46), WidthMaxEnforcer: wrapCell}})
+	for _, event := range slices.Backward(events) {
+		rows.AppendRow(table.Row{event.At.Local().Format("2 Jan 15:04"), event.Name, s.state(event.State), event.About})
+	}
+	rows.Render()
+	damaged := 0
+	for _, event := range events {
+		if event.Problem != "" {
+			damaged++
+		}
+	}
+	if damaged > 0 {
+		s.print("\n")
+		s.paragraph(s.bad("Careful:"), fmt.Sprintf("%d of these cannot be read and must not be relied on.", damaged))
+	}
+}
+
+func (s *screen) state(state string) string {
+	switch update.State(state) {
+	case update.Kept, update.Restored, "verified":
+		return s.good(state)
+	case update.PutBack, update.KeptDoubt:
+		return s.doubt(state)
+	case update.NeedsPerson, update.UnderWay, "damaged":
+		return s.bad(state)
+	}
+	return state
+}

@@ -1,0 +1,61 @@
+package cli
+
+import (
+	"errors"
+	"fmt"
+
+	"github.com/spf13/cobra"
+
+	"wetland/core/update"
+)
+
+func (a *app) recoverCommand() *cobra.Command {
+	var o update.RecoverOptions
+	command := &cobra.Command{
+		Use:   "recover",
+		Short: "Settle a run that was interrupted",
+		Long: `Settle a run that was interrupted by a crash, a loss of power or a second Ctrl-C.
+It goes by what it finds on the site: the old version is put back, unless the new
+one had been judged sound already. Files, tables and pages are proved as always.`,
+		Example: `  wetland recover
+  wetland recover --to new`,
+		Args: cobra.NoArgs,
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			w, err := a.load()
+			if err != nil {
+				return err
+			}
+			if o.To != "" && o.To != "old" && o.To != "new" {
+				return fmt.Errorf("--to must be old or new, not %q", o.To)
+			}
+			o.Guard = a.guard()
+			run, err := update.Recover(cmd.Context(), w, o)
+			if errors.Is(err, update.ErrNothingToRecover) {
+				if a.json {
+					a.writeJSON(map[string]any{"state": "settled", "exit_code": exitSound})
+				}
+				a.screen.paragraph(a.screen.good("Nothing to do:"), err.Error()+".")
+				return nil
+			}
+			if run == nil {
+				return err
+			}
+			if run.State == update.PutBack || run.State == update.Stopped {
+				// Recovering was asked for, and is done: that is a success.
+				return a.recovered(run, err)
+			}
+			return a.ended(run, err)
+		},
+	}
+	command.Flags().StringVar(&o.To, "to", "", "settle to the old or the new version")
+	return command
+}
+
+func (a *app) recovered(run *update.Run, err error) error {
+	ended := a.ended(run, err)
+	var code *exitError
+	if err == nil && errors.As(ended, &code) {
+		return nil
+	}
+	return ended
+}

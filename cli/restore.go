@@ -1,0 +1,78 @@
+package cli
+
+import (
+	"errors"
+	"fmt"
+
+	"github.com/spf13/cobra"
+
+	"wetland/core/update"
+)
+
+func (a *app) restoreCommand() *cobra.Command {
+	var o update.RestoreOptions
+	var yes bool
+	command := &cobra.Command{
+		Use:   "restore SNAPSHOT",
+		Short: "Make files and database as they were in a snapshot, and prove it",
+		Long: `Make the site's files and tables equal to a snapshot, and prove it. The present
+state is snapshot first, so that a restore can be undone. Files that the snapshot
+does not know are removed; tables that it does not know are set aside under
+another name, never dropped; caches and other paths that are left out stay.`,
+		Example: `  wetland restore snap-1
+  wetland restore snap-1 --yes`,
+		Args: cobra.ExactArgs(1),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			w, err := a.loadSettled()
+			if err != nil {
+				return err
+			}
+			if !yes && !a.asks() {
+				return errors.New("a restore replaces what is there now. With nobody to ask, say --yes")
+			}
+			o.Snapshot, o.Guard = args[0], a.guard()
+			o.Confirm = func(plan update.RestorePlan) bool {
+				a.showPlan(plan)
+				return yes || a.ask(cmd.Context(), "Go on? Type yes: ") == "yes"
+			}
+			a.screen.print("%s  %s\n\n", a.screen.bold(w.Config.Site.Name), w.Config.Site.Address)
+			run, err := update.Restore(cmd.Context(), w, o)
+			return a.ended(run, err)
+		},
+	}
+	command.Flags().BoolVarP(&yes, "yes", "y", false, "do not ask")
+	command.Flags().BoolVar(&o.AllowGap, "allow-gap", false, "where two folders cannot be exchanged in one step, accept an instant without the folder")
+	return command
+}
+
+// mostShown bounds how many names of one sort a plan prints.
+const mostShown = 6
+
+func (a *app) showPlan(plan update.RestorePlan) {
+	s := a.screen
+	if plan.Empty() {
+		s.print("\n  Files and tables are as in %s already.\n\n", plan.Snapshot)
+		return
+	}
+	s.print("\n%s\n", s.bold("What will change"))
+	for _, part := range []struct {
+		what  string
+		names []string
+	}{
+		{"swapped whole", plan.Components}, {"written", plan.Write}, {"removed", plan.Remove},
+		{"tables put back", plan.Tables}, {"tables set aside", plan.Aside},
+	} {
+		for i, name := range part.names {
+			if i == mostShown {
+				s.row("    ", 4, fmt.Sprintf("%-18s", ""), fmt.Sprintf("and %d more", len(part.names)-mostShown))
+				break
+			}
+			head := part.what
+			if i > 0 {
+				head = ""
+			}
+			s.row("    ", 4, fmt.Sprintf("%-18s", head), name)
+		}
+	}
+	s.print("\n")
+}

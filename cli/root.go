@@ -1,0 +1,244 @@
+// Package cli is the interface: commands, flags, tables, progress, colours and
+// exit codes. It decides nothing about sites.
+package cli
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"os"
+	"os/signal"
+	"runtime/debug"
+	"syscall"
+
+	"github.com/spf13/cobra"
+
+	"wetland/core/site"
+	"wetland/core/update"
+)
+
+// Exit codes, the same for every command.
+const (
+	exitSound   = 0
+	exitCannot  = 1 // could not run; nothing changed
+	exitRefused = 2 // refused before anything was touched
+	exitFailed  = 3 // checks failed; after an update the previous version is back
+	exitDoubts  = 4 // done, with doubts that a person should look at
+	exitPerson  = 5 // the site is not in a proved state
+)
+
+// exitError ends the program with a code. A nil err was told already.
+type exitError struct {
+	code int
+	err  error
+}
+
+func (e *exitError) Error() string {
+	if e.err == nil {
+		return fmt.Sprintf("exit code %d", e.code)
+	}
+	return e.err.Error()
+}
+
+func (e *exitError) Unwrap() error { return e.err }
+
+func exit(code int) error {
+	if code == exitSound {
+		return nil
+	}
+	return &exitError{code: code}
+}
+
+// Main runs the program and returns its exit code.
+func Main(args []string, in io.Reader, out, errs io.Writer) int {
+	app := newApp(in, out, errs)
+	ctx, stop := app.watchSignals()
+	defer stop()
+	return app.run(ctx, args)
+}
+
+// app is what all commands share.
+type app struct {
+	in        io.Reader
+	out, errs io.Writer
+	workspace string
+	json      bool
+	quiet     bool
+	screen    *screen
+	abandon   context.Context
+}
+
+func newApp(in io.Reader, out, errs io.Writer) *app {
+	return &app{in: in, out: out, errs: errs, abandon: context.Background()}
+}
+
+// watchSignals ends the context at the first Ctrl-C, and at the second one gives
+// up even going back.
+func (a *app) watchSignals() (context.Context, func()) {
+	ctx, cancel := context.WithCancel(context.Background())
+	abandon, give := context.WithCancel(context.Background())
+	a.abandon = abandon
+	signals := make(chan os.Signal, 3)
+	signal.Notify(signals, os.Interrupt, syscall.SIGTERM)
+	go func() {
+		if _, ok := <-signals; !ok {
+			return
+		}
+		fmt.Fprintln(a.errs, "\nStopping. If the site was touched already, the version before is put back now.\nPress Ctrl-C once more to leave that to: wetland recover")
+		cancel()
+		if _, ok := <-signals; ok {
+			give()
+		}
+	}()
+	return ctx, func() {
+		signal.Stop(signals)
+		close(signals)
+		cancel()
+		give()
+	}
+}
+
+func (a *app) run(ctx context.Context, args []string) int {
+	root := a.command()
+	root.SetArgs(args)
+	root.SetIn(a.in)
+	root.SetOut(a.out)
+	root.SetErr(a.errs)
+	err := root.ExecuteContext(ctx)
+	if err == nil {
+		return exitSound
+	}
+	code := exitCodeOf(err)
+	var ended *exitError
+	if errors.As(err, &ended) && ended.err == nil {
+		return code
+	}
+	a.tell(err, code)
+	return code
+}
+
+func exitCodeOf(err error) int {
+	var ended *exitError
+	var refusal *update.Refusal
+	switch {
+	case errors.As(err, &ended):
+		return ended.code
+	case errors.As(err, &refusal):
+		return exitRefused
+	case errors.Is(err, site.ErrInsideWebRoot):
+		return exitRefused
+	}
+	return exitCannot
+}
+
+// tell says why the command did not do what it was asked for.
+func (a *app) tell(err error, code int) {
+	var refusal *update.Refusal
+	isRefusal := errors.As(err, &refusal)
+	if a.json {
+		document := map[string]any{"error": err.Error(), "exit_code": code}
+		if isRefusal {
+			document["error"], document["reasons"] = "refused; nothing on the site was touched", refusal.Reasons
+		}
+		a.writeJSON(document)
+		return
+	}
+	s := newScreen(a.errs, false)
+	if isRefusal {
+		s.refusal(refusal)
+		return
+	}
+	if errors.Is(err, context.Canceled) {
+		s.paragraph(s.bad("Stopped."), "Nothing on the site was changed.")
+		return
+	}
+	s.paragraph(s.bad("Cannot do that:"), err.Error())
+	if errors.Is(err, site.ErrNoWorkspace) {
+		s.paragraph("", "Go to the site's workspace, name it with --workspace DIR, or make one: wetland adopt ROOT --address URL")
+	}
+}
+
+func (a *app) command() *cobra.Command {
+	root := &cobra.Command{
+		Use:   "wetland",
+		Short: "Bring new versions of themes and plugins into a CMS website without breaking it",
+		Long: `Wetland brings new versions of themes and plugins into a CMS website without
+breaking it: it takes a verified snapshot of files and database, swaps in the
+new version in one step, tests the pages, and puts the version before back when
+they are not as they were.`,
+		Example: `  wetland demo                                    the whole story on a bundled site
+  wetland adopt /srv/www/ferry --address https://ferry.example/
+  wetland update harbourlight-2.5.2.zip`,
+		SilenceUsage:  true,
+		SilenceErrors: true,
+		PersistentPreRun: func(*cobra.Command, []string) {
+			a.screen = newScreen(a.out, a.json || a.quiet)
+		},
+		Version: versionText(),
+	}
+	root.SetVersionTemplate("{{.Version}}\n")
+	flags := root.PersistentFlags()
+	flags.StringVarP(&a.workspace, "workspace", "w", "", "folder with wetland.toml (default: this folder or the nearest above it)")
+	flags.BoolVar(&a.json, "json", false, "print one JSON document on standard output, and nothing else there")
+	flags.BoolVarP(&a.quiet, "quiet", "q", false, "print only what needs attention")
+	root.AddCommand(
+		a.demoCommand(), a.adoptCommand(), a.snapshotCommand(), a.verifyCommand(), a.smokeCommand(),
+		a.updateCommand(), a.restoreCommand(), a.recoverCommand(), a.historyCommand(),
+	)
+	return root
+}
+
+// versionText tells which build this is.
+func versionText() string {
+	info, ok := debug.ReadBuildInfo()
+	if !ok {
+		return "wetland, of an unknown build"
+	}
+	text := "wetland " + info.Main.Version
+	for _, setting := range info.Settings {
+		switch setting.Key {
+		case "vcs.revision":
+			text += ", commit " + setting.Value[:min(12, len(setting.Value))]
+		case "vcs.time":
+			text += " of " + setting.Value
+		case "vcs.modified":
+			if setting.Value == "true" {
+				text += ", with changes"
+			}
+		case "GOOS", "GOARCH":
+			text += ", " + setting.Value
+		}
+	}
+	return text + ", " + info.GoVersion
+}
+
+// load opens the workspace that the flags or the current folder name.
+func (a *app) load() (*site.Workspace, error) {
+	dir := a.workspace
+	if dir == "" {
+		found, err := site.FindWorkspace(".")
+		if err != nil {
+			return nil, err
+		}
+		dir = found
+	}
+	return site.LoadWorkspace(dir)
+}
+
+// guard returns what guarded operations need.
+func (a *app) guard() update.Guard {
+	return update.Guard{Report: a.screen, Abandon: a.abandon}
+}
+
+// loadSettled loads the workspace and warns of a run that was interrupted.
+func (a *app) loadSettled() (*site.Workspace, error) {
+	w, err := a.load()
+	if err != nil {
+		return nil, err
+	}
+	if open, err := update.Unsettled(w); err == nil && open != nil {
+		newScreen(a.errs, a.json).paragraph("", fmt.Sprintf("%s was interrupted, or is still under way: the site may stand at either version. To settle it: wetland recover", open.Name))
+	}
+	return w, nil
+}

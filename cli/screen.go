@@ -1,0 +1,248 @@
+package cli
+
+import (
+	"encoding/json"
+	"fmt"
+	"io"
+	"os"
+	"strings"
+	"sync"
+
+	"github.com/jedib0t/go-pretty/v6/text"
+	"github.com/schollz/progressbar/v3"
+	"golang.org/x/term"
+
+	"wetland/core/progress"
+	"wetland/core/smoke"
+	"wetland/core/update"
+)
+
+// screen writes for people. It is the Reporter that the core tells its steps to.
+type screen struct {
+	out      io.Writer
+	silent   bool
+	terminal bool
+	color    bool
+	width    int
+
+	mu  sync.Mutex
+	bar *progressbar.ProgressBar
+}
+
+// plainWidth is the width, in columns, where no terminal tells its own.
+const plainWidth = 80
+
+func newScreen(out io.Writer, silent bool) *screen {
+	s := &screen{out: out, silent: silent, width: plainWidth}
+	if file, ok := out.(*os.File); ok && term.IsTerminal(int(file.Fd())) {
+		s.terminal = true
+		if width, _, err := term.GetSize(int(file.Fd())); err == nil && width > 40 {
+			s.width = min(width, 110)
+		}
+	}
+	s.color = s.terminal && os.Getenv("NO_COLOR") == "" && os.Getenv("TERM") != "dumb"
+	return s
+}
+
+func (s *screen) paint(color text.Colors, words string) string {
+	if !s.color || words == "" {
+		return words
+	}
+	text.EnableColors() // the decision is made here, for this writer
+	return color.Sprint(words)
+}
+
+func (s *screen) good(words string) string  { return s.paint(text.Colors{text.FgGreen}, words) }
+func (s *screen) bad(words string) string   { return s.paint(text.Colors{text.FgRed, text.Bold}, words) }
+func (s *screen) doubt(words string) string { return s.paint(text.Colors{text.FgYellow}, words) }
+func (s *screen) bold(words string) string  { return s.paint(text.Colors{text.Bold}, words) }
+func (s *screen) faint(words string) string { return s.paint(text.Colors{text.Faint}, words) }
+
+func (s *screen) print(format string, args ...any) {
+	if !s.silent {
+		fmt.Fprintf(s.out, format, args...)
+	}
+}
+
+// paragraph writes words after a head, wrapped at the screen's width. Lines that
+// come broken stay so.
+func (s *screen) paragraph(head, words string) {
+	indent := ""
+	if head != "" {
+		words = head + " " + words
+	}
+	for line := range strings.SplitSeq(words, "\n") {
+		s.print("%s\n", s.wrap(line, indent))
+	}
+}
+
+// wrap breaks a line between words; what follows the first line is indented.
+func (s *screen) wrap(line, indent string) string {
+	lead := line[:len(line)-len(strings.TrimLeft(line, " "))]
+	lines := wrapWords(strings.TrimLeft(line, " "), max(20, s.width-len(lead)-len(indent)))
+	return lead + strings.Join(lines, "\n"+lead+indent)
+}
+
+// stepWidth is the column in which the details of steps begin.
+const stepWidth = 18
+
+// Begin shows a bar while a long step is under way, on terminals only.
+func (s *screen) Begin(step string, total int64, unit string) {
+	if s.silent || !s.terminal {
+		return
+	}
+	if total == 0 {
+		total = -1
+	}
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	options := []progressbar.Option{
+		progressbar.OptionSetWriter(s.out), progressbar.OptionSetDescription("    " + step), progressbar.OptionSetWidth(24),
+		progressbar.OptionClearOnFinish(), progressbar.OptionSpinnerType(14), progressbar.OptionSetElapsedTime(false),
+		progressbar.OptionSetPredictTime(false), progressbar.OptionThrottle(60_000_000),
+	}
+	if unit == "bytes" {
+		options = append(options, progressbar.OptionShowBytes(true))
+	} else if total > 0 {
+		options = append(options, progressbar.OptionShowCount())
+	}
+	s.bar = progressbar.NewOptions64(total, options...)
+}
+
+// Advance moves the bar.
+func (s *screen) Advance(n int64) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if s.bar != nil {
+		_ = s.bar.Add64(n) // a bar that cannot be drawn is no reason to stop
+	}
+}
+
+// clear takes the bar away.
+func (s *screen) clear() {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if s.bar != nil {
+		_ = s.bar.Clear()
+		s.bar = nil
+	}
+}
+
+// wrapWords breaks a line between words into lines of at most width columns; a
+// longer word stays whole, so that a path can be copied.
+func wrapWords(line string, width int) []string {
+	var lines []string
+	current, used := "", 0
+	for word := range strings.FieldsSeq(line) {
+		size := text.StringWidthWithoutEscSequences(word)
+		if used > 0 && used+1+size > width {
+			lines = append(lines, current)
+			current, used = "", 0
+		}
+		if used > 0 {
+			current, used = current+" ", used+1
+		}
+		current, used = current+word, used+size
+	}
+	return append(lines, current)
+}
+
+// wrapCell breaks a table's cell between words.
+func wrapCell(cell string, width int) string { return strings.Join(wrapWords(cell, width), "\n") }
+
+// End writes how the step ended.
+func (s *screen) End(mark progress.Mark, step, detail string) {
+	s.clear()
+	if s.silent {
+		return
+	}
+	sign := map[progress.Mark]string{
+		progress.Good: s.good("ok"), progress.Bad: s.bad("NO"), progress.Doubt: s.doubt("??"), progress.Note: "--",
+	}[mark]
+	s.row("  "+sign+"  ", 6, fmt.Sprintf("%-*s", stepWidth, step), detail)
+}
+
+// row writes a lead, a name and wrapped words that stay in their column.
+func (s *screen) row(lead string, leadWidth int, name, words string) {
+	column := leadWidth + text.StringWidthWithoutEscSequences(name)
+	var lines []string
+	for line := range strings.SplitSeq(words, "\n") {
+		lines = append(lines, wrapWords(line, max(24, s.width-column))...)
+	}
+	whole := lead + name + strings.Join(lines, "\n"+strings.Repeat(" ", column))
+	s.print("%s\n", strings.TrimRight(whole, " "))
+}
+
+func (s *screen) verdict(v smoke.Verdict, padded string) string {
+	switch v {
+	case smoke.Sound:
+		return s.good(padded)
+	case smoke.Doubtful:
+		return s.doubt(padded)
+	}
+	return s.bad(padded)
+}
+
+// pages writes a table of pages with what was found on each.
+func (s *screen) pages(pages []smoke.PageVerdict, onlyFailing bool) {
+	widest := 6
+	for _, page := range pages {
+		widest = max(widest, min(40, text.StringWidthWithoutEscSequences(page.Path)))
+	}
+	for _, page := range pages {
+		if onlyFailing && page.Verdict == smoke.Sound && len(page.Findings) == 0 {
+			continue
+		}
+		name := fmt.Sprintf("%-*s  ", widest, page.Path)
+		var words []string
+		for _, finding := range page.Findings {
+			line := finding.What
+			if finding.Evidence != "" {
+				line += ": " + finding.Evidence
+			}
+			if finding.Known {
+				line += " (known from before, does not count)"
+			}
+			words = append(words, line)
+		}
+		verdict := s.verdict(page.Verdict, fmt.Sprintf("%-10s", page.Verdict))
+		s.row("    "+name+verdict, 4+text.StringWidthWithoutEscSequences(name)+10, "", strings.Join(words, "\n"))
+	}
+}
+
+// refusal writes every reason and what to do about it.
+func (s *screen) refusal(r *update.Refusal) {
+	s.paragraph(s.bad("Refused."), "Nothing on the site was touched.")
+	for _, reason := range r.Reasons {
+		s.print("\n")
+		s.row("  - ", 4, "", reason.What)
+		if reason.Do != "" {
+			s.row("    ", 4, "", s.bold("Do: ")+reason.Do)
+		}
+	}
+}
+
+// next writes what to do now.
+func (s *screen) next(lines []string) {
+	if len(lines) == 0 {
+		return
+	}
+	s.print("\n%s\n", s.bold("What now"))
+	for _, line := range lines {
+		command, what, found := strings.Cut(line, "    ")
+		if found && what != "" && strings.HasPrefix(command, "wetland ") {
+			s.row("  ", 2, fmt.Sprintf("%-32s  ", command), what)
+			continue
+		}
+		s.print("%s\n", s.wrap("  "+line, ""))
+	}
+}
+
+func (a *app) writeJSON(document any) {
+	encoder := json.NewEncoder(a.out)
+	encoder.SetIndent("", "  ")
+	encoder.SetEscapeHTML(false)
+	if err := encoder.Encode(document); err != nil {
+		fmt.Fprintln(a.errs, "cannot write JSON:", err)
+	}
+}

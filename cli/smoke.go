@@ -1,0 +1,140 @@
+package cli
+
+import (
+	"errors"
+	"fmt"
+	"io/fs"
+	"strings"
+
+	"github.com/spf13/cobra"
+
+	"wetland/core/adopt"
+	"wetland/core/site"
+	"wetland/core/smoke"
+	"wetland/core/update"
+)
+
+func (a *app) smokeCommand() *cobra.Command {
+	var learn, accept bool
+	command := &cobra.Command{
+		Use:   "smoke",
+		Short: "Test the pages against how they were",
+		Long: `Fetch the pages that wetland.toml names, past all caches, and compare what they
+show with the recorded baseline: answers and redirects, error texts, blank and cut
+pages, titles, headings, menus, forms and lists that are gone, style sheets,
+scripts and images that do not load. --learn records how they are now.`,
+		Example: `  wetland smoke
+  wetland smoke --learn`,
+		Args: cobra.NoArgs,
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			w, err := a.loadSettled()
+			if err != nil {
+				return err
+			}
+			if learn {
+				return a.learn(cmd, w, accept)
+			}
+			return a.smoke(cmd, w)
+		},
+	}
+	command.Flags().BoolVar(&learn, "learn", false, "record how the pages are now, after looking twice")
+	command.Flags().BoolVar(&accept, "accept-present", false, "with --learn: record pages though they are broken, so that only new findings count")
+	return command
+}
+
+// smokeDocument is what --json prints.
+type smokeDocument struct {
+	Site     string           `json:"site"`
+	Address  string           `json:"address"`
+	Baseline string           `json:"baseline,omitempty"` // when it was recorded
+	Result   *smoke.Judgement `json:"result"`
+	ExitCode int              `json:"exit_code"`
+}
+
+func (a *app) smoke(cmd *cobra.Command, w *site.Workspace) error {
+	if len(w.Config.Pages) == 0 {
+		return fmt.Errorf("%s names no pages to test. Add [[pages]] with path = \"/\"", site.ConfigName)
+	}
+	address, err := site.ParseAddress(w.Config.Site.Address)
+	if err != nil {
+		return err
+	}
+	baseline, err := smoke.LoadTake(w.Baseline())
+	if err != nil && !errors.Is(err, fs.ErrNotExist) {
+		return err
+	}
+	pages := update.Pages(w)
+	a.screen.Begin("pages", int64(len(pages)), "pages")
+	take, err := update.NewFetcher(&site.Site{Workspace: w, Address: address}).Take(cmd.Context(), pages, a.screen)
+	a.screen.clear()
+	if err != nil {
+		return err
+	}
+	judgement := smoke.Judge(baseline, take)
+	code := map[smoke.Verdict]int{smoke.Sound: exitSound, smoke.Doubtful: exitDoubts, smoke.Broken: exitFailed}[judgement.Verdict]
+	if a.json {
+		document := smokeDocument{Site: w.Config.Site.Name, Address: address.String(), Result: judgement, ExitCode: code}
+		if baseline != nil {
+			document.Baseline = baseline.At.UTC().Format("2006-01-02T15:04:05Z")
+		}
+		a.writeJSON(document)
+		return exit(code)
+	}
+	a.showSmoke(w, judgement, baseline)
+	return exit(code)
+}
+
+func (a *app) showSmoke(w *site.Workspace, judgement *smoke.Judgement, baseline *smoke.Take) {
+	s := a.screen
+	if s.silent && judgement.Verdict != smoke.Sound {
+		s = newScreen(a.errs, false)
+	}
+	s.print("%s  %s\n\n", s.bold(w.Config.Site.Name), w.Config.Site.Address)
+	s.pages(judgement.Pages, false)
+	var counts []string
+	for _, v := range []smoke.Verdict{smoke.Sound, smoke.Doubtful, smoke.Broken} {
+		if n := judgement.Count(v); n > 0 {
+			counts = append(counts, fmt.Sprintf("%d %s", n, v))
+		}
+	}
+	against := "There is no baseline yet, so that only plain faults are seen. To record one: wetland smoke --learn"
+	if baseline != nil {
+		against = "Compared with how they were on " + baseline.At.Local().Format("2 January 2006, 15:04") + "."
+	}
+	s.print("\n")
+	s.paragraph(s.verdict(judgement.Verdict, capital(string(judgement.Verdict))+"."), fmt.Sprintf("%d pages: %s. %s", len(judgement.Pages), strings.Join(counts, ", "), against))
+	s.paragraph(s.faint("Not covered:"), strings.Join(judgement.NotCovered, "; ")+".")
+}
+
+func (a *app) learn(cmd *cobra.Command, w *site.Workspace, accept bool) error {
+	address, err := site.ParseAddress(w.Config.Site.Address)
+	if err != nil {
+		return err
+	}
+	a.screen.Begin("learning", int64(2*len(w.Config.Pages)), "pages")
+	judgement, err := adopt.Learn(cmd.Context(), w, address, a.screen, accept)
+	a.screen.clear()
+	if err != nil {
+		return err
+	}
+	recorded := judgement.Verdict == smoke.Sound || accept
+	code := exitSound
+	if !recorded {
+		code = exitRefused
+	}
+	if a.json {
+		a.writeJSON(map[string]any{"recorded": recorded, "result": judgement, "exit_code": code})
+		return exit(code)
+	}
+	if recorded {
+		a.screen.paragraph(a.screen.good("Recorded."), fmt.Sprintf("%d pages, looked at twice: from now on they are compared with this.", len(judgement.Pages)))
+		return nil
+	}
+	s := newScreen(a.errs, false)
+	s.pages(judgement.Pages, true)
+	s.print("\n")
+	s.paragraph(s.bad("Not recorded."), "A baseline of broken pages would call breakage normal. Mend them first, or accept them as they are: wetland smoke --learn --accept-present")
+	return exit(code)
+}
+
+func capital(s string) string { return strings.ToUpper(s[:1]) + s[1:] }

@@ -1,0 +1,103 @@
+package cli
+
+import (
+	"fmt"
+
+	"github.com/spf13/cobra"
+
+	"wetland/core/snapshot"
+	"wetland/core/update"
+)
+
+func (a *app) snapshotCommand() *cobra.Command {
+	var note string
+	command := &cobra.Command{
+		Use:   "snapshot",
+		Short: "Keep files and database as they are now, verified",
+		Long: `Take a snapshot of the site's files and its own tables, from the same moment, and
+prove it by reading back all that was written. An update takes one by itself.`,
+		Example: `  wetland snapshot
+  wetland snapshot --note "before the summer timetable"`,
+		Args: cobra.NoArgs,
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			w, err := a.loadSettled()
+			if err != nil {
+				return err
+			}
+			manifest, err := update.Snapshot(cmd.Context(), w, a.guard(), note)
+			if err != nil {
+				return err
+			}
+			if a.json {
+				a.writeJSON(snapshotDocument(manifest))
+				return nil
+			}
+			a.screen.print("\n")
+			a.screen.paragraph(a.screen.good("Taken and verified."), fmt.Sprintf("%s is in %s.", manifest.Name, w.Store()))
+			a.showWeaker(manifest)
+			a.screen.next([]string{"wetland restore " + manifest.Name + "    makes the site as it is now"})
+			return nil
+		},
+	}
+	command.Flags().StringVar(&note, "note", "", "a few words, shown by history")
+	return command
+}
+
+// snapshotDocument is what --json prints of a snapshot.
+func snapshotDocument(m *snapshot.Manifest) map[string]any {
+	count, size, tables, rows := m.Totals()
+	return map[string]any{
+		"snapshot": m.Name, "site": m.Site, "files": count, "bytes": size, "tables": tables, "rows": rows,
+		"files_at": m.FilesAt.UTC(), "database_at": m.DatabaseAt.UTC(), "reason": m.Reason, "run": m.Run,
+		"weaker": m.Weaker, "skipped": m.Skipped, "exit_code": exitSound,
+	}
+}
+
+func (a *app) showWeaker(m *snapshot.Manifest) {
+	for _, line := range m.Weaker {
+		a.screen.row("  "+a.screen.doubt("??")+"  ", 6, "", line)
+	}
+	for _, name := range m.Skipped {
+		a.screen.row("  --  ", 6, "", "skipped, as it is neither file nor folder nor link: "+name)
+	}
+}
+
+func (a *app) verifyCommand() *cobra.Command {
+	return &cobra.Command{
+		Use:   "verify SNAPSHOT",
+		Short: "Prove a snapshot: every byte and every row of it",
+		Long: `Read a whole snapshot and prove it: every file's bytes by their hash, every table's
+rows by their digest. Nothing is written.`,
+		Example: `  wetland verify snap-1`,
+		Args:    cobra.ExactArgs(1),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			w, err := a.loadSettled()
+			if err != nil {
+				return err
+			}
+			store, err := snapshot.Open(w.Store())
+			if err != nil {
+				return err
+			}
+			manifest, err := store.Load(args[0])
+			if err != nil {
+				return err
+			}
+			a.screen.Begin("verifying", 0, "bytes")
+			err = store.Verify(cmd.Context(), manifest, a.screen)
+			a.screen.clear()
+			if err != nil && cmd.Context().Err() == nil {
+				return &exitError{code: exitFailed, err: fmt.Errorf("%s is damaged and must not be relied on:\n%w", manifest.Name, err)}
+			}
+			if err != nil {
+				return err
+			}
+			if a.json {
+				a.writeJSON(snapshotDocument(manifest))
+				return nil
+			}
+			a.screen.paragraph(a.screen.good("Proved."), update.SnapshotTotals(manifest)+".")
+			return nil
+		},
+	}
+}

@@ -1,0 +1,280 @@
+// Package adopt takes a site into care: it recognises the CMS, proves that the
+// root is what answers at the address, finds pages to test, and writes a
+// commented wetland.toml.
+package adopt
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"net/url"
+	"os"
+	"path/filepath"
+	"strings"
+
+	"wetland/core/database"
+	"wetland/core/files"
+	"wetland/core/journal"
+	"wetland/core/progress"
+	"wetland/core/site"
+	"wetland/core/site/cms"
+	"wetland/core/smoke"
+	"wetland/core/update"
+)
+
+// Options of adopting.
+type Options struct {
+	Root      string // folder of the site
+	Address   string // empty: what the CMS's own settings say
+	Name      string // of the site; empty: the host of its address
+	Workspace string
+	Report    progress.Reporter
+}
+
+// Result is what adopt found, and the workspace it made.
+type Result struct {
+	Workspace  *site.Workspace
+	System     string
+	Because    string // what the CMS was recognised by
+	Root       string
+	Address    string
+	Engine     string
+	Tables     int
+	Components []cms.Component
+	Pages      []smoke.Page
+	LeaveOut   []string // what snapshots leave out by themselves
+	// Doubts are what could not be found out; each says what to do.
+	Doubts []update.Reason
+}
+
+// Adopt examines the site, touching nothing on it, and makes the workspace. It
+// returns an *update.Refusal when the site must not be adopted so.
+func Adopt(ctx context.Context, o Options) (*Result, error) {
+	a := &adoption{o: o, place: files.Local{}, result: &Result{}}
+	if err := a.findSite(ctx); err != nil {
+		return nil, err
+	}
+	if err := a.checkWorkspace(); err != nil {
+		return nil, err
+	}
+	db := a.openDatabase(ctx)
+	if db != nil {
+		defer db.Close()
+	}
+	if err := a.findAddress(ctx, db); err != nil {
+		return nil, err
+	}
+	if err := a.identify(ctx, db); err != nil {
+		return nil, err
+	}
+	if err := a.findPages(ctx); err != nil {
+		return nil, err
+	}
+	return a.result, a.writeWorkspace(ctx)
+}
+
+type adoption struct {
+	o       Options
+	place   files.Place
+	system  cms.System
+	site    *site.Site // its workspace is made last
+	result  *Result
+	missing []cms.Missing
+}
+
+func (a *adoption) doubt(what, do string) {
+	a.result.Doubts = append(a.result.Doubts, update.Reason{What: what, Do: do})
+}
+
+func (a *adoption) findSite(ctx context.Context) error {
+	absolute, err := filepath.Abs(a.o.Root)
+	if err != nil {
+		return err
+	}
+	root, err := a.place.Real(filepath.ToSlash(absolute))
+	if err != nil {
+		return fmt.Errorf("find the site: %w", err)
+	}
+	if a.system, a.result.Because, err = cms.Detect(a.place, root); err != nil {
+		return fmt.Errorf("%w. ROOT is the folder that the web server hands out: the one with the CMS's own files in it", err)
+	}
+	opened, err := a.system.Open(ctx, a.place, root)
+	if err != nil {
+		return err
+	}
+	a.site = &site.Site{Place: a.place, Root: root, CMS: opened, Workspace: &site.Workspace{}}
+	a.result.System, a.result.Root = opened.System(), root
+	for _, area := range opened.Layout().Areas {
+		for _, name := range area.LeaveOut {
+			a.result.LeaveOut = append(a.result.LeaveOut, strings.TrimPrefix(area.Path+"/"+name, root+"/"))
+		}
+	}
+	return nil
+}
+
+func (a *adoption) checkWorkspace() error {
+	dir, err := filepath.Abs(a.o.Workspace)
+	if err != nil {
+		return err
+	}
+	a.o.Workspace = dir
+	if err := site.CheckOutside(a.place, a.site.CMS.Layout(), dir); err != nil {
+		if errors.Is(err, site.ErrInsideWebRoot) {
+			return &update.Refusal{Reasons: []update.Reason{{What: err.Error(), Do: "For example: --workspace " + filepath.Join(filepath.Dir(filepath.Dir(a.site.Root)), "care")}}}
+		}
+		return err
+	}
+	if _, err := os.Stat(filepath.Join(dir, site.ConfigName)); err == nil {
+		return &update.Refusal{Reasons: []update.Reason{{
+			What: fmt.Sprintf("%s is a workspace already: it has a %s", dir, site.ConfigName),
+			Do:   "Edit that file, or choose another folder with --workspace.",
+		}}}
+	}
+	return nil
+}
+
+// openDatabase logs in, or says why it cannot.
+func (a *adoption) openDatabase(ctx context.Context) database.Database {
+	login, missing := a.site.CMS.Database(cms.Given{})
+	a.missing = missing
+	for _, one := range missing {
+		a.doubt(one.Why, fmt.Sprintf("Give it as %s in %s.", one.Key, site.ConfigName))
+	}
+	if len(missing) > 0 {
+		return nil
+	}
+	db, err := database.Open(ctx, login, a.site.CMS.Owns)
+	if err != nil {
+		a.doubt(err.Error(), update.DatabaseAdvice(err))
+		return nil
+	}
+	if err := a.readDatabase(ctx, db); err != nil {
+		a.doubt(fmt.Sprintf("the tables cannot be read: %v", err), "Give the database user the right to read them.")
+	}
+	return db
+}
+
+func (a *adoption) readDatabase(ctx context.Context, db database.Database) error {
+	var err error
+	if a.result.Engine, err = db.Engine(ctx); err != nil {
+		return err
+	}
+	moment, err := db.Read(ctx)
+	if err != nil {
+		return err
+	}
+	a.result.Tables = len(moment.Tables())
+	if a.result.Tables == 0 {
+		a.doubt("the database holds no table of this site", "Check database name and table prefix in the CMS's own settings.")
+	}
+	return moment.Close()
+}
+
+func (a *adoption) findAddress(ctx context.Context, db database.Database) error {
+	own := ""
+	if db != nil || a.system.Name() == "rowlock" {
+		own = a.site.CMS.Address(ctx, db)
+	}
+	given := a.o.Address
+	if given == "" {
+		given = own
+	}
+	address, err := site.ParseAddress(given)
+	if err != nil {
+		return fmt.Errorf("--address: %w", err)
+	}
+	if believed, err := site.ParseAddress(own); err == nil && believed.Host != address.Host {
+		a.doubt(fmt.Sprintf("the CMS believes that it is reached at %s, but you gave %s", believed, address), "If this root is a copy of another site, give the copy's own address: else the wrong site is tested.")
+	}
+	a.site.Address, a.result.Address = address, address.String()
+	return nil
+}
+
+// identify proves that the root is what answers.
+func (a *adoption) identify(ctx context.Context, db database.Database) error {
+	var err error
+	if a.result.Components, err = a.site.CMS.Components(ctx, db); err != nil {
+		return err
+	}
+	candidates, err := a.site.CMS.PublicFiles(ctx, a.result.Components)
+	if err != nil {
+		return fmt.Errorf("read the site's files: %w", err)
+	}
+	identity := a.fetcher().Identify(ctx, a.place, candidates)
+	switch {
+	case ctx.Err() != nil:
+		return ctx.Err()
+	case len(identity.Other) > 0:
+		return &update.Refusal{Reasons: []update.Reason{{
+			What: fmt.Sprintf("%s is not what answers at %s: %s (another content: %s)", a.site.Root, a.site.Address, identity, strings.Join(identity.Other, ", ")),
+			Do:   "Check both. Judging another site's pages would prove nothing.",
+		}}}
+	case len(identity.Same) == 0:
+		a.doubt(fmt.Sprintf("it could not be proved that this root is what answers at %s: %s", a.site.Address, strings.Join(identity.Unasked, "; ")), "Is the web server running, and the address right? An update asks again.")
+	}
+	return nil
+}
+
+func (a *adoption) fetcher() *smoke.Fetcher { return &smoke.Fetcher{Address: a.site.Address} }
+
+func (a *adoption) findPages(ctx context.Context) error {
+	found := a.fetcher().Discover(ctx, a.site.CMS.FirstPages())
+	a.result.Pages = found.Pages
+	if found.Broken != nil {
+		a.doubt(fmt.Sprintf("the front page does not answer: %v", found.Broken), "Once it does, add the pages to test to "+site.ConfigName+".")
+	}
+	return ctx.Err()
+}
+
+// writeWorkspace writes wetland.toml and, if all pages are sound, the baseline.
+func (a *adoption) writeWorkspace(ctx context.Context) error {
+	if a.o.Name == "" {
+		a.o.Name = a.site.Address.Hostname()
+	}
+	if err := os.MkdirAll(a.o.Workspace, 0o700); err != nil {
+		return fmt.Errorf("make the workspace: %w", err)
+	}
+	text := a.config()
+	if err := journal.WriteFile(filepath.Join(a.o.Workspace, site.ConfigName), []byte(text)); err != nil {
+		return fmt.Errorf("write %s: %w", site.ConfigName, err)
+	}
+	w, err := site.LoadWorkspace(a.o.Workspace)
+	if err != nil {
+		return err
+	}
+	a.result.Workspace = w
+	judgement, err := Learn(ctx, w, a.site.Address, a.o.Report, false)
+	if err != nil {
+		return err
+	}
+	for _, page := range judgement.Pages {
+		var found []string
+		for _, finding := range page.Findings {
+			found = append(found, finding.What)
+		}
+		if len(found) > 0 {
+			a.doubt(fmt.Sprintf("the page %s is %s now: %s", page.Path, page.Verdict, strings.Join(found, "; ")), "Mend it, or take it out of "+site.ConfigName+".")
+		}
+	}
+	return nil
+}
+
+// Learn looks at all pages twice and records them as the workspace's baseline. Pages
+// with faults are not learnt, unless accepted.
+func Learn(ctx context.Context, w *site.Workspace, address *url.URL, report progress.Reporter, accept bool) (*smoke.Judgement, error) {
+	fetcher := update.NewFetcher(&site.Site{Workspace: w, Address: address})
+	var takes []*smoke.Take
+	for range 2 {
+		take, err := fetcher.Take(ctx, update.Pages(w), report)
+		if err != nil {
+			return nil, err
+		}
+		takes = append(takes, take)
+	}
+	baseline := smoke.Merge(takes...)
+	judgement := smoke.Judge(nil, baseline)
+	if judgement.Verdict != smoke.Sound && !accept {
+		return judgement, nil
+	}
+	return judgement, baseline.Save(w.Baseline())
+}

@@ -1,0 +1,70 @@
+package adopt
+
+import (
+	"bytes"
+	"encoding/json"
+	"fmt"
+	"strings"
+)
+
+// config writes wetland.toml so that a person can read and change it.
+func (a *adoption) config() string {
+	var b strings.Builder
+	say := func(format string, args ...any) { fmt.Fprintf(&b, format+"\n", args...) }
+	say("# How Wetland looks after this site. Change what you like; a word that it")
+	say("# does not know is refused, with its line.")
+	say("format = 1\n")
+	say("[site]")
+	say("name = %s", quote(a.o.Name))
+	say("root = %s        # the folder that the web server hands out", quote(a.site.Root))
+	say("address = %s     # where visitors reach it", quote(a.site.Address.String()))
+	say("cms = %s\n", quote(a.system.Name()))
+	say("# Read from the CMS's own settings. Give here only what cannot be read there;")
+	say("# the password is never written here, only where it is: \"env NAME\" or \"file PATH\".")
+	say("[database]")
+	for _, one := range a.missing {
+		say("# %s", one.Why)
+		say("%s = %s", strings.TrimPrefix(one.Key, "database."), quote(placeholder(one.Key)))
+	}
+	say("# host = \"127.0.0.1\"")
+	say("# password_from = \"env FERRY_DATABASE_PASSWORD\"\n")
+	say("[files]")
+	say("# Snapshots leave these out by themselves: %s.", strings.Join(a.result.LeaveOut, ", "))
+	say("# More paths below the root, such as logs: they are neither kept nor restored.")
+	say("leave_out = []\n")
+	say("[smoke]")
+	say("at_once = 4          # pages fetched at the same time")
+	say("patience = \"20s\"     # for one answer")
+	if wait := a.site.CMS.SettleTime(); wait > 0 {
+		say("settle = %-11q # after files changed: PHP keeps compiled code for a while", wait.String())
+	}
+	say("\n[update]")
+	say("in_doubt = \"back\"    # pages neither sound nor broken, and nobody to ask: \"back\" or \"keep\"\n")
+	say("# The pages to test: one of each kind. expect lists texts that must be on it.")
+	for _, page := range a.result.Pages {
+		say("[[pages]]")
+		say("path = %s", quote(page.Path))
+		if page.Path == "/" {
+			say("expect = []")
+		}
+		say("")
+	}
+	return b.String()
+}
+
+// placeholder keeps the file readable until a person fills in the value.
+func placeholder(key string) string {
+	if key == "database.password_from" {
+		return "env SITE_DATABASE_PASSWORD"
+	}
+	return ""
+}
+
+// quote writes a TOML string: JSON's escapes are all valid there.
+func quote(text string) string {
+	var b bytes.Buffer
+	encoder := json.NewEncoder(&b)
+	encoder.SetEscapeHTML(false)
+	_ = encoder.Encode(text) // a string always encodes
+	return strings.TrimSpace(b.String())
+}

@@ -1,0 +1,214 @@
+// Package database reads, writes and compares what a site keeps in SQL: a file
+// for each engine, and the same view of tables and rows for all of them.
+package database
+
+import (
+	"context"
+	"crypto/sha256"
+	"encoding/hex"
+	"errors"
+	"fmt"
+	"regexp"
+	"strings"
+)
+
+// Kind says what a table is.
+type Kind string
+
+// A view holds a query and no rows.
+const (
+	BaseTable Kind = "table"
+	View      Kind = "view"
+)
+
+// Column is one column of a table that rows are written to; generated columns
+// are left to the server.
+type Column struct {
+	Name string `json:"name"`
+	Type string `json:"type"` // the engine's own word, lower case
+}
+
+// Table describes one of the site's tables: enough to make it again.
+type Table struct {
+	Name    string   `json:"name"`
+	Kind    Kind     `json:"kind"`
+	Create  string   `json:"create"`          // the statement that makes it, without its foreign keys
+	After   []string `json:"after,omitempty"` // statements for when all rows of all tables are in: indexes, foreign keys, triggers
+	Columns []Column `json:"columns,omitempty"`
+	Key     []string `json:"key,omitempty"` // columns that tell rows apart; none: rows have no name
+	// Counter is the next or last number the engine gives to new rows; 0: none.
+	Counter int64 `json:"counter,omitempty"`
+	// Firm says that the engine reads and writes the table in transactions.
+	Firm   bool   `json:"firm"`
+	Rows   int64  `json:"rows"`
+	Digest string `json:"digest,omitempty"` // of all rows, whatever their order
+}
+
+var counterClause = regexp.MustCompile(`(?i)\s+AUTO_INCREMENT=\d+`)
+
+// Shape identifies the structure of the table, its counter aside.
+func (t Table) Shape() string {
+	text := counterClause.ReplaceAllString(t.Create, "") + "\x00" + strings.Join(t.After, "\x00")
+	sum := sha256.Sum256([]byte(text))
+	return hex.EncodeToString(sum[:16])
+}
+
+// Login says where a database is and how to log in. It never prints its password.
+type Login struct {
+	Engine   string // "mysql" (MariaDB too) or "sqlite"
+	Host     string // a name or address; empty with a socket
+	Port     int
+	Socket   string // path of a local socket
+	Name     string // of the database
+	User     string
+	Password string
+	File     string // of an SQLite database, as a path on this machine
+}
+
+// String describes the place without the password.
+func (l Login) String() string {
+	switch {
+	case l.Engine == "sqlite":
+		return l.File
+	case l.Socket != "":
+		return fmt.Sprintf("%s as %s through the socket %s", l.Name, l.User, l.Socket)
+	}
+	return fmt.Sprintf("%s as %s at %s:%d", l.Name, l.User, l.Host, l.Port)
+}
+
+// GoString keeps the password out of %#v, too.
+func (l Login) GoString() string { return "database.Login(" + l.String() + ")" }
+
+// Owner picks a site's own tables from the names of all that the database holds.
+type Owner func(names []string) []string
+
+// Database is one site's tables in an engine.
+type Database interface {
+	// Engine names the engine and its version, for people.
+	Engine(ctx context.Context) (string, error)
+	// Read opens one consistent view of the site's tables.
+	Read(ctx context.Context) (Moment, error)
+	// Apply carries out a change; see Change.
+	Apply(ctx context.Context, change Change) (Applied, error)
+	// Query returns the rows of one statement, for a CMS that looks up its own
+	// settings.
+	Query(ctx context.Context, statement string, args ...any) ([]Row, error)
+	Close() error
+}
+
+// Moment is a view of the tables as they stood at one instant.
+type Moment interface {
+	// Tables lists the site's tables by name, without Rows and Digest.
+	Tables() []Table
+	// Weaker says in words what this view does not promise: tables that are not
+	// transactional, things the snapshot leaves out.
+	Weaker() []string
+	// Rows calls each for every row of a table; the row is valid during the call.
+	Rows(ctx context.Context, table Table, each func(Row) error) error
+	Close() error
+}
+
+// Rows gives the rows of a table, by calling each for every one.
+type Rows func(ctx context.Context, each func(Row) error) error
+
+// Replacement is a table to be made anew with the given rows.
+type Replacement struct {
+	Table Table
+	Rows  Rows
+}
+
+// Patch changes single rows of a table that has a key.
+type Patch struct {
+	Table  Table
+	Put    []Row // inserted, or written over the row of the same key
+	Remove []Row // rows whose keys are taken out
+}
+
+// Change says what is to become of some tables; others are left alone.
+type Change struct {
+	Replace []Replacement
+	Aside   []string // renamed to a name that begins with AsidePrefix, never dropped
+	Tag     string   // makes the names of what is set aside unique: snap-3, run-12
+	Patches []Patch
+	// KeepCounters never lets a table's counter go down, for visitors may have
+	// seen numbers that the older state does not know.
+	KeepCounters bool
+}
+
+// Empty tells whether nothing is to be done.
+func (c Change) Empty() bool { return len(c.Replace)+len(c.Aside)+len(c.Patches) == 0 }
+
+// Applied is a change that visitors see already, while what it replaced is still kept.
+type Applied interface {
+	// Aside lists the tables set aside, under their new names.
+	Aside() []string
+	// Finish lets go of the replaced tables. Call it once the new ones are proved.
+	Finish(ctx context.Context) error
+}
+
+// AsidePrefix begins the names of tables that were set aside.
+const AsidePrefix = "wetland_aside_"
+
+// ours begins the names of everything that Wetland makes in a database.
+const ours = "wetland_"
+
+// Open connects to the database and proves that it answers. Errors wrap
+// ErrUnreachable, ErrDenied or ErrMissing where one of those is the reason.
+func Open(ctx context.Context, login Login, owner Owner) (Database, error) {
+	switch login.Engine {
+	case "mysql":
+		return openMySQL(ctx, login, owner)
+	case "sqlite":
+		return openSQLite(ctx, login, owner)
+	}
+	return nil, fmt.Errorf("no engine is called %q here (known: mysql, sqlite)", login.Engine)
+}
+
+// Reasons why a database cannot be opened.
+var (
+	ErrUnreachable = errors.New("the database server cannot be reached")
+	ErrDenied      = errors.New("the database server refuses this user or password")
+	ErrMissing     = errors.New("there is no such database")
+)
+
+// Survey reads every table of a moment and fills in Rows and Digest. sink, if not
+// nil, is given every row, too.
+func Survey(ctx context.Context, moment Moment, sink func(Table, Row) error) ([]Table, error) {
+	tables := moment.Tables()
+	for i := range tables {
+		if tables[i].Kind != BaseTable {
+			continue
+		}
+		var digest Digest
+		err := moment.Rows(ctx, tables[i], func(row Row) error {
+			digest.Add(row)
+			if sink == nil {
+				return nil
+			}
+			return sink(tables[i], row)
+		})
+		if err != nil {
+			return nil, fmt.Errorf("read the table %s: %w", tables[i].Name, err)
+		}
+		tables[i].Rows, tables[i].Digest = digest.Rows(), digest.String()
+	}
+	return tables, nil
+}
+
+// Present surveys the database as it stands now.
+func Present(ctx context.Context, db Database) ([]Table, error) {
+	moment, err := db.Read(ctx)
+	if err != nil {
+		return nil, err
+	}
+	tables, err := Survey(ctx, moment, nil)
+	return tables, errors.Join(err, moment.Close())
+}
+
+func quoteAll(names []string, quote func(string) string) string {
+	quoted := make([]string, len(names))
+	for i, name := range names {
+		quoted[i] = quote(name)
+	}
+	return strings.Join(quoted, ", ")
+}

@@ -1,0 +1,327 @@
+package database
+
+import (
+	"context"
+	"database/sql"
+	"errors"
+	"fmt"
+	"io"
+	"log"
+	"net"
+	"regexp"
+	"slices"
+	"strconv"
+	"strings"
+	"time"
+
+	"github.com/go-sql-driver/mysql"
+)
+
+// mysqlDatabase reaches MariaDB and MySQL.
+type mysqlDatabase struct {
+	db    *sql.DB
+	name  string
+	owner Owner
+}
+
+// session makes values come and go exactly as stored: no time zone shifts, no
+// dates or zeros refused, a counter's zero kept as zero, and quotes around names
+// in SHOW CREATE whatever the server's default is.
+const session = `SET SESSION time_zone = '+00:00', sql_mode = 'NO_AUTO_VALUE_ON_ZERO,ALLOW_INVALID_DATES', sql_quote_show_create = 1, foreign_key_checks = 0, unique_checks = 0, group_concat_max_len = 1048576`
+
+func openMySQL(ctx context.Context, login Login, owner Owner) (Database, error) {
+	config := mysql.NewConfig()
+	config.User, config.Passwd, config.DBName = login.User, login.Password, login.Name
+	config.Net, config.Addr = "tcp", net.JoinHostPort(login.Host, strconv.Itoa(login.Port))
+	if login.Socket != "" {
+		config.Net, config.Addr = "unix", login.Socket
+	}
+	config.Timeout = 15 * time.Second
+	config.InterpolateParams = true
+	config.MaxAllowedPacket = 0 // the server's own limit
+	config.Collation = "utf8mb4_general_ci"
+	config.Logger = log.New(io.Discard, "", 0) // what goes wrong comes back as an error
+	connector, err := mysql.NewConnector(config)
+	if err != nil {
+		return nil, err
+	}
+	db := sql.OpenDB(connector)
+	if err := db.PingContext(ctx); err != nil {
+		return nil, errors.Join(explainMySQL(login, err), db.Close())
+	}
+	return &mysqlDatabase{db: db, name: login.Name, owner: owner}, nil
+}
+
+// explainMySQL wraps the reason that a person can act on. The numbers are the
+// server's: https://mariadb.com/kb/en/mariadb-error-code-reference/.
+func explainMySQL(login Login, err error) error {
+	var answer *mysql.MySQLError
+	var network *net.OpError
+	switch {
+	case errors.As(err, &answer) && answer.Number == 1045, errors.As(err, &answer) && answer.Number == 1698:
+		err = fmt.Errorf("%w: %w", ErrDenied, err)
+	case errors.As(err, &answer) && answer.Number == 1044:
+		err = fmt.Errorf("%w for this database: %w", ErrDenied, err)
+	case errors.As(err, &answer) && answer.Number == 1049:
+		err = fmt.Errorf("%w: %w", ErrMissing, err)
+	case errors.As(err, &network), errors.Is(err, context.DeadlineExceeded):
+		err = fmt.Errorf("%w: %w", ErrUnreachable, err)
+	}
+	return fmt.Errorf("open the database %s: %w", login, err)
+}
+
+// Engine names the server and its version.
+func (m *mysqlDatabase) Engine(ctx context.Context) (string, error) {
+	var version string
+	if err := m.db.QueryRowContext(ctx, `SELECT version()`).Scan(&version); err != nil {
+		return "", err
+	}
+	if number, rest, ok := strings.Cut(version, "-MariaDB"); ok {
+		_ = rest
+		return "MariaDB " + number, nil
+	}
+	return "MySQL " + version, nil
+}
+
+func (m *mysqlDatabase) Close() error { return m.db.Close() }
+
+// Query returns the rows of a statement.
+func (m *mysqlDatabase) Query(ctx context.Context, statement string, args ...any) ([]Row, error) {
+	return collectRaw(ctx, m.db, statement, args...)
+}
+
+func collectRaw(ctx context.Context, db querier, statement string, args ...any) ([]Row, error) {
+	var found []Row
+	err := eachRaw(ctx, db, statement, args, func(row Row) error {
+		found = append(found, cloneRow(row))
+		return nil
+	})
+	return found, err
+}
+
+// eachRaw hands out the bytes as the server sent them.
+func eachRaw(ctx context.Context, db querier, statement string, args []any, each func(Row) error) error {
+	rows, err := db.QueryContext(ctx, statement, args...)
+	if err != nil {
+		return err
+	}
+	defer rows.Close()
+	columns, err := rows.Columns()
+	if err != nil {
+		return err
+	}
+	cells := make([]sql.RawBytes, len(columns))
+	targets := make([]any, len(columns))
+	for i := range cells {
+		targets[i] = &cells[i]
+	}
+	row := make(Row, len(columns))
+	for rows.Next() {
+		if err := rows.Scan(targets...); err != nil {
+			return err
+		}
+		for i, cell := range cells {
+			row[i] = Value{Type: Bytes, Data: cell}
+			if cell == nil {
+				row[i] = Value{Type: Null}
+			}
+		}
+		if err := each(row); err != nil {
+			return err
+		}
+	}
+	return rows.Err()
+}
+
+// connect returns a connection with the session set up. With exact, texts come
+// in the bytes they are stored in, whatever their character set.
+func (m *mysqlDatabase) connect(ctx context.Context, exact bool) (*sql.Conn, error) {
+	conn, err := m.db.Conn(ctx)
+	if err != nil {
+		return nil, err
+	}
+	statements := []string{session, `SET NAMES utf8mb4`}
+	if exact {
+		statements = append(statements, `SET character_set_results = NULL`)
+	}
+	for _, statement := range statements {
+		if _, err := conn.ExecContext(ctx, statement); err != nil {
+			return nil, errors.Join(err, conn.Close())
+		}
+	}
+	return conn, nil
+}
+
+// mysqlMoment reads inside one transaction with a consistent snapshot.
+type mysqlMoment struct {
+	conn   *sql.Conn
+	tables []Table
+	weaker []string
+}
+
+// Read opens the consistent snapshot, then describes the tables.
+func (m *mysqlDatabase) Read(ctx context.Context) (Moment, error) {
+	conn, err := m.connect(ctx, false)
+	if err != nil {
+		return nil, err
+	}
+	moment := &mysqlMoment{conn: conn}
+	for _, statement := range []string{
+		`SET TRANSACTION ISOLATION LEVEL REPEATABLE READ`,
+		`START TRANSACTION WITH CONSISTENT SNAPSHOT, READ ONLY`,
+	} {
+		if _, err := conn.ExecContext(ctx, statement); err != nil {
+			return nil, errors.Join(err, moment.Close())
+		}
+	}
+	if err := moment.describe(ctx, m.name, m.owner); err != nil {
+		return nil, errors.Join(fmt.Errorf("list the tables: %w", err), moment.Close())
+	}
+	if _, err := conn.ExecContext(ctx, `SET character_set_results = NULL`); err != nil {
+		return nil, errors.Join(err, moment.Close())
+	}
+	return moment, nil
+}
+
+func (m *mysqlMoment) Tables() []Table  { return slices.Clone(m.tables) }
+func (m *mysqlMoment) Weaker() []string { return m.weaker }
+
+func (m *mysqlMoment) Close() error {
+	// The next user of the connection sets it up anew; only the view must go.
+	_, err := m.conn.ExecContext(context.Background(), `ROLLBACK`)
+	return errors.Join(err, m.conn.Close())
+}
+
+func (m *mysqlMoment) describe(ctx context.Context, name string, owner Owner) error {
+	listed, err := collectRaw(ctx, m.conn, `SELECT table_name, table_type, COALESCE(engine, ''), COALESCE(auto_increment, 0) FROM information_schema.tables WHERE table_schema = ? ORDER BY table_name`, name)
+	if err != nil {
+		return err
+	}
+	var names []string
+	for _, row := range listed {
+		if table := row[0].String(); !strings.HasPrefix(table, ours) {
+			names = append(names, table)
+		}
+	}
+	owned := owner(names)
+	for _, row := range listed {
+		table := Table{Name: row[0].String()}
+		if !slices.Contains(owned, table.Name) {
+			continue
+		}
+		switch kind := row[1].String(); kind {
+		case "BASE TABLE":
+			table.Kind = BaseTable
+		case "VIEW":
+			table.Kind = View
+		default:
+			m.weaker = append(m.weaker, fmt.Sprintf("%s is a %s and is not in the snapshot", table.Name, strings.ToLower(kind)))
+			continue
+		}
+		engine := row[2].String()
+		table.Firm = table.Kind == View || strings.EqualFold(engine, "InnoDB")
+		if !table.Firm {
+			m.weaker = append(m.weaker, fmt.Sprintf("the table %s is kept by %s, which has no transactions: it is read as it stands when its turn comes", table.Name, engine))
+		}
+		table.Counter, _ = strconv.ParseInt(row[3].String(), 10, 64)
+		if err := m.describeTable(ctx, name, &table); err != nil {
+			return fmt.Errorf("describe %s: %w", table.Name, err)
+		}
+		m.tables = append(m.tables, table)
+	}
+	return m.describeTriggers(ctx, name)
+}
+
+var generated = regexp.MustCompile(`(?i)\b(VIRTUAL|STORED|PERSISTENT)( GENERATED)?\b`)
+
+func (m *mysqlMoment) describeTable(ctx context.Context, name string, table *Table) error {
+	shown, err := collectRaw(ctx, m.conn, "SHOW CREATE TABLE "+quoteMySQL(table.Name))
+	if err != nil {
+		return err
+	}
+	table.Create = shown[0][1].String()
+	if table.Kind == View {
+		return nil
+	}
+	var foreign []string
+	table.Create, foreign = takeForeignKeys(table.Create)
+	for _, clause := range foreign {
+		table.After = append(table.After, "ALTER TABLE "+quoteMySQL(table.Name)+" ADD "+clause)
+	}
+	columns, err := collectRaw(ctx, m.conn, `SELECT column_name, data_type, extra FROM information_schema.columns WHERE table_schema = ? AND table_name = ? ORDER BY ordinal_position`, name, table.Name)
+	if err != nil {
+		return err
+	}
+	for _, row := range columns {
+		if !generated.MatchString(row[2].String()) {
+			table.Columns = append(table.Columns, Column{Name: row[0].String(), Type: strings.ToLower(row[1].String())})
+		}
+	}
+	key, err := collectRaw(ctx, m.conn, `SELECT column_name FROM information_schema.statistics WHERE table_schema = ? AND table_name = ? AND index_name = 'PRIMARY' ORDER BY seq_in_index`, name, table.Name)
+	if err != nil {
+		return err
+	}
+	for _, row := range key {
+		table.Key = append(table.Key, row[0].String())
+	}
+	return nil
+}
+
+// takeForeignKeys cuts the foreign keys out of SHOW CREATE TABLE, which prints
+// each on a line of its own. Their names are unique in a database, so that they
+// can only be given once the table they come from is gone.
+func takeForeignKeys(create string) (without string, clauses []string) {
+	var kept []string
+	for line := range strings.SplitSeq(create, "\n") {
+		clause := strings.TrimSuffix(strings.TrimSpace(line), ",")
+		if strings.HasPrefix(clause, "CONSTRAINT ") && strings.Contains(clause, " FOREIGN KEY ") {
+			clauses = append(clauses, clause)
+			continue
+		}
+		kept = append(kept, line)
+	}
+	if len(clauses) > 0 {
+		for i := len(kept) - 1; i > 0; i-- {
+			if strings.HasPrefix(kept[i], ")") {
+				kept[i-1] = strings.TrimSuffix(kept[i-1], ",")
+				break
+			}
+		}
+	}
+	return strings.Join(kept, "\n"), clauses
+}
+
+func (m *mysqlMoment) describeTriggers(ctx context.Context, name string) error {
+	rows, err := collectRaw(ctx, m.conn, `SELECT trigger_name, event_object_table FROM information_schema.triggers WHERE trigger_schema = ? ORDER BY event_object_table, action_timing, event_manipulation, action_order`, name)
+	if err != nil {
+		return err
+	}
+	for _, row := range rows {
+		i := slices.IndexFunc(m.tables, func(t Table) bool { return t.Name == row[1].String() })
+		if i < 0 {
+			continue
+		}
+		shown, err := collectRaw(ctx, m.conn, "SHOW CREATE TRIGGER "+quoteMySQL(row[0].String()))
+		if err != nil {
+			return err
+		}
+		m.tables[i].After = append(m.tables[i].After, shown[0][2].String())
+	}
+	return nil
+}
+
+// Rows reads a table inside the consistent snapshot.
+func (m *mysqlMoment) Rows(ctx context.Context, table Table, each func(Row) error) error {
+	var cells []string
+	for _, column := range table.Columns {
+		cell := quoteMySQL(column.Name)
+		if column.Type == "float" {
+			// The text of a FLOAT has six digits; as a DOUBLE it has all of them.
+			cell = "(" + cell + " + 0e0)"
+		}
+		cells = append(cells, cell)
+	}
+	return eachRaw(ctx, m.conn, "SELECT "+strings.Join(cells, ", ")+" FROM "+quoteMySQL(table.Name), nil, each)
+}
+
+func quoteMySQL(name string) string { return "`" + strings.ReplaceAll(name, "`", "``") + "`" }

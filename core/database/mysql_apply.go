@@ -1,0 +1,317 @@
+package database
+
+import (
+	"context"
+	"crypto/sha256"
+	"database/sql"
+	"encoding/hex"
+	"errors"
+	"fmt"
+	"regexp"
+	"slices"
+	"strconv"
+	"strings"
+)
+
+// Names of tables while a change is under way. They are made from the real name,
+// so that a change that was interrupted is found and cleared by the next one.
+func incoming(name string) string { return ours + "in_" + shortHash(name) }
+func outgoing(name string) string { return ours + "out_" + shortHash(name) }
+
+func shortHash(name string) string {
+	sum := sha256.Sum256([]byte(name))
+	return hex.EncodeToString(sum[:8])
+}
+
+// longestName is what the server allows for the name of a table.
+const longestName = 64
+
+func asideName(tag, name string) string {
+	full := AsidePrefix + strings.ReplaceAll(tag, "-", "_") + "_" + name
+	if len(full) <= longestName {
+		return full
+	}
+	return full[:longestName-9] + "_" + shortHash(name)[:8]
+}
+
+// mysqlApplied keeps the replaced tables until Finish.
+type mysqlApplied struct {
+	m        *mysqlDatabase
+	replaced []Table  // now live
+	old      []string // the outgoing tables that exist
+	aside    []string
+}
+
+func (a *mysqlApplied) Aside() []string { return a.aside }
+
+// Apply loads the tables to be replaced under other names, then switches all of
+// them with one RENAME TABLE.
+func (m *mysqlDatabase) Apply(ctx context.Context, change Change) (Applied, error) {
+	conn, err := m.connect(ctx, false)
+	if err != nil {
+		return nil, err
+	}
+	defer conn.Close()
+	applied := &mysqlApplied{m: m}
+	if err := m.load(ctx, conn, change); err != nil {
+		return nil, err
+	}
+	if err := m.switchTables(ctx, conn, change, applied); err != nil {
+		return nil, fmt.Errorf("switch the tables: %w", err)
+	}
+	for _, patch := range change.Patches {
+		if err := patchMySQL(ctx, conn, patch); err != nil {
+			return nil, fmt.Errorf("put back rows of %s: %w", patch.Table.Name, err)
+		}
+	}
+	return applied, nil
+}
+
+func (m *mysqlDatabase) load(ctx context.Context, conn *sql.Conn, change Change) error {
+	for _, r := range change.Replace {
+		if r.Table.Kind != BaseTable {
+			continue
+		}
+		if err := m.loadTable(ctx, conn, r, change.KeepCounters); err != nil {
+			return fmt.Errorf("load the table %s: %w", r.Table.Name, err)
+		}
+	}
+	return nil
+}
+
+func (m *mysqlDatabase) loadTable(ctx context.Context, conn *sql.Conn, r Replacement, keepCounter bool) error {
+	to := incoming(r.Table.Name)
+	if _, err := conn.ExecContext(ctx, "DROP TABLE IF EXISTS "+quoteMySQL(to)); err != nil {
+		return err
+	}
+	create, err := renameInCreate(r.Table.Create, r.Table.Name, to)
+	if err != nil {
+		return err
+	}
+	if _, err := conn.ExecContext(ctx, create); err != nil {
+		return err
+	}
+	batch := newBatch("INSERT INTO", to, r.Table)
+	err = r.Rows(ctx, func(row Row) error { return batch.add(ctx, conn, row) })
+	if err := errors.Join(err, batch.flush(ctx, conn)); err != nil {
+		return err
+	}
+	if !keepCounter || r.Table.Counter == 0 {
+		return nil
+	}
+	present, err := collectRaw(ctx, conn, `SELECT COALESCE(auto_increment, 0) FROM information_schema.tables WHERE table_schema = ? AND table_name = ?`, m.name, r.Table.Name)
+	if err != nil || len(present) == 0 {
+		return err
+	}
+	if counter, _ := strconv.ParseInt(present[0][0].String(), 10, 64); counter > r.Table.Counter {
+		_, err = conn.ExecContext(ctx, fmt.Sprintf("ALTER TABLE %s AUTO_INCREMENT = %d", quoteMySQL(to), counter))
+	}
+	return err
+}
+
+func renameInCreate(create, from, to string) (string, error) {
+	head := "CREATE TABLE " + quoteMySQL(from)
+	if !strings.HasPrefix(create, head) {
+		return "", fmt.Errorf("its statement does not begin with %s", head)
+	}
+	return "CREATE TABLE " + quoteMySQL(to) + create[len(head):], nil
+}
+
+// switchTables makes the loaded tables live, in one step for all of them.
+func (m *mysqlDatabase) switchTables(ctx context.Context, conn *sql.Conn, change Change, applied *mysqlApplied) error {
+	present, err := collectRaw(ctx, conn, `SELECT table_name, table_type FROM information_schema.tables WHERE table_schema = ?`, m.name)
+	if err != nil {
+		return err
+	}
+	kinds := map[string]string{}
+	for _, row := range present {
+		kinds[row[0].String()] = row[1].String()
+	}
+	var renames []string
+	rename := func(from, to string) {
+		renames = append(renames, quoteMySQL(from)+" TO "+quoteMySQL(to))
+	}
+	for _, name := range change.Aside {
+		if kinds[name] != "" {
+			rename(name, asideName(change.Tag, name))
+			applied.aside = append(applied.aside, asideName(change.Tag, name))
+		}
+	}
+	for _, r := range change.Replace {
+		applied.replaced = append(applied.replaced, r.Table)
+		if r.Table.Kind != BaseTable {
+			continue
+		}
+		if kinds[outgoing(r.Table.Name)] != "" {
+			if _, err := conn.ExecContext(ctx, "DROP TABLE "+quoteMySQL(outgoing(r.Table.Name))); err != nil {
+				return err
+			}
+		}
+		if kinds[r.Table.Name] != "" {
+			rename(r.Table.Name, outgoing(r.Table.Name))
+			applied.old = append(applied.old, outgoing(r.Table.Name))
+		}
+		rename(incoming(r.Table.Name), r.Table.Name)
+	}
+	if len(renames) == 0 {
+		return nil
+	}
+	_, err = conn.ExecContext(ctx, "RENAME TABLE "+strings.Join(renames, ", "))
+	return err
+}
+
+// Finish drops the replaced tables, then gives the new ones what only one table
+// of a database can have: foreign keys and triggers of these names. Views last.
+func (a *mysqlApplied) Finish(ctx context.Context) error {
+	conn, err := a.m.connect(ctx, false)
+	if err != nil {
+		return err
+	}
+	defer conn.Close()
+	for _, name := range a.old {
+		if _, err := conn.ExecContext(ctx, "DROP TABLE IF EXISTS "+quoteMySQL(name)); err != nil {
+			return fmt.Errorf("drop the replaced table %s: %w", name, err)
+		}
+	}
+	for _, table := range a.replaced {
+		for _, statement := range table.After {
+			if _, err := conn.ExecContext(ctx, statement); err != nil {
+				return fmt.Errorf("put back what belongs to the table %s: %w", table.Name, err)
+			}
+		}
+	}
+	return a.putViews(ctx, conn)
+}
+
+var createView = regexp.MustCompile(`^CREATE (.*?)VIEW `)
+
+// putViews makes the views; one that stands on another waits for its turn.
+func (a *mysqlApplied) putViews(ctx context.Context, conn *sql.Conn) error {
+	views := slices.DeleteFunc(slices.Clone(a.replaced), func(t Table) bool { return t.Kind != View })
+	for len(views) > 0 {
+		var waiting []Table
+		var failed error
+		for _, view := range views {
+			statement := createView.ReplaceAllString(view.Create, "CREATE OR REPLACE ${1}VIEW ")
+			if _, err := conn.ExecContext(ctx, statement); err != nil {
+				waiting = append(waiting, view)
+				failed = errors.Join(failed, fmt.Errorf("put back the view %s: %w", view.Name, err))
+			}
+		}
+		if len(waiting) == len(views) {
+			return failed
+		}
+		views = waiting
+	}
+	return nil
+}
+
+func patchMySQL(ctx context.Context, conn *sql.Conn, patch Patch) error {
+	key := keyIndexes(patch.Table)
+	if len(key) == 0 {
+		return errors.New("it has no key")
+	}
+	if _, err := conn.ExecContext(ctx, "START TRANSACTION"); err != nil {
+		return err
+	}
+	err := patchRows(ctx, conn, patch, key)
+	if err != nil {
+		_, back := conn.ExecContext(context.WithoutCancel(ctx), "ROLLBACK")
+		return errors.Join(err, back)
+	}
+	_, err = conn.ExecContext(ctx, "COMMIT")
+	return err
+}
+
+func patchRows(ctx context.Context, conn *sql.Conn, patch Patch, key []int) error {
+	for _, row := range patch.Remove {
+		var same []string
+		for i, at := range key {
+			same = append(same, quoteMySQL(patch.Table.Key[i])+" = "+literal(patch.Table.Columns[at], row[at]))
+		}
+		statement := "DELETE FROM " + quoteMySQL(patch.Table.Name) + " WHERE " + strings.Join(same, " AND ")
+		if _, err := conn.ExecContext(ctx, statement); err != nil {
+			return err
+		}
+	}
+	batch := newBatch("REPLACE INTO", patch.Table.Name, patch.Table)
+	for _, row := range patch.Put {
+		if err := batch.add(ctx, conn, row); err != nil {
+			return err
+		}
+	}
+	return batch.flush(ctx, conn)
+}
+
+// batch collects rows into statements of about a megabyte.
+type batch struct {
+	head  string
+	table Table
+	text  strings.Builder
+	rows  int
+}
+
+// fullBatch is the size in bytes at which a statement is sent: far below the
+// smallest packet limit that servers come with, 16 MiB.
+const fullBatch = 1 << 20
+
+func newBatch(verb, into string, table Table) *batch {
+	return &batch{
+		head:  verb + " " + quoteMySQL(into) + " (" + quoteAll(columnNames(table), quoteMySQL) + ") VALUES ",
+		table: table,
+	}
+}
+
+func (b *batch) add(ctx context.Context, conn *sql.Conn, row Row) error {
+	if len(row) != len(b.table.Columns) {
+		return fmt.Errorf("a row of %d cells for %d columns", len(row), len(b.table.Columns))
+	}
+	if b.rows == 0 {
+		b.text.WriteString(b.head)
+	} else {
+		b.text.WriteString(", ")
+	}
+	b.text.WriteByte('(')
+	for i, cell := range row {
+		if i > 0 {
+			b.text.WriteString(", ")
+		}
+		b.text.WriteString(literal(b.table.Columns[i], cell))
+	}
+	b.text.WriteByte(')')
+	b.rows++
+	if b.text.Len() < fullBatch {
+		return nil
+	}
+	return b.flush(ctx, conn)
+}
+
+func (b *batch) flush(ctx context.Context, conn *sql.Conn) error {
+	if b.rows == 0 {
+		return nil
+	}
+	_, err := conn.ExecContext(ctx, b.text.String())
+	b.text.Reset()
+	b.rows = 0
+	return err
+}
+
+// literal writes a value so that it arrives with the same bytes: digits for
+// numbers, quotes for dates and other words of the engine's own, and hexadecimal
+// for everything that may hold any byte.
+func literal(column Column, v Value) string {
+	if v.Type == Null {
+		return "NULL"
+	}
+	text := string(v.Data)
+	switch column.Type {
+	case "tinyint", "smallint", "mediumint", "int", "bigint", "decimal", "float", "double", "year":
+		return text
+	case "date", "time", "datetime", "timestamp", "json", "inet4", "inet6", "uuid":
+		return "'" + strings.NewReplacer(`\`, `\\`, `'`, `''`).Replace(text) + "'"
+	}
+	if text == "" {
+		return "''"
+	}
+	return "x'" + hex.EncodeToString(v.Data) + "'"
+}

@@ -1,0 +1,441 @@
+package database
+
+import (
+	"context"
+	"database/sql"
+	"errors"
+	"fmt"
+	"net/url"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+
+	_ "modernc.org/sqlite" // the driver behind sql.Open("sqlite", ...)
+)
+
+// sqlite reaches an SQLite file through the engine and its locks, never as bytes:
+// the site goes on using it meanwhile.
+type sqlite struct {
+	db    *sql.DB
+	owner Owner
+}
+
+func openSQLite(ctx context.Context, login Login, owner Owner) (Database, error) {
+	if _, err := os.Stat(login.File); errors.Is(err, os.ErrNotExist) {
+		return nil, fmt.Errorf("open %s: %w", login.File, ErrMissing)
+	} else if err != nil {
+		return nil, fmt.Errorf("open %s: %w", login.File, err)
+	}
+	where := url.URL{Scheme: "file", Path: filepath.ToSlash(login.File), RawQuery: "mode=rw&_pragma=busy_timeout(20000)&_pragma=foreign_keys(0)"}
+	db, err := sql.Open("sqlite", where.String())
+	if err != nil {
+		return nil, err
+	}
+	if _, err := db.ExecContext(ctx, `SELECT count(*) FROM sqlite_master`); err != nil {
+		return nil, errors.Join(fmt.Errorf("open %s: %w", login.File, err), db.Close())
+	}
+	return &sqlite{db: db, owner: owner}, nil
+}
+
+// Engine names SQLite and its version.
+func (s *sqlite) Engine(ctx context.Context) (string, error) {
+	var version string
+	err := s.db.QueryRowContext(ctx, `SELECT sqlite_version()`).Scan(&version)
+	return "SQLite " + version, err
+}
+
+func (s *sqlite) Close() error { return s.db.Close() }
+
+// Query returns the rows of a statement.
+func (s *sqlite) Query(ctx context.Context, statement string, args ...any) ([]Row, error) {
+	return collectRows(ctx, s.db, statement, args...)
+}
+
+type querier interface {
+	QueryContext(ctx context.Context, statement string, args ...any) (*sql.Rows, error)
+}
+
+func collectRows(ctx context.Context, db querier, statement string, args ...any) ([]Row, error) {
+	var found []Row
+	err := eachRow(ctx, db, statement, args, func(row Row) error {
+		found = append(found, cloneRow(row))
+		return nil
+	})
+	return found, err
+}
+
+func eachRow(ctx context.Context, db querier, statement string, args []any, each func(Row) error) error {
+	rows, err := db.QueryContext(ctx, statement, args...)
+	if err != nil {
+		return err
+	}
+	defer rows.Close()
+	columns, err := rows.Columns()
+	if err != nil {
+		return err
+	}
+	cells := make([]any, len(columns))
+	targets := make([]any, len(columns))
+	for i := range cells {
+		targets[i] = &cells[i]
+	}
+	row := make(Row, len(columns))
+	for rows.Next() {
+		if err := rows.Scan(targets...); err != nil {
+			return err
+		}
+		for i, cell := range cells {
+			if row[i], err = valueOf(cell); err != nil {
+				return fmt.Errorf("column %s: %w", columns[i], err)
+			}
+		}
+		if err := each(row); err != nil {
+			return err
+		}
+	}
+	return rows.Err()
+}
+
+func valueOf(cell any) (Value, error) {
+	switch v := cell.(type) {
+	case nil:
+		return Value{Type: Null}, nil
+	case int64:
+		return IntegerValue(v), nil
+	case float64:
+		return RealValue(v), nil
+	case string:
+		return Value{Type: Text, Data: []byte(v)}, nil
+	case []byte:
+		return Value{Type: Bytes, Data: v}, nil
+	}
+	return Value{}, fmt.Errorf("the driver gave a %T, which has no place here", cell)
+}
+
+// argument turns a value into what the driver takes for it.
+func argument(v Value) any {
+	switch v.Type {
+	case Null:
+		return nil
+	case Integer:
+		return asInteger(v)
+	case Real:
+		return asReal(v)
+	case Text:
+		return string(v.Data)
+	}
+	if v.Data == nil {
+		return []byte{}
+	}
+	return v.Data
+}
+
+// sqliteMoment holds a read transaction open.
+type sqliteMoment struct {
+	conn   *sql.Conn
+	tables []Table
+	weaker []string
+}
+
+// Read begins a transaction: until Close, the tables are seen as they stand now.
+func (s *sqlite) Read(ctx context.Context) (Moment, error) {
+	conn, err := s.db.Conn(ctx)
+	if err != nil {
+		return nil, err
+	}
+	m := &sqliteMoment{conn: conn}
+	if _, err := conn.ExecContext(ctx, `BEGIN`); err != nil {
+		return nil, errors.Join(err, conn.Close())
+	}
+	if err := m.describe(ctx, s.owner); err != nil {
+		return nil, errors.Join(fmt.Errorf("list the tables: %w", err), m.Close())
+	}
+	return m, nil
+}
+
+func (m *sqliteMoment) Tables() []Table  { return slices.Clone(m.tables) }
+func (m *sqliteMoment) Weaker() []string { return m.weaker }
+
+func (m *sqliteMoment) Close() error {
+	_, err := m.conn.ExecContext(context.Background(), `ROLLBACK`)
+	return errors.Join(err, m.conn.Close())
+}
+
+func (m *sqliteMoment) describe(ctx context.Context, owner Owner) error {
+	master, err := collectRows(ctx, m.conn, `SELECT type, name, tbl_name, sql FROM sqlite_master WHERE name NOT LIKE 'sqlite\_%' ESCAPE '\' ORDER BY rowid`)
+	if err != nil {
+		return err
+	}
+	var names []string
+	for _, row := range master {
+		if kind := row[0].String(); (kind == "table" || kind == "view") && !strings.HasPrefix(row[1].String(), ours) {
+			names = append(names, row[1].String())
+		}
+	}
+	owned := owner(names)
+	for _, row := range master {
+		kind, name, create := row[0].String(), row[1].String(), row[3].String()
+		if !slices.Contains(owned, name) {
+			continue
+		}
+		if strings.HasPrefix(strings.ToUpper(create), "CREATE VIRTUAL") {
+			m.weaker = append(m.weaker, "the virtual table "+name+" is not in the snapshot")
+			continue
+		}
+		table := Table{Name: name, Kind: Kind(kind), Create: create, Firm: true}
+		if kind == "table" {
+			if err := m.describeTable(ctx, &table); err != nil {
+				return fmt.Errorf("describe %s: %w", name, err)
+			}
+		}
+		m.tables = append(m.tables, table)
+	}
+	for _, row := range master {
+		kind, of, create := row[0].String(), row[2].String(), row[3].String()
+		i := slices.IndexFunc(m.tables, func(t Table) bool { return t.Name == of })
+		if (kind == "index" || kind == "trigger") && i >= 0 && create != "" {
+			m.tables[i].After = append(m.tables[i].After, create)
+		}
+	}
+	slices.SortFunc(m.tables, func(a, b Table) int { return compareNames(a.Name, b.Name) })
+	return nil
+}
+
+// describeTable finds the columns and the key. A table whose key is not declared
+// is kept with its hidden row numbers, which then are its key.
+func (m *sqliteMoment) describeTable(ctx context.Context, table *Table) error {
+	info, err := collectRows(ctx, m.conn, `SELECT name, lower(type), pk, hidden FROM pragma_table_xinfo(?) ORDER BY cid`, table.Name)
+	if err != nil {
+		return err
+	}
+	type keyColumn struct {
+		name string
+		at   int64
+	}
+	var key []keyColumn
+	for _, row := range info {
+		name, hidden := row[0].String(), asInteger(row[3])
+		if hidden != 0 {
+			continue // generated: the engine's own
+		}
+		table.Columns = append(table.Columns, Column{Name: name, Type: row[1].String()})
+		if at := asInteger(row[2]); at > 0 {
+			key = append(key, keyColumn{name, at})
+		}
+	}
+	slices.SortFunc(key, func(a, b keyColumn) int { return int(a.at - b.at) })
+	for _, k := range key {
+		table.Key = append(table.Key, k.name)
+	}
+	plain, err := collectRows(ctx, m.conn, `SELECT wr FROM pragma_table_list WHERE schema = 'main' AND name = ?`, table.Name)
+	if err != nil {
+		return err
+	}
+	withRowid := len(plain) == 1 && asInteger(plain[0][0]) == 0
+	isRowid := len(key) == 1 && slices.ContainsFunc(table.Columns, func(c Column) bool { return c.Name == key[0].name && c.Type == "integer" })
+	if withRowid && !isRowid {
+		if free := freeRowidName(table.Columns); free != "" {
+			table.Columns = slices.Insert(table.Columns, 0, Column{Name: free, Type: "integer"})
+			if len(table.Key) == 0 {
+				table.Key = []string{free}
+			}
+		}
+	}
+	if strings.Contains(strings.ToUpper(table.Create), "AUTOINCREMENT") {
+		counter, err := collectRows(ctx, m.conn, `SELECT seq FROM sqlite_sequence WHERE name = ?`, table.Name)
+		if err != nil {
+			return err
+		}
+		if len(counter) == 1 {
+			table.Counter = asInteger(counter[0][0])
+		}
+	}
+	return nil
+}
+
+// freeRowidName returns a name of the hidden row number that no column hides.
+func freeRowidName(columns []Column) string {
+	for _, name := range []string{"rowid", "_rowid_", "oid"} {
+		if !slices.ContainsFunc(columns, func(c Column) bool { return strings.EqualFold(c.Name, name) }) {
+			return name
+		}
+	}
+	return ""
+}
+
+// Rows reads a table. The unary plus keeps the driver from turning what is
+// declared a date or a boolean into something else than what is stored.
+func (m *sqliteMoment) Rows(ctx context.Context, table Table, each func(Row) error) error {
+	var cells []string
+	for _, column := range table.Columns {
+		cells = append(cells, "+"+quoteSQLite(column.Name))
+	}
+	return eachRow(ctx, m.conn, "SELECT "+strings.Join(cells, ", ")+" FROM "+quoteSQLite(table.Name), nil, each)
+}
+
+func quoteSQLite(name string) string { return `"` + strings.ReplaceAll(name, `"`, `""`) + `"` }
+
+// sqliteApplied has nothing left to do: the change was one transaction.
+type sqliteApplied struct{ aside []string }
+
+func (a sqliteApplied) Aside() []string            { return a.aside }
+func (sqliteApplied) Finish(context.Context) error { return nil }
+
+// Apply carries out the change in one transaction.
+func (s *sqlite) Apply(ctx context.Context, change Change) (Applied, error) {
+	conn, err := s.db.Conn(ctx)
+	if err != nil {
+		return nil, err
+	}
+	defer conn.Close()
+	// legacy_alter_table: a rename must not rewrite the views and triggers of others.
+	for _, statement := range []string{`PRAGMA legacy_alter_table = ON`, `BEGIN IMMEDIATE`} {
+		if _, err := conn.ExecContext(ctx, statement); err != nil {
+			return nil, err
+		}
+	}
+	aside, err := applySQLite(ctx, conn, change)
+	if err != nil {
+		_, back := conn.ExecContext(context.WithoutCancel(ctx), `ROLLBACK`)
+		return nil, errors.Join(err, back)
+	}
+	if _, err := conn.ExecContext(ctx, `COMMIT`); err != nil {
+		return nil, err
+	}
+	return sqliteApplied{aside: aside}, nil
+}
+
+func applySQLite(ctx context.Context, conn *sql.Conn, change Change) ([]string, error) {
+	var aside []string
+	for _, name := range change.Aside {
+		to, err := asideSQLite(ctx, conn, name, change.Tag)
+		if err != nil {
+			return nil, fmt.Errorf("set the table %s aside: %w", name, err)
+		}
+		aside = append(aside, to)
+	}
+	for _, r := range change.Replace {
+		if err := replaceSQLite(ctx, conn, r, change.KeepCounters); err != nil {
+			return nil, fmt.Errorf("put back the table %s: %w", r.Table.Name, err)
+		}
+	}
+	for _, r := range change.Replace {
+		for _, statement := range r.Table.After {
+			if _, err := conn.ExecContext(ctx, statement); err != nil {
+				return nil, fmt.Errorf("put back what belongs to the table %s: %w", r.Table.Name, err)
+			}
+		}
+	}
+	for _, patch := range change.Patches {
+		if err := patchSQLite(ctx, conn, patch); err != nil {
+			return nil, fmt.Errorf("put back rows of %s: %w", patch.Table.Name, err)
+		}
+	}
+	return aside, nil
+}
+
+// asideSQLite renames a table; a view, which holds nothing but its query, is
+// remembered as a table of one row with that query.
+func asideSQLite(ctx context.Context, conn *sql.Conn, name, tag string) (string, error) {
+	to := AsidePrefix + strings.ReplaceAll(tag, "-", "_") + "_" + name
+	kind, err := collectRows(ctx, conn, `SELECT type, sql FROM sqlite_master WHERE name = ? AND type IN ('table', 'view')`, name)
+	if err != nil || len(kind) == 0 {
+		return to, err
+	}
+	statements := []string{"ALTER TABLE " + quoteSQLite(name) + " RENAME TO " + quoteSQLite(to)}
+	if kind[0][0].String() == "view" {
+		text := strings.ReplaceAll(kind[0][1].String(), "'", "''")
+		statements = []string{"CREATE TABLE " + quoteSQLite(to) + " AS SELECT '" + text + "' AS query", "DROP VIEW " + quoteSQLite(name)}
+	}
+	for _, statement := range statements {
+		if _, err := conn.ExecContext(ctx, statement); err != nil {
+			return to, err
+		}
+	}
+	return to, nil
+}
+
+func replaceSQLite(ctx context.Context, conn *sql.Conn, r Replacement, keepCounters bool) error {
+	var counter int64
+	if keepCounters && r.Table.Counter > 0 {
+		rows, err := collectRows(ctx, conn, `SELECT seq FROM sqlite_sequence WHERE name = ?`, r.Table.Name)
+		if err == nil && len(rows) == 1 {
+			counter = asInteger(rows[0][0])
+		}
+	}
+	present, err := collectRows(ctx, conn, `SELECT type FROM sqlite_master WHERE name = ? AND type IN ('table', 'view')`, r.Table.Name)
+	if err != nil {
+		return err
+	}
+	if len(present) == 1 {
+		if _, err := conn.ExecContext(ctx, "DROP "+strings.ToUpper(present[0][0].String())+" "+quoteSQLite(r.Table.Name)); err != nil {
+			return err
+		}
+	}
+	if _, err := conn.ExecContext(ctx, r.Table.Create); err != nil {
+		return err
+	}
+	if r.Table.Kind != BaseTable {
+		return nil
+	}
+	insert, err := conn.PrepareContext(ctx, insertSQLite("INSERT", r.Table))
+	if err != nil {
+		return err
+	}
+	defer insert.Close()
+	err = r.Rows(ctx, func(row Row) error {
+		_, err := insert.ExecContext(ctx, arguments(row)...)
+		return err
+	})
+	if err != nil || r.Table.Counter == 0 {
+		return err
+	}
+	_, err = conn.ExecContext(ctx, `UPDATE sqlite_sequence SET seq = ? WHERE name = ?`, max(counter, r.Table.Counter), r.Table.Name)
+	return err
+}
+
+func insertSQLite(verb string, table Table) string {
+	marks := strings.TrimSuffix(strings.Repeat("?, ", len(table.Columns)), ", ")
+	return verb + " INTO " + quoteSQLite(table.Name) + " (" + quoteAll(columnNames(table), quoteSQLite) + ") VALUES (" + marks + ")"
+}
+
+func columnNames(table Table) []string {
+	names := make([]string, len(table.Columns))
+	for i, column := range table.Columns {
+		names[i] = column.Name
+	}
+	return names
+}
+
+func arguments(row Row) []any {
+	args := make([]any, len(row))
+	for i, cell := range row {
+		args[i] = argument(cell)
+	}
+	return args
+}
+
+func patchSQLite(ctx context.Context, conn *sql.Conn, patch Patch) error {
+	key := keyIndexes(patch.Table)
+	if len(key) == 0 {
+		return errors.New("it has no key")
+	}
+	var same []string
+	for _, name := range patch.Table.Key {
+		same = append(same, quoteSQLite(name)+" IS ?")
+	}
+	remove := "DELETE FROM " + quoteSQLite(patch.Table.Name) + " WHERE " + strings.Join(same, " AND ")
+	for _, row := range patch.Remove {
+		if _, err := conn.ExecContext(ctx, remove, arguments(pick(row, key))...); err != nil {
+			return err
+		}
+	}
+	put := insertSQLite("INSERT OR REPLACE", patch.Table)
+	for _, row := range patch.Put {
+		if _, err := conn.ExecContext(ctx, put, arguments(row)...); err != nil {
+			return err
+		}
+	}
+	return nil
+}

@@ -1,0 +1,260 @@
+package files
+
+import (
+	"cmp"
+	"context"
+	"encoding/hex"
+	"errors"
+	"fmt"
+	"io"
+	"io/fs"
+	"maps"
+	"path"
+	"slices"
+	"time"
+
+	"github.com/zeebo/blake3"
+)
+
+// Item is one entry of a tree, with what it takes to make it again. Path is
+// below the tree's top, slash-separated; the top itself has the path ".".
+type Item struct {
+	Path     string
+	Kind     Kind
+	Mode     uint32
+	Owner    int
+	Group    int
+	Modified time.Time
+	Size     int64
+	Hash     string // hexadecimal BLAKE3 of a file's bytes
+	Target   string // where a link points
+}
+
+// Attributes returns what to create the item with.
+func (i Item) Attributes() Attributes {
+	return Attributes{Mode: i.Mode, Owner: i.Owner, Group: i.Group, Modified: i.Modified}
+}
+
+// Tree is a folder with all that is in it, in the order of the paths.
+type Tree []Item
+
+// Total returns how many files a tree has, and their bytes.
+func (t Tree) Total() (count int, bytes int64) {
+	for _, item := range t {
+		if item.Kind == File {
+			count++
+			bytes += item.Size
+		}
+	}
+	return count, bytes
+}
+
+// Below returns the part of the tree at folder, with paths relative to it.
+func (t Tree) Below(folder string) Tree {
+	var part Tree
+	for _, item := range t {
+		switch {
+		case item.Path == folder:
+			item.Path = "."
+		case len(item.Path) > len(folder) && item.Path[:len(folder)+1] == folder+"/":
+			item.Path = item.Path[len(folder)+1:]
+		default:
+			continue
+		}
+		part = append(part, item)
+	}
+	return part
+}
+
+// Walk calls visit for the top and everything below it, folders before what is in
+// them. leaveOut, if not nil, names what is passed over with all below it. A
+// folder that cannot be listed ends the walk with an error that names it; what
+// vanishes during the walk is passed over.
+func Walk(ctx context.Context, place Place, top string, leaveOut func(path string) bool, visit func(path string, entry Entry) error) error {
+	entry, err := place.Lstat(top)
+	if err != nil {
+		return err
+	}
+	return walk(ctx, place, top, ".", entry, leaveOut, visit)
+}
+
+func walk(ctx context.Context, place Place, top, at string, entry Entry, leaveOut func(string) bool, visit func(string, Entry) error) error {
+	if err := ctx.Err(); err != nil {
+		return err
+	}
+	if leaveOut != nil && at != "." && leaveOut(at) {
+		return nil
+	}
+	if err := visit(at, entry); err != nil {
+		return err
+	}
+	if entry.Kind != Folder {
+		return nil
+	}
+	entries, err := place.List(path.Join(top, at))
+	if errors.Is(err, fs.ErrNotExist) {
+		return nil
+	}
+	if err != nil {
+		return fmt.Errorf("list %s: %w", path.Join(top, at), err)
+	}
+	for _, entry := range entries {
+		if err := walk(ctx, place, top, path.Join(at, entry.Name), entry, leaveOut, visit); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// ReadTree describes and hashes everything at top. Sockets, devices and pipes
+// are left out: they hold no content.
+func ReadTree(ctx context.Context, place Place, top string, leaveOut func(path string) bool) (Tree, error) {
+	var tree Tree
+	err := Walk(ctx, place, top, leaveOut, func(at string, entry Entry) error {
+		if entry.Kind == Other {
+			return nil
+		}
+		item := itemOf(at, entry)
+		if entry.Kind == File {
+			var err error
+			if item.Hash, item.Size, err = HashFile(place, path.Join(top, at)); err != nil {
+				return fmt.Errorf("read %s: %w", path.Join(top, at), err)
+			}
+		}
+		tree = append(tree, item)
+		return nil
+	})
+	tree.Sort()
+	return tree, err
+}
+
+func itemOf(at string, entry Entry) Item {
+	return Item{
+		Path: at, Kind: entry.Kind, Mode: entry.Mode, Owner: entry.Owner, Group: entry.Group,
+		Modified: entry.Modified, Size: entry.Size, Target: entry.Target,
+	}
+}
+
+// Sort puts the items in the order of their paths.
+func (t Tree) Sort() { slices.SortFunc(t, func(a, b Item) int { return cmp.Compare(a.Path, b.Path) }) }
+
+// HashFile returns the hash and the number of bytes of a file.
+func HashFile(place Place, name string) (string, int64, error) {
+	file, err := place.Open(name, 0)
+	if err != nil {
+		return "", 0, err
+	}
+	defer file.Close()
+	return Hash(file)
+}
+
+// Hash returns the hexadecimal BLAKE3 of what r gives, and how many bytes it gave.
+func Hash(r io.Reader) (string, int64, error) {
+	hasher := blake3.New()
+	size, err := io.Copy(hasher, r)
+	return hex.EncodeToString(hasher.Sum(nil)), size, err
+}
+
+// Difference is one path at which two trees differ.
+type Difference struct {
+	Path string `json:"path"`
+	What string `json:"what"` // in words: "only before", "only now", "other content", "other mode"...
+}
+
+// Comparison says what counts when trees are compared.
+type Comparison struct {
+	Owners bool // owner and group too
+	Modes  bool // permission bits too
+}
+
+// Compare lists where now differs from before, in the order of the paths. Times
+// of modification do not count.
+func (how Comparison) Compare(before, now Tree) []Difference {
+	old, new := byPath(before), byPath(now)
+	var found []Difference
+	for _, at := range slices.Sorted(maps.Keys(union(old, new))) {
+		a, hadIt := old[at]
+		b, hasIt := new[at]
+		what := ""
+		switch {
+		case !hasIt:
+			what = "only before"
+		case !hadIt:
+			what = "only now"
+		case a.Kind != b.Kind:
+			what = fmt.Sprintf("a %s, was a %s", b.Kind, a.Kind)
+		case a.Hash != b.Hash || (a.Kind == File && a.Size != b.Size):
+			what = "other content"
+		case a.Target != b.Target:
+			what = "points elsewhere"
+		case how.Modes && a.Kind != Link && a.Mode != b.Mode:
+			what = fmt.Sprintf("mode %04o, was %04o", b.Mode, a.Mode)
+		case how.Owners && (a.Owner != b.Owner || a.Group != b.Group):
+			what = "another owner"
+		default:
+			continue
+		}
+		found = append(found, Difference{Path: at, What: what})
+	}
+	return found
+}
+
+// Exact compares all but times.
+var Exact = Comparison{Owners: true, Modes: true}
+
+// Content compares bytes, kinds and links only.
+var Content = Comparison{}
+
+func byPath(t Tree) map[string]Item {
+	m := make(map[string]Item, len(t))
+	for _, item := range t {
+		m[item.Path] = item
+	}
+	return m
+}
+
+func union(a, b map[string]Item) map[string]Item {
+	all := maps.Clone(a)
+	maps.Copy(all, b)
+	return all
+}
+
+// RemoveAll takes away name and everything below it. What is already gone is no error.
+func RemoveAll(ctx context.Context, place Place, name string) error {
+	var names []string
+	err := Walk(ctx, place, name, nil, func(at string, entry Entry) error {
+		names = append(names, path.Join(name, at))
+		return nil
+	})
+	if errors.Is(err, fs.ErrNotExist) {
+		return nil
+	}
+	if err != nil {
+		return err
+	}
+	for _, name := range slices.Backward(names) {
+		if err := place.Remove(name); err != nil && !errors.Is(err, fs.ErrNotExist) {
+			return err
+		}
+	}
+	return nil
+}
+
+// MakeAll makes the folder name and those above it that are missing, private to
+// this user.
+func MakeAll(place Place, name string) error {
+	entry, err := place.Lstat(name)
+	if err == nil && entry.Kind != Folder {
+		return fmt.Errorf("%s is a %s, not a folder", name, entry.Kind)
+	}
+	if err == nil {
+		return nil
+	}
+	if !errors.Is(err, fs.ErrNotExist) {
+		return err
+	}
+	if err := MakeAll(place, path.Dir(name)); err != nil {
+		return err
+	}
+	return place.Mkdir(name, Attributes{Mode: 0o700, Owner: Unowned, Group: Unowned})
+}

@@ -1,0 +1,253 @@
+// Package cms knows how each content management system lays out a site: a file
+// for each, behind one interface. Nothing here changes anything on a site, save
+// for Purge, which empties caches.
+package cms
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"path"
+	"time"
+
+	"wetland/core/database"
+	"wetland/core/files"
+)
+
+// Kind says what a component is.
+type Kind string
+
+// The kinds of components.
+const (
+	Core   Kind = "core"
+	Theme  Kind = "theme"
+	Plugin Kind = "plugin"
+)
+
+// Header is what a theme or plugin says of itself.
+type Header struct {
+	Kind        Kind   `json:"kind"`
+	Name        string `json:"name"`
+	Version     string `json:"version"` // empty: it names none
+	Author      string `json:"author,omitempty"`
+	Parent      string `json:"parent,omitempty"` // folder of the parent theme
+	TextDomain  string `json:"text_domain,omitempty"`
+	RequiresCMS string `json:"requires_cms,omitempty"`
+	RequiresPHP string `json:"requires_php,omitempty"`
+}
+
+// Component is something installed that has a version.
+type Component struct {
+	Header
+	Folder string `json:"folder"` // its name below themes or plugins
+	Path   string `json:"-"`      // where it is, absolute
+	Active bool   `json:"active"`
+	// ParentOfActive marks the theme that the active child theme builds on.
+	ParentOfActive bool   `json:"parent_of_active,omitempty"`
+	Problem        string `json:"problem,omitempty"` // why its header could not be read
+}
+
+// Area is a part of the file system that belongs to the site.
+type Area struct {
+	Name     string   // short and stable: "site", "content", "settings"
+	Path     string   // absolute
+	Only     string   // if set, of this folder only this one file
+	LeaveOut []string // paths below it that are never snapshot nor restored
+}
+
+// Layout tells where a site keeps things.
+type Layout struct {
+	Areas   []Area
+	Themes  string // the folder of all themes, absolute
+	Plugins string
+	Uploads string
+	Caches  []string // folders of rendered pages that may be emptied
+	// ObjectCache is the file that makes the CMS keep a copy of its settings
+	// outside the database; "" if there is none.
+	ObjectCache string
+	// PublicThemes and PublicPlugins are the paths at which visitors' browsers
+	// fetch files of those folders, below the site's address.
+	PublicThemes  string
+	PublicPlugins string
+}
+
+// Purpose says what a table is for: it decides what going back does with rows
+// that changed meanwhile.
+type Purpose string
+
+// The purposes of tables.
+const (
+	Settings Purpose = "settings"         // written by people and by upgrades
+	Visitors Purpose = "visitors' writes" // comments, orders, enquiries, pages
+	Volatile Purpose = "volatile"         // sessions, queues, caches
+	Unknown  Purpose = "unknown"
+)
+
+// Missing is a value of the CMS's settings that could not be read.
+type Missing struct {
+	Key string // the key in wetland.toml that can give it, such as "database.user"
+	Why string
+}
+
+// Given holds what wetland.toml says in place of the CMS's own settings.
+type Given struct {
+	Host, Socket, Name, User, Password, Prefix, File string
+	Port                                             int
+}
+
+// Site is one site of a CMS, opened.
+type Site interface {
+	// System names the CMS and its version, for people.
+	System() string
+	Layout() Layout
+	// Database returns how to log in. What could not be read is listed, and is an
+	// obstacle only if it is still missing after Given was applied.
+	Database(given Given) (database.Login, []Missing)
+	// Owns picks the site's tables from all tables of its database.
+	Owns(tables []string) []string
+	// Components lists what is installed; db may be nil, then nothing is known to
+	// be active.
+	Components(ctx context.Context, db database.Database) ([]Component, error)
+	// ReadHeader reads the header of the theme or plugin whose files open gives.
+	// It returns ErrNoHeader where there is none.
+	ReadHeader(tree Folder) (Header, error)
+	// Address is where the CMS believes it is reached; "" if unknown.
+	Address(ctx context.Context, db database.Database) string
+	// PublicFiles names files that visitors can fetch, the most telling first:
+	// their paths on disk and below the address.
+	PublicFiles(ctx context.Context, components []Component) ([]PublicFile, error)
+	// Purpose tells what a table is for.
+	Purpose(table string) Purpose
+	// RewrittenByItself tells of a row that the CMS writes without anybody's doing.
+	RewrittenByItself(table database.Table, row database.Row) bool
+	// FirstPages are paths to test even if nothing links to them.
+	FirstPages() []string
+	// UpgradeVisits are paths whose visit lets the CMS run upgrades of its tables.
+	UpgradeVisits() []string
+	// Busy lists signs that the CMS is updating itself right now.
+	Busy(ctx context.Context, db database.Database) []string
+	// Obstacles lists reasons why this site cannot be updated with this version of
+	// Wetland.
+	Obstacles(ctx context.Context, db database.Database) []string
+	// SettleTime is how long old code may go on answering after files changed.
+	SettleTime() time.Duration
+}
+
+// PublicFile is a file that visitors can fetch.
+type PublicFile struct{ Disk, Public string }
+
+// Folder gives access to the files of one theme or plugin, wherever they are.
+type Folder interface {
+	// Names lists the files directly in the folder.
+	Names() ([]string, error)
+	// Open opens a file directly in the folder.
+	Open(name string) (io.ReadCloser, error)
+}
+
+// ErrNoHeader says that a folder is neither theme nor plugin.
+var ErrNoHeader = errors.New("it has no header of a theme or plugin")
+
+// A System recognises sites of one CMS.
+type System interface {
+	// Name is the word for it in wetland.toml.
+	Name() string
+	// Detect tells whether the folder holds such a site, with what speaks for it.
+	Detect(place files.Place, root string) (bool, string)
+	Open(ctx context.Context, place files.Place, root string) (Site, error)
+}
+
+// Systems lists the known CMSs.
+func Systems() []System { return []System{WordPress{}, Rowlock{}} }
+
+// Find returns the system of this name.
+func Find(name string) (System, error) {
+	for _, system := range Systems() {
+		if system.Name() == name {
+			return system, nil
+		}
+	}
+	return nil, fmt.Errorf("no CMS is called %q here (known: wordpress, rowlock)", name)
+}
+
+// Detect returns the system whose site is at root, and what speaks for it.
+func Detect(place files.Place, root string) (System, string, error) {
+	for _, system := range Systems() {
+		if found, why := system.Detect(place, root); found {
+			return system, why, nil
+		}
+	}
+	return nil, "", fmt.Errorf("%s holds no WordPress site (wp-includes/version.php) and no Rowlock site (rowlock.toml)", root)
+}
+
+// diskFolder is a Folder of a place.
+type diskFolder struct {
+	place files.Place
+	path  string
+}
+
+func (d diskFolder) Names() ([]string, error) {
+	entries, err := d.place.List(d.path)
+	var names []string
+	for _, entry := range entries {
+		if entry.Kind == files.File {
+			names = append(names, entry.Name)
+		}
+	}
+	return names, err
+}
+
+func (d diskFolder) Open(name string) (io.ReadCloser, error) {
+	return d.place.Open(path.Join(d.path, name), 0)
+}
+
+// headerSize is how much of a file is searched for a header. WordPress reads
+// 8 KiB: get_file_data() in wp-includes/functions.php.
+const headerSize = 8 << 10
+
+func readStart(folder Folder, name string, size int64) (string, error) {
+	file, err := folder.Open(name)
+	if err != nil {
+		return "", err
+	}
+	defer file.Close()
+	text, err := io.ReadAll(io.LimitReader(file, size))
+	return string(text), err
+}
+
+func readAll(place files.Place, name string, limit int64) (string, error) {
+	return readStart(diskFolder{place, path.Dir(name)}, path.Base(name), limit)
+}
+
+// components lists the folders below themes and plugins that system can read.
+func components(place files.Place, layout Layout, read func(Folder) (Header, error)) ([]Component, error) {
+	var found []Component
+	for _, group := range []struct {
+		kind   Kind
+		folder string
+	}{{Theme, layout.Themes}, {Plugin, layout.Plugins}} {
+		entries, err := place.List(group.folder)
+		if err != nil {
+			return nil, fmt.Errorf("list the %ss: %w", group.kind, err)
+		}
+		for _, entry := range entries {
+			at := path.Join(group.folder, entry.Name)
+			isFolder := entry.Kind == files.Folder
+			if entry.Kind == files.Link {
+				_, err := place.List(at + "/.")
+				isFolder = err == nil
+			}
+			if !isFolder || entry.Name[0] == '.' {
+				continue
+			}
+			header, err := read(diskFolder{place, at})
+			component := Component{Header: header, Folder: entry.Name, Path: at}
+			component.Kind = group.kind
+			if err != nil {
+				component.Problem = err.Error()
+			}
+			found = append(found, component)
+		}
+	}
+	return found, nil
+}

@@ -1,0 +1,236 @@
+package cms
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io/fs"
+	"path"
+	"slices"
+	"strings"
+	"time"
+
+	"github.com/pelletier/go-toml/v2"
+
+	"wetland/core/database"
+	"wetland/core/files"
+)
+
+// Rowlock recognises sites of Rowlock, the CMS of the bundled demo site.
+type Rowlock struct{}
+
+// Name is "rowlock".
+func (Rowlock) Name() string { return "rowlock" }
+
+// Detect looks for rowlock.toml.
+func (Rowlock) Detect(place files.Place, root string) (bool, string) {
+	entry, err := place.Lstat(path.Join(root, "rowlock.toml"))
+	return err == nil && entry.Kind == files.File, "rowlock.toml"
+}
+
+type rowlockSite struct {
+	place    files.Place
+	root     string
+	version  string
+	address  string
+	database string
+}
+
+// Open reads the settings.
+func (Rowlock) Open(_ context.Context, place files.Place, root string) (Site, error) {
+	text, err := readAll(place, path.Join(root, "rowlock.toml"), 1<<20)
+	if err != nil {
+		return nil, fmt.Errorf("read the settings of Rowlock: %w", err)
+	}
+	var settings struct {
+		Address  string `toml:"address"`
+		Database string `toml:"database"`
+	}
+	if err := toml.Unmarshal([]byte(text), &settings); err != nil {
+		return nil, fmt.Errorf("read rowlock.toml: %w", err)
+	}
+	version, err := readAll(place, path.Join(root, "system/version.txt"), 100)
+	if err != nil {
+		version = "of unknown version"
+	}
+	return &rowlockSite{place: place, root: root, version: strings.TrimSpace(version), address: settings.Address, database: settings.Database}, nil
+}
+
+func (r *rowlockSite) System() string { return "Rowlock " + r.version }
+
+func (r *rowlockSite) Layout() Layout {
+	leaveOut := []string{"cache"}
+	if r.database != "" {
+		// The engine's own business: taken and put through SQL.
+		for _, suffix := range []string{"", "-wal", "-shm", "-journal"} {
+			leaveOut = append(leaveOut, path.Clean(r.database)+suffix)
+		}
+	}
+	return Layout{
+		Areas:  []Area{{Name: "site", Path: r.root, LeaveOut: leaveOut}},
+		Themes: path.Join(r.root, "themes"), Plugins: path.Join(r.root, "plugins"), Uploads: path.Join(r.root, "uploads"),
+		Caches:       []string{path.Join(r.root, "cache")},
+		PublicThemes: "themes", PublicPlugins: "plugins",
+	}
+}
+
+func (r *rowlockSite) Database(given Given) (database.Login, []Missing) {
+	file := given.File
+	if file == "" && r.database != "" {
+		file = path.Join(r.root, r.database)
+	}
+	if file == "" {
+		return database.Login{}, []Missing{{Key: "database.file", Why: "rowlock.toml names no database"}}
+	}
+	return database.Login{Engine: "sqlite", File: file}, nil
+}
+
+func (r *rowlockSite) Owns(tables []string) []string { return tables }
+
+func (r *rowlockSite) Components(ctx context.Context, db database.Database) ([]Component, error) {
+	found, err := components(r.place, r.Layout(), r.ReadHeader)
+	if err != nil || db == nil {
+		return found, err
+	}
+	active := map[string]bool{}
+	theme, err := db.Query(ctx, `SELECT value FROM settings WHERE name = 'theme'`)
+	if err != nil {
+		return found, fmt.Errorf("ask which theme is active: %w", err)
+	}
+	plugins, err := db.Query(ctx, `SELECT folder FROM plugins WHERE active`)
+	if err != nil {
+		return found, fmt.Errorf("ask which plugins are active: %w", err)
+	}
+	for _, row := range theme {
+		active["theme/"+row[0].String()] = true
+	}
+	for _, row := range plugins {
+		active["plugin/"+row[0].String()] = true
+	}
+	markActive(found, active)
+	return found, nil
+}
+
+// markActive marks the components whose kind and folder, joined by a slash, are
+// in active, and the parent of the active theme.
+func markActive(found []Component, active map[string]bool) {
+	parent := ""
+	for i := range found {
+		found[i].Active = active[string(found[i].Kind)+"/"+found[i].Folder]
+		if found[i].Active && found[i].Kind == Theme {
+			parent = found[i].Parent
+		}
+	}
+	for i := range found {
+		found[i].ParentOfActive = found[i].Kind == Theme && parent != "" && found[i].Folder == parent
+	}
+}
+
+func (r *rowlockSite) ReadHeader(folder Folder) (Header, error) {
+	for name, kind := range map[string]Kind{"theme.toml": Theme, "plugin.toml": Plugin} {
+		text, err := readStart(folder, name, 64<<10)
+		if errors.Is(err, fs.ErrNotExist) {
+			continue
+		}
+		if err != nil {
+			return Header{Kind: kind}, err
+		}
+		var header struct {
+			Name            string `toml:"name"`
+			Version         string `toml:"version"`
+			Author          string `toml:"author"`
+			Parent          string `toml:"parent"`
+			RequiresRowlock string `toml:"requires_rowlock"`
+		}
+		if err := toml.Unmarshal([]byte(text), &header); err != nil {
+			return Header{Kind: kind}, fmt.Errorf("read %s: %w", name, err)
+		}
+		if header.Name == "" {
+			return Header{Kind: kind}, fmt.Errorf("%s names no name", name)
+		}
+		return Header{Kind: kind, Name: header.Name, Version: header.Version, Author: header.Author, Parent: header.Parent, RequiresCMS: header.RequiresRowlock}, nil
+	}
+	return Header{}, ErrNoHeader
+}
+
+func (r *rowlockSite) Address(context.Context, database.Database) string { return r.address }
+
+func (r *rowlockSite) PublicFiles(ctx context.Context, components []Component) ([]PublicFile, error) {
+	return publicFiles(ctx, r.place, r.Layout(), "uploads", components)
+}
+
+func (r *rowlockSite) Purpose(table string) Purpose {
+	switch table {
+	case "settings", "plugins", "menu":
+		return Settings
+	case "pages", "notices", "enquiries":
+		return Visitors
+	}
+	return Unknown
+}
+
+func (r *rowlockSite) RewrittenByItself(table database.Table, row database.Row) bool {
+	return table.Name == "settings" && len(row) > 0 && row[0].String() == "last_sweep"
+}
+
+func (r *rowlockSite) FirstPages() []string    { return []string{"/", "/sign-in"} }
+func (r *rowlockSite) UpgradeVisits() []string { return []string{"/"} }
+
+func (r *rowlockSite) Busy(context.Context, database.Database) []string      { return nil }
+func (r *rowlockSite) Obstacles(context.Context, database.Database) []string { return nil }
+func (r *rowlockSite) SettleTime() time.Duration                             { return 0 }
+
+// publicFiles names the newest uploads, which no other site has, then files of
+// the active components.
+func publicFiles(ctx context.Context, place files.Place, layout Layout, publicUploads string, components []Component) ([]PublicFile, error) {
+	found, err := newestUploads(ctx, place, layout.Uploads, publicUploads)
+	if err != nil {
+		return nil, err
+	}
+	for _, component := range components {
+		if !component.Active && !component.ParentOfActive {
+			continue
+		}
+		public := layout.PublicThemes
+		if component.Kind == Plugin {
+			public = layout.PublicPlugins
+		}
+		entries, err := place.List(component.Path)
+		if err != nil {
+			return nil, err
+		}
+		for _, entry := range entries {
+			if entry.Kind == files.File && entry.Size > 0 && path.Ext(entry.Name) == ".css" {
+				found = append(found, PublicFile{Disk: path.Join(component.Path, entry.Name), Public: path.Join("/", public, component.Folder, entry.Name)})
+				break
+			}
+		}
+	}
+	return found, nil
+}
+
+// publicUpload lists the endings of uploads that any web server hands out as they are.
+var publicUpload = []string{".jpg", ".jpeg", ".png", ".gif", ".webp", ".svg", ".pdf"}
+
+func newestUploads(ctx context.Context, place files.Place, uploads, public string) ([]PublicFile, error) {
+	type upload struct {
+		path string
+		at   time.Time
+	}
+	var newest []upload
+	err := files.Walk(ctx, place, uploads, nil, func(at string, entry files.Entry) error {
+		if entry.Kind == files.File && entry.Size > 0 && slices.Contains(publicUpload, strings.ToLower(path.Ext(at))) {
+			newest = append(newest, upload{at, entry.Modified})
+		}
+		return nil
+	})
+	if err != nil && !errors.Is(err, fs.ErrNotExist) {
+		return nil, err
+	}
+	slices.SortStableFunc(newest, func(a, b upload) int { return b.at.Compare(a.at) })
+	var found []PublicFile
+	for _, one := range newest[:min(2, len(newest))] {
+		found = append(found, PublicFile{Disk: path.Join(uploads, one.path), Public: path.Join("/", public, one.path)})
+	}
+	return found, nil
+}

@@ -1,0 +1,393 @@
+package cms
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io/fs"
+	"path"
+	"regexp"
+	"slices"
+	"strconv"
+	"strings"
+	"time"
+
+	"wetland/core/database"
+	"wetland/core/files"
+)
+
+// WordPress recognises WordPress sites.
+type WordPress struct{}
+
+// Name is "wordpress".
+func (WordPress) Name() string { return "wordpress" }
+
+// Detect looks for wp-includes/version.php, which every version has.
+func (WordPress) Detect(place files.Place, root string) (bool, string) {
+	entry, err := place.Lstat(path.Join(root, "wp-includes/version.php"))
+	return err == nil && entry.Kind == files.File, "wp-includes/version.php"
+}
+
+type wordpressSite struct {
+	place      files.Place
+	root       string
+	version    string
+	configFile string // absolute; may be one folder above the root
+	config     phpConfig
+	content    string // absolute path of wp-content, wherever it was moved
+	prefix     string // of the tables; from the settings or given
+	prefixWhy  string // why the prefix is not known
+}
+
+var coreVersion = regexp.MustCompile(`\$wp_version\s*=\s*['"]([^'"]+)['"]`)
+
+// Open reads wp-config.php, in the root or one folder above it, as WordPress
+// looks for it (wp-load.php): the one above counts only when it does not belong
+// to another site there.
+func (WordPress) Open(_ context.Context, place files.Place, root string) (Site, error) {
+	w := &wordpressSite{place: place, root: root, version: "of unknown version"}
+	if text, err := readAll(place, path.Join(root, "wp-includes/version.php"), 64<<10); err == nil {
+		if found := coreVersion.FindStringSubmatch(text); found != nil {
+			w.version = found[1]
+		}
+	}
+	w.configFile = path.Join(root, "wp-config.php")
+	text, err := readAll(place, w.configFile, 4<<20)
+	if errors.Is(err, fs.ErrNotExist) {
+		above := path.Join(path.Dir(root), "wp-config.php")
+		if _, other := place.Lstat(path.Join(path.Dir(root), "wp-settings.php")); errors.Is(other, fs.ErrNotExist) {
+			if text, err = readAll(place, above, 4<<20); err == nil {
+				w.configFile = above
+			}
+		}
+	}
+	if err != nil {
+		return nil, fmt.Errorf("read the settings of WordPress: %w", err)
+	}
+	w.config = readPHPConfig(text, path.Dir(w.configFile), root)
+	w.content = path.Join(root, "wp-content")
+	if moved, why := w.config.constant("WP_CONTENT_DIR"); why == "" {
+		w.content = path.Clean(moved)
+	}
+	w.prefix, w.prefixWhy = w.config.variable("table_prefix")
+	return w, nil
+}
+
+func (w *wordpressSite) System() string { return "WordPress " + w.version }
+
+func (w *wordpressSite) Layout() Layout {
+	rel, inside := strings.CutPrefix(w.content, w.root+"/")
+	leaveOut := []string{"cache", "upgrade", "upgrade-temp-backup", "debug.log"}
+	site := Area{Name: "site", Path: w.root, LeaveOut: []string{".maintenance"}}
+	layout := Layout{
+		Themes: path.Join(w.content, "themes"), Plugins: path.Join(w.content, "plugins"), Uploads: path.Join(w.content, "uploads"),
+		Caches:       []string{path.Join(w.content, "cache")},
+		PublicThemes: path.Join(rel, "themes"), PublicPlugins: path.Join(rel, "plugins"),
+	}
+	if inside {
+		for _, name := range leaveOut {
+			site.LeaveOut = append(site.LeaveOut, path.Join(rel, name))
+		}
+		layout.Areas = []Area{site}
+	} else {
+		layout.PublicThemes, layout.PublicPlugins = "wp-content/themes", "wp-content/plugins"
+		layout.Areas = []Area{site, {Name: "content", Path: w.content, LeaveOut: leaveOut}}
+	}
+	if _, err := w.place.Lstat(path.Join(w.content, "object-cache.php")); err == nil {
+		layout.ObjectCache = path.Join(w.content, "object-cache.php")
+	}
+	if path.Dir(w.configFile) != w.root {
+		layout.Areas = append(layout.Areas, Area{Name: "settings", Path: path.Dir(w.configFile), Only: "wp-config.php"})
+	}
+	return layout
+}
+
+// Database reads the DB_ constants; what is given in wetland.toml wins.
+func (w *wordpressSite) Database(given Given) (database.Login, []Missing) {
+	login := database.Login{Engine: "mysql", Host: given.Host, Socket: given.Socket, Port: given.Port}
+	var missing []Missing
+	want := func(value, constant, key string) string {
+		if value != "" {
+			return value
+		}
+		value, why := w.config.constant(constant)
+		if why != "" {
+			missing = append(missing, Missing{Key: key, Why: why})
+		}
+		return value
+	}
+	login.Name = want(given.Name, "DB_NAME", "database.name")
+	login.User = want(given.User, "DB_USER", "database.user")
+	login.Password = want(given.Password, "DB_PASSWORD", "database.password_from")
+	if given.Host == "" && given.Socket == "" {
+		host := want("", "DB_HOST", "database.host")
+		login.Host, login.Port, login.Socket = w.splitHost(host)
+	}
+	if login.Host == "localhost" {
+		login.Host, login.Socket = "", w.localSocket()
+	}
+	if login.Port == 0 {
+		login.Port = 3306
+	}
+	if given.Prefix != "" {
+		w.prefix, w.prefixWhy = given.Prefix, ""
+	}
+	if w.prefixWhy != "" {
+		missing = append(missing, Missing{Key: "database.prefix", Why: w.prefixWhy})
+	}
+	return login, missing
+}
+
+// splitHost reads DB_HOST as wpdb::parse_db_host() does (wp-includes/class-wpdb.php):
+// host, host:port, host:/socket, an IPv6 address with or without brackets.
+// "localhost" stands for the local socket, whatever port is named.
+func (w *wordpressSite) splitHost(text string) (host string, port int, socket string) {
+	text = strings.TrimPrefix(text, "p:") // asks PHP for a lasting connection
+	if i := strings.Index(text, ":/"); i >= 0 {
+		return "", 0, text[i+1:]
+	}
+	if strings.Count(text, ":") > 1 { // IPv6
+		host = text
+		if inner, rest, ok := strings.Cut(strings.TrimPrefix(text, "["), "]"); ok {
+			host, port = inner, portOf(strings.TrimPrefix(rest, ":"))
+		}
+		return host, port, ""
+	}
+	host, number, _ := strings.Cut(text, ":")
+	return host, portOf(number), ""
+}
+
+func portOf(text string) int {
+	port, err := strconv.Atoi(text)
+	if err != nil {
+		return 0
+	}
+	return port
+}
+
+// localSocket returns the first socket there is, of the places where
+// distributions put it.
+func (w *wordpressSite) localSocket() string {
+	usual := []string{"/run/mysqld/mysqld.sock", "/var/run/mysqld/mysqld.sock", "/var/lib/mysql/mysql.sock", "/tmp/mysql.sock"}
+	for _, name := range usual {
+		if _, err := w.place.Lstat(name); err == nil {
+			return name
+		}
+	}
+	return usual[0]
+}
+
+// Owns takes the tables that begin with the prefix, but not those of a site
+// whose longer prefix begins with it: "wp_" is also the beginning of "wp_dev_".
+// Another site is known by its three tables options, posts and postmeta; the
+// numbered tables of a multisite are its own.
+func (w *wordpressSite) Owns(tables []string) []string {
+	var others []string
+	for _, table := range tables {
+		prefix, isOptions := strings.CutSuffix(table, "options")
+		longer, ok := strings.CutPrefix(prefix, w.prefix)
+		if !isOptions || !ok || longer == "" || isNumbered(longer) {
+			continue
+		}
+		if slices.Contains(tables, prefix+"posts") && slices.Contains(tables, prefix+"postmeta") {
+			others = append(others, prefix)
+		}
+	}
+	return slices.DeleteFunc(slices.Clone(tables), func(table string) bool {
+		return !strings.HasPrefix(table, w.prefix) ||
+			slices.ContainsFunc(others, func(other string) bool { return strings.HasPrefix(table, other) })
+	})
+}
+
+func isNumbered(longer string) bool {
+	_, err := strconv.Atoi(strings.TrimSuffix(longer, "_"))
+	return err == nil
+}
+
+func (w *wordpressSite) option(ctx context.Context, db database.Database, name string) (string, error) {
+	rows, err := db.Query(ctx, "SELECT option_value FROM `"+strings.ReplaceAll(w.prefix, "`", "``")+"options` WHERE option_name = ?", name)
+	if err != nil {
+		return "", fmt.Errorf("read the option %s: %w", name, err)
+	}
+	if len(rows) == 0 {
+		return "", nil
+	}
+	return rows[0][0].String(), nil
+}
+
+func (w *wordpressSite) Components(ctx context.Context, db database.Database) ([]Component, error) {
+	found, err := components(w.place, w.Layout(), w.ReadHeader)
+	if err != nil || db == nil {
+		return found, err
+	}
+	theme, err := w.option(ctx, db, "stylesheet")
+	if err != nil {
+		return found, err
+	}
+	serialized, err := w.option(ctx, db, "active_plugins")
+	if err != nil {
+		return found, err
+	}
+	active := map[string]bool{"theme/" + theme: true}
+	plugins, err := unserializeStrings(serialized)
+	if err != nil {
+		return found, fmt.Errorf("read which plugins are active: %w", err)
+	}
+	for _, file := range plugins {
+		folder, _, _ := strings.Cut(file, "/")
+		active["plugin/"+folder] = true
+	}
+	markActive(found, active)
+	return found, nil
+}
+
+// headerField matches one field as get_file_data() does (wp-includes/functions.php).
+func headerField(text, name string) string {
+	field := regexp.MustCompile(`(?im)^(?:[ \t]*<\?php)?[ \t/*#@]*` + regexp.QuoteMeta(name) + `:(.*)$`)
+	found := field.FindStringSubmatch(text)
+	if found == nil {
+		return ""
+	}
+	value, _, _ := strings.Cut(found[1], "*/")
+	value, _, _ = strings.Cut(value, "?>")
+	return strings.TrimSpace(value)
+}
+
+// ReadHeader reads style.css of a theme, or the first PHP file with a plugin's header.
+func (w *wordpressSite) ReadHeader(folder Folder) (Header, error) {
+	style, err := readStart(folder, "style.css", headerSize)
+	if err != nil && !errors.Is(err, fs.ErrNotExist) {
+		return Header{Kind: Theme}, err
+	}
+	style = strings.ReplaceAll(style, "\r", "\n")
+	if name := headerField(style, "Theme Name"); name != "" {
+		return headerOf(Theme, name, style), nil
+	}
+	names, err := folder.Names()
+	if err != nil {
+		return Header{}, err
+	}
+	slices.Sort(names)
+	for _, file := range names {
+		if path.Ext(file) != ".php" {
+			continue
+		}
+		text, err := readStart(folder, file, headerSize)
+		if err != nil {
+			return Header{Kind: Plugin}, err
+		}
+		text = strings.ReplaceAll(text, "\r", "\n")
+		if name := headerField(text, "Plugin Name"); name != "" {
+			return headerOf(Plugin, name, text), nil
+		}
+	}
+	return Header{}, ErrNoHeader
+}
+
+func headerOf(kind Kind, name, text string) Header {
+	header := Header{
+		Kind: kind, Name: name, Version: headerField(text, "Version"), Author: headerField(text, "Author"),
+		TextDomain: headerField(text, "Text Domain"), RequiresCMS: headerField(text, "Requires at least"), RequiresPHP: headerField(text, "Requires PHP"),
+	}
+	if kind == Theme {
+		header.Parent = headerField(text, "Template")
+	}
+	return header
+}
+
+func (w *wordpressSite) Address(ctx context.Context, db database.Database) string {
+	address, err := w.option(ctx, db, "home")
+	if err != nil {
+		return ""
+	}
+	return address
+}
+
+func (w *wordpressSite) PublicFiles(ctx context.Context, components []Component) ([]PublicFile, error) {
+	layout := w.Layout()
+	uploads := path.Join(path.Dir(layout.PublicThemes), "uploads")
+	found, err := publicFiles(ctx, w.place, layout, uploads, components)
+	return append(found, PublicFile{Disk: path.Join(w.root, "wp-includes/js/wp-embed.js"), Public: "/wp-includes/js/wp-embed.js"},
+		PublicFile{Disk: path.Join(w.root, "wp-includes/css/buttons.css"), Public: "/wp-includes/css/buttons.css"}), err
+}
+
+func (w *wordpressSite) Purpose(table string) Purpose {
+	switch name := strings.TrimPrefix(table, w.prefix); name {
+	case "options":
+		return Settings
+	case "posts", "postmeta", "comments", "commentmeta", "users", "usermeta", "terms", "term_taxonomy", "term_relationships", "termmeta", "links":
+		return Visitors
+	default:
+		if strings.HasSuffix(name, "_sessions") || strings.HasPrefix(name, "actionscheduler_") {
+			return Volatile
+		}
+	}
+	return Unknown
+}
+
+// ownOptions are rows of the options table that WordPress writes while serving
+// visitors; docs/wordpress.md lists them with the reasons.
+var ownOptions = []string{"cron", "rewrite_rules", "recovery_keys", "auto_updater.lock", "core_updater.lock", "recently_activated", "fresh_site"}
+
+func (w *wordpressSite) RewrittenByItself(table database.Table, row database.Row) bool {
+	cell := func(column string) string {
+		i := slices.IndexFunc(table.Columns, func(c database.Column) bool { return c.Name == column })
+		if i < 0 || i >= len(row) {
+			return ""
+		}
+		return row[i].String()
+	}
+	switch strings.TrimPrefix(table.Name, w.prefix) {
+	case "options":
+		name := cell("option_name")
+		return strings.HasPrefix(name, "_transient_") || strings.HasPrefix(name, "_site_transient_") || slices.Contains(ownOptions, name)
+	case "usermeta":
+		return cell("meta_key") == "session_tokens"
+	}
+	return false
+}
+
+func (w *wordpressSite) FirstPages() []string { return []string{"/", "/wp-login.php"} }
+
+// UpgradeVisits: the front page runs no hooks of the dashboard; an anonymous visit
+// of admin-post.php does.
+func (w *wordpressSite) UpgradeVisits() []string { return []string{"/", "/wp-admin/admin-post.php"} }
+
+// maintenanceLife is how long WordPress believes its own .maintenance file:
+// wp_is_maintenance_mode() in wp-includes/load.php.
+const maintenanceLife = 10 * time.Minute
+
+func (w *wordpressSite) Busy(ctx context.Context, db database.Database) []string {
+	var signs []string
+	if entry, err := w.place.Lstat(path.Join(w.root, ".maintenance")); err == nil && time.Since(entry.Modified) < maintenanceLife {
+		signs = append(signs, "WordPress is updating itself: the file .maintenance is in the web root. Wait until it is gone")
+	}
+	if db == nil {
+		return signs
+	}
+	for _, name := range []string{"auto_updater.lock", "core_updater.lock"} {
+		if value, err := w.option(ctx, db, name); err == nil && value != "" {
+			since, _ := strconv.ParseInt(value, 10, 64)
+			// WP_Upgrader::create_lock() takes a lock for an hour.
+			if time.Since(time.Unix(since, 0)) < time.Hour {
+				signs = append(signs, "WordPress is updating itself: it holds "+name+" in its options. Wait until it is done")
+			}
+		}
+	}
+	return signs
+}
+
+func (w *wordpressSite) Obstacles(ctx context.Context, db database.Database) []string {
+	var why []string
+	if value, missing := w.config.constant("MULTISITE"); missing == "" && value != "" && value != "0" {
+		why = append(why, "this is a network of several sites (multisite), which this version of Wetland does not update")
+	}
+	if _, err := w.place.Lstat(path.Join(w.content, "db.php")); err == nil {
+		why = append(why, "the file db.php replaces the database layer of WordPress, so that its tables may be elsewhere: they cannot be snapshot safely")
+	}
+	return why
+}
+
+// SettleTime: PHP's opcode cache looks at a file again only after
+// opcache.revalidate_freq, two seconds unless changed, counted in whole seconds.
+func (w *wordpressSite) SettleTime() time.Duration { return 3500 * time.Millisecond }

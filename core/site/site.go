@@ -1,0 +1,206 @@
+package site
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"net/url"
+	"os"
+	"path"
+	"path/filepath"
+	"runtime"
+	"slices"
+	"strings"
+	"time"
+
+	"wetland/core/database"
+	"wetland/core/files"
+	"wetland/core/site/cms"
+)
+
+// Site is a site in care, opened.
+type Site struct {
+	Workspace *Workspace
+	Place     files.Place
+	Root      string // absolute, slash-separated, symbolic links resolved
+	Address   *url.URL
+	CMS       cms.Site
+}
+
+// Open opens the workspace's site. It refuses a workspace inside a web root.
+func Open(ctx context.Context, w *Workspace) (*Site, error) {
+	system, err := cms.Find(w.Config.Site.CMS)
+	if err != nil {
+		return nil, err
+	}
+	address, err := ParseAddress(w.Config.Site.Address)
+	if err != nil {
+		return nil, err
+	}
+	place := files.Local{}
+	root, err := place.Real(filepath.ToSlash(w.Config.Site.Root))
+	if err != nil {
+		return nil, fmt.Errorf("find the site's root: %w", err)
+	}
+	if found, _ := system.Detect(place, root); !found {
+		return nil, fmt.Errorf("%s holds no %s site any more. Was it moved? Mend [site] root in %s", root, system.Name(), filepath.Join(w.Dir, ConfigName))
+	}
+	opened, err := system.Open(ctx, place, root)
+	if err != nil {
+		return nil, err
+	}
+	s := &Site{Workspace: w, Place: place, Root: root, Address: address, CMS: opened}
+	return s, s.CheckOutside(w.Dir)
+}
+
+// ErrInsideWebRoot says that a folder for snapshots could be fetched by the public.
+var ErrInsideWebRoot = errors.New("inside the web root")
+
+// CheckOutside refuses a folder inside a web root, whatever links lead there. The
+// folder need not exist yet.
+func (s *Site) CheckOutside(dir string) error {
+	return CheckOutside(s.Place, s.CMS.Layout(), dir)
+}
+
+// CheckOutside refuses dir inside the folders of the layout.
+func CheckOutside(place files.Place, layout cms.Layout, dir string) error {
+	real, err := realOfExisting(place, filepath.ToSlash(dir))
+	if err != nil {
+		return fmt.Errorf("find %s: %w", dir, err)
+	}
+	for _, area := range layout.Areas {
+		if area.Only == "" && within(real, area.Path) {
+			return fmt.Errorf("the workspace %s is %w %s: snapshots hold customers' data, and everybody could fetch them from there. Choose a folder outside of it", dir, ErrInsideWebRoot, area.Path)
+		}
+	}
+	return nil
+}
+
+// realOfExisting resolves the links of the part of name that exists.
+func realOfExisting(place files.Place, name string) (string, error) {
+	real, err := place.Real(name)
+	if err == nil || path.Dir(name) == name {
+		return real, err
+	}
+	above, err := realOfExisting(place, path.Dir(name))
+	return path.Join(above, path.Base(name)), err
+}
+
+func within(name, folder string) bool {
+	if runtime.GOOS == "windows" || runtime.GOOS == "darwin" {
+		name, folder = strings.ToLower(name), strings.ToLower(folder)
+	}
+	return name == folder || strings.HasPrefix(name, folder+"/")
+}
+
+// Areas returns the parts of the file system that a snapshot holds, with what
+// wetland.toml leaves out. Another Wetland staging folder never counts.
+func (s *Site) Areas() []cms.Area {
+	areas := s.CMS.Layout().Areas
+	for i := range areas {
+		areas[i].LeaveOut = slices.Concat(areas[i].LeaveOut, []string{StagingName})
+		if i == 0 {
+			areas[0].LeaveOut = append(areas[0].LeaveOut, s.Workspace.Config.Files.LeaveOut...)
+		}
+	}
+	return areas
+}
+
+// StagingName is the folder in which new trees wait for their swap when they
+// cannot wait outside the web root.
+const StagingName = ".wetland-staging"
+
+// LeavesOut returns the test for paths below the area.
+func LeavesOut(area cms.Area) func(string) bool {
+	if area.Only != "" {
+		return func(at string) bool { return at != area.Only }
+	}
+	return func(at string) bool {
+		return slices.Contains(area.LeaveOut, at) || path.Base(at) == StagingName
+	}
+}
+
+// Login returns how to log in to the site's database. All values that cannot be
+// known are told at once.
+func (s *Site) Login() (database.Login, error) {
+	config := s.Workspace.Config.Database
+	given := cms.Given{
+		Host: config.Host, Port: config.Port, Socket: config.Socket, Name: config.Name,
+		User: config.User, Prefix: config.Prefix, File: filepath.ToSlash(config.File),
+	}
+	var problems []error
+	if config.PasswordFrom != "" {
+		password, err := readSecret(config.PasswordFrom)
+		problems = append(problems, err)
+		given.Password = password
+	}
+	login, missing := s.CMS.Database(given)
+	for _, one := range missing {
+		problems = append(problems, fmt.Errorf("%s. Give it as %s in %s", one.Why, one.Key, ConfigName))
+	}
+	return login, errors.Join(problems...)
+}
+
+// readSecret follows "env NAME" or "file PATH". A file that others may read is refused.
+func readSecret(from string) (string, error) {
+	kind, where, _ := strings.Cut(from, " ")
+	if kind == "env" {
+		if value, ok := os.LookupEnv(where); ok {
+			return value, nil
+		}
+		return "", fmt.Errorf("password_from: the environment has no %s", where)
+	}
+	info, err := os.Stat(where)
+	if err != nil {
+		return "", fmt.Errorf("password_from: %w", err)
+	}
+	if runtime.GOOS != "windows" && info.Mode().Perm()&0o077 != 0 {
+		return "", fmt.Errorf("password_from: others may read %s. Do: chmod 600 %s", where, where)
+	}
+	text, err := os.ReadFile(where)
+	return strings.TrimRight(string(text), "\r\n"), err
+}
+
+// OpenDatabase logs in to the site's database.
+func (s *Site) OpenDatabase(ctx context.Context) (database.Database, error) {
+	login, err := s.Login()
+	if err != nil {
+		return nil, err
+	}
+	return database.Open(ctx, login, s.CMS.Owns)
+}
+
+// Component returns the installed component of this kind and folder.
+func Component(all []cms.Component, kind cms.Kind, folder string) (cms.Component, bool) {
+	i := slices.IndexFunc(all, func(c cms.Component) bool { return c.Kind == kind && c.Folder == folder })
+	if i < 0 {
+		return cms.Component{}, false
+	}
+	return all[i], true
+}
+
+// SettleTime is how long to wait after a swap before pages are judged.
+func (s *Site) SettleTime() time.Duration {
+	if own := s.Workspace.Config.Smoke.Settle; own != nil {
+		return time.Duration(*own)
+	}
+	return s.CMS.SettleTime()
+}
+
+// PublicPath returns where visitors fetch a component's files, below the address.
+func (s *Site) PublicPath(kind cms.Kind, folder string) string {
+	layout := s.CMS.Layout()
+	if kind == cms.Plugin {
+		return path.Join("/", layout.PublicPlugins, folder)
+	}
+	return path.Join("/", layout.PublicThemes, folder)
+}
+
+// ComponentPath returns where a component of this kind is installed.
+func (s *Site) ComponentPath(kind cms.Kind, folder string) string {
+	layout := s.CMS.Layout()
+	if kind == cms.Plugin {
+		return path.Join(layout.Plugins, folder)
+	}
+	return path.Join(layout.Themes, folder)
+}

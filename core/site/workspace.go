@@ -1,0 +1,236 @@
+// Package site is one site in care: its workspace with wetland.toml, its files,
+// its CMS and its database.
+package site
+
+import (
+	"bytes"
+	"errors"
+	"fmt"
+	"io/fs"
+	"net/url"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+	"time"
+
+	"github.com/pelletier/go-toml/v2"
+
+	"wetland/core/site/cms"
+)
+
+// ConfigName is the file that makes a folder a workspace.
+const ConfigName = "wetland.toml"
+
+// configFormat is the newest form of wetland.toml that this version reads.
+const configFormat = 1
+
+// Config is wetland.toml.
+type Config struct {
+	Format   int            `toml:"format"`
+	Site     SiteConfig     `toml:"site"`
+	Database DatabaseConfig `toml:"database"`
+	Files    FilesConfig    `toml:"files"`
+	Smoke    SmokeConfig    `toml:"smoke"`
+	Update   UpdateConfig   `toml:"update"`
+	Pages    []Page         `toml:"pages"`
+}
+
+// SiteConfig says which site this is.
+type SiteConfig struct {
+	Name    string `toml:"name"`
+	Root    string `toml:"root"`
+	Address string `toml:"address"`
+	CMS     string `toml:"cms"`
+}
+
+// DatabaseConfig gives what the CMS's own settings do not say.
+type DatabaseConfig struct {
+	Host   string `toml:"host"`
+	Port   int    `toml:"port"`
+	Socket string `toml:"socket"`
+	Name   string `toml:"name"`
+	User   string `toml:"user"`
+	Prefix string `toml:"prefix"`
+	File   string `toml:"file"`
+	// PasswordFrom names where the password is, never the password: "env NAME" or
+	// "file PATH".
+	PasswordFrom string `toml:"password_from"`
+}
+
+// FilesConfig says what is no part of a snapshot.
+type FilesConfig struct {
+	LeaveOut []string `toml:"leave_out"`
+}
+
+// SmokeConfig says how pages are fetched.
+type SmokeConfig struct {
+	AtOnce   int       `toml:"at_once"`  // pages fetched at the same time
+	Patience Duration  `toml:"patience"` // for one answer
+	Settle   *Duration `toml:"settle"`   // wait after a swap; nil: as the CMS needs
+}
+
+// UpdateConfig says how to decide when nobody is asked.
+type UpdateConfig struct {
+	InDoubt string `toml:"in_doubt"` // "back" or "keep"
+}
+
+// Page is one page to test.
+type Page struct {
+	Path   string   `toml:"path"`
+	Expect []string `toml:"expect"` // texts that must be on it
+}
+
+// Duration is a time.Duration written as "20s" or "1m30s".
+type Duration time.Duration
+
+// UnmarshalText reads the form of time.ParseDuration; negative ones are refused.
+func (d *Duration) UnmarshalText(text []byte) error {
+	parsed, err := time.ParseDuration(string(text))
+	if err != nil || parsed < 0 {
+		return fmt.Errorf("%q is no length of time such as \"20s\" or \"1m30s\"", text)
+	}
+	*d = Duration(parsed)
+	return nil
+}
+
+// Workspace is the folder that holds one site's wetland.toml, shelf, store and runs.
+type Workspace struct {
+	Dir    string // absolute
+	Config Config
+}
+
+// Store is the folder of the snapshots.
+func (w *Workspace) Store() string { return filepath.Join(w.Dir, "store") }
+
+// Shelf is the folder of the packages.
+func (w *Workspace) Shelf() string { return filepath.Join(w.Dir, "shelf") }
+
+// Runs is the folder of the runs.
+func (w *Workspace) Runs() string { return filepath.Join(w.Dir, "runs") }
+
+// Baseline is the file of the recorded pages.
+func (w *Workspace) Baseline() string { return filepath.Join(w.Dir, "baseline.json") }
+
+// ErrNoWorkspace says that no folder holds a wetland.toml.
+var ErrNoWorkspace = errors.New("no wetland.toml")
+
+// FindWorkspace returns start or the nearest folder above it that holds a
+// wetland.toml, or an error that wraps ErrNoWorkspace.
+func FindWorkspace(start string) (string, error) {
+	dir, err := filepath.Abs(start)
+	if err != nil {
+		return "", err
+	}
+	for {
+		if _, err := os.Stat(filepath.Join(dir, ConfigName)); err == nil {
+			return dir, nil
+		}
+		parent := filepath.Dir(dir)
+		if parent == dir {
+			return "", fmt.Errorf("%w in %s or above it", ErrNoWorkspace, start)
+		}
+		dir = parent
+	}
+}
+
+// LoadWorkspace reads wetland.toml in dir. Every mistake in it is told at once,
+// each with its line.
+func LoadWorkspace(dir string) (*Workspace, error) {
+	dir, err := filepath.Abs(dir)
+	if err != nil {
+		return nil, err
+	}
+	file := filepath.Join(dir, ConfigName)
+	text, err := os.ReadFile(file)
+	if errors.Is(err, fs.ErrNotExist) {
+		return nil, fmt.Errorf("%w in %s", ErrNoWorkspace, dir)
+	}
+	if err != nil {
+		return nil, err
+	}
+	w := &Workspace{Dir: dir}
+	if err := decodeConfig(text, &w.Config); err != nil {
+		return nil, fmt.Errorf("%s: %w", file, err)
+	}
+	return w, nil
+}
+
+func decodeConfig(text []byte, config *Config) error {
+	decoder := toml.NewDecoder(bytes.NewReader(text)).DisallowUnknownFields()
+	err := decoder.Decode(config)
+	var strict *toml.StrictMissingError
+	var bad *toml.DecodeError
+	switch {
+	case errors.As(err, &strict):
+		var lines []error
+		for _, one := range strict.Errors {
+			line, _ := one.Position()
+			lines = append(lines, fmt.Errorf("line %d: there is no setting called %q. Mend the spelling or delete the line", line, strings.Join(one.Key(), ".")))
+		}
+		return errors.Join(lines...)
+	case errors.As(err, &bad):
+		line, column := bad.Position()
+		return fmt.Errorf("line %d, column %d: %w", line, column, err)
+	case err != nil:
+		return err
+	}
+	return config.check()
+}
+
+// check finds every value that cannot be used.
+func (c *Config) check() error {
+	var wrong []error
+	say := func(format string, args ...any) { wrong = append(wrong, fmt.Errorf(format, args...)) }
+	if c.Format > configFormat {
+		say("format = %d is newer than this version of Wetland reads (%d). Use a newer Wetland", c.Format, configFormat)
+	}
+	if c.Site.Root == "" {
+		say("[site] root is missing: the folder that holds the site")
+	} else if !filepath.IsAbs(c.Site.Root) {
+		say("[site] root must be a whole path, not %q", c.Site.Root)
+	}
+	if _, err := ParseAddress(c.Site.Address); err != nil {
+		say("[site] address: %w", err)
+	}
+	if _, err := cms.Find(c.Site.CMS); err != nil {
+		say("[site] cms: %w", err)
+	}
+	if from := c.Database.PasswordFrom; from != "" && !strings.HasPrefix(from, "env ") && !strings.HasPrefix(from, "file ") {
+		say("[database] password_from must be \"env NAME\" or \"file PATH\": where the password is, not the password")
+	}
+	if c.Smoke.AtOnce < 0 || c.Smoke.AtOnce > 64 {
+		say("[smoke] at_once must be from 1 to 64")
+	}
+	if !slices.Contains([]string{"", "back", "keep"}, c.Update.InDoubt) {
+		say("[update] in_doubt must be \"back\" or \"keep\", not %q", c.Update.InDoubt)
+	}
+	for i, page := range c.Pages {
+		if !strings.HasPrefix(page.Path, "/") {
+			say("[[pages]] number %d: path must begin with a slash, not %q", i+1, page.Path)
+		}
+	}
+	return errors.Join(wrong...)
+}
+
+// ParseAddress reads a site's address: http or https, a host, perhaps a path,
+// and never a password in it.
+func ParseAddress(text string) (*url.URL, error) {
+	if text == "" {
+		return nil, errors.New("it is missing: where visitors reach the site, such as https://ferry.example/")
+	}
+	address, err := url.Parse(text)
+	switch {
+	case err != nil:
+		return nil, errors.New("it is no address such as https://ferry.example/")
+	case address.User != nil:
+		return nil, errors.New("it holds a user name or password, which must not be given there")
+	case address.Scheme != "http" && address.Scheme != "https", address.Host == "":
+		return nil, fmt.Errorf("%q is no address such as https://ferry.example/", text)
+	}
+	address.RawQuery, address.Fragment = "", ""
+	if !strings.HasSuffix(address.Path, "/") {
+		address.Path += "/"
+	}
+	return address, nil
+}

@@ -1,0 +1,98 @@
+package smoke
+
+import (
+	"encoding/json"
+	"fmt"
+	"os"
+	"slices"
+
+	"wetland/core/journal"
+)
+
+// Merge makes one baseline of several takes: what stood still from one to the
+// next is kept, what moves by itself is not compared later. Problems of any take
+// are kept.
+func Merge(takes ...*Take) *Take {
+	merged := *takes[0]
+	merged.Pages = slices.Clone(takes[0].Pages)
+	for _, take := range takes[1:] {
+		for i, facts := range merged.Pages {
+			if other, ok := take.Page(facts.Path); ok {
+				merged.Pages[i] = mergeFacts(facts, other)
+			}
+		}
+	}
+	return &merged
+}
+
+func mergeFacts(a, b Facts) Facts {
+	if b.Problem != "" || (b.Status != a.Status && b.Status >= 400) {
+		return b // the worse of two: the caller sees that the page is not steady
+	}
+	if a.Problem != "" || (b.Status != a.Status && a.Status >= 400) {
+		return a
+	}
+	if a.Title != b.Title {
+		a.Title = ""
+	}
+	a.Complete = a.Complete && b.Complete
+	a.Text, a.Entries, a.Images = min(a.Text, b.Text), min(a.Entries, b.Entries), min(a.Images, b.Images)
+	a.Headings = both(a.Headings, b.Headings)
+	a.Errors = either(a.Errors, b.Errors)
+	a.Missing = either(a.Missing, b.Missing)
+	steady := map[string]int{}
+	for name, n := range a.Landmarks {
+		if b.Landmarks[name] > 0 {
+			steady[name] = min(n, b.Landmarks[name])
+		}
+	}
+	a.Landmarks = steady
+	a.Menus = mergeMenus(a.Menus, b.Menus)
+	a.Forms = slices.DeleteFunc(slices.Clone(a.Forms), func(f Form) bool {
+		return !slices.ContainsFunc(b.Forms, func(g Form) bool { return f.Name == g.Name })
+	})
+	a.Assets = slices.Concat(a.Assets, slices.DeleteFunc(slices.Clone(b.Assets), func(x Asset) bool { return slices.Contains(a.Assets, x) }))
+	return a
+}
+
+func mergeMenus(a, b []Menu) []Menu {
+	var merged []Menu
+	for i, menu := range a {
+		if i < len(b) && b[i].Within == menu.Within {
+			if links := both(menu.Links, b[i].Links); len(links) > 0 {
+				merged = append(merged, Menu{Within: menu.Within, Links: links})
+			}
+		}
+	}
+	return merged
+}
+
+func both(a, b []string) []string {
+	return slices.DeleteFunc(slices.Clone(a), func(s string) bool { return !slices.Contains(b, s) })
+}
+
+func either(a, b []string) []string {
+	return slices.Concat(a, slices.DeleteFunc(slices.Clone(b), func(s string) bool { return slices.Contains(a, s) }))
+}
+
+// Save writes a take to a file, whole or not at all.
+func (t *Take) Save(file string) error {
+	text, err := json.MarshalIndent(t, "", "  ")
+	if err != nil {
+		return err
+	}
+	return journal.WriteFile(file, append(text, '\n'))
+}
+
+// LoadTake reads what Save wrote.
+func LoadTake(file string) (*Take, error) {
+	text, err := os.ReadFile(file)
+	if err != nil {
+		return nil, err
+	}
+	var take Take
+	if err := json.Unmarshal(text, &take); err != nil {
+		return nil, fmt.Errorf("%s is damaged: %w", file, err)
+	}
+	return &take, nil
+}

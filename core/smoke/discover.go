@@ -1,0 +1,149 @@
+package smoke
+
+import (
+	"bytes"
+	"context"
+	"encoding/xml"
+	"net/url"
+	"slices"
+	"strings"
+
+	"github.com/PuerkitoBio/goquery"
+)
+
+// mostFound bounds how many pages Discover returns.
+const mostFound = 12
+
+// Discovered is what Discover found, and where.
+type Discovered struct {
+	Pages  []Page
+	Notes  []string // where they come from, and what could not be asked
+	Broken error    // the front page cannot be fetched
+}
+
+// Discover finds pages worth testing: first, then what the menus of the front
+// page link to, then the sitemap.
+func (f *Fetcher) Discover(ctx context.Context, first []string) Discovered {
+	var found Discovered
+	add := func(path string) bool {
+		known := slices.ContainsFunc(found.Pages, func(p Page) bool { return p.Path == path })
+		if !known && len(found.Pages) < mostFound {
+			found.Pages = append(found.Pages, Page{Path: path})
+		}
+		return !known
+	}
+	for _, path := range first {
+		add(path)
+	}
+	front, err := f.get(ctx, f.Address, largestPage)
+	if err != nil {
+		found.Broken = err
+		return found
+	}
+	count := 0
+	for _, path := range f.menuLinks(front) {
+		if add(path) {
+			count++
+		}
+	}
+	found.Notes = append(found.Notes, plural(count, "page")+" from the menu")
+	for _, name := range []string{"/sitemap.xml", "/wp-sitemap.xml"} {
+		listed, ok := f.sitemap(ctx, f.Resolve(name), 2)
+		if !ok {
+			continue
+		}
+		count = 0
+		for _, path := range listed {
+			if add(path) {
+				count++
+			}
+		}
+		found.Notes = append(found.Notes, plural(count, "page")+" more from "+name)
+		return found
+	}
+	found.Notes = append(found.Notes, "the site has no sitemap")
+	return found
+}
+
+// menuLinks returns the paths that navigations link to, then those of all other links.
+func (f *Fetcher) menuLinks(front answer) []string {
+	document, err := goquery.NewDocumentFromReader(bytes.NewReader(toUTF8(front.body, front.header.Get("Content-Type"))))
+	if err != nil {
+		return nil
+	}
+	base := f.Address
+	if n := len(front.redirects); n > 0 {
+		if last, err := url.Parse(front.redirects[n-1]); err == nil {
+			base = last
+		}
+	}
+	var paths []string
+	for _, selector := range []string{landmarks["navigation"], "main, article, body"} {
+		document.Find(selector).Find("a[href]").Each(func(_ int, s *goquery.Selection) {
+			link, err := base.Parse(s.AttrOr("href", ""))
+			if err != nil {
+				return
+			}
+			if path, ok := f.pathOf(link); ok && !slices.Contains(paths, path) {
+				paths = append(paths, path)
+			}
+		})
+	}
+	return paths
+}
+
+// pathOf returns the path of a page of this site, below its address. Links that
+// do something, lead to files or to the dashboard are no pages to test.
+func (f *Fetcher) pathOf(link *url.URL) (string, bool) {
+	below, inside := strings.CutPrefix(link.Path, strings.TrimSuffix(f.Address.Path, "/"))
+	if link.Host != f.Address.Host || !inside || isFile(link.Path) {
+		return "", false
+	}
+	for _, part := range []string{"wp-admin", "wp-login", "logout", "sign-out", "replytocom", "add-to-cart", "feed"} {
+		if strings.Contains(link.RequestURI(), part) {
+			return "", false
+		}
+	}
+	plain := withoutMark(link)
+	if below == "" {
+		below = "/"
+	}
+	if plain.RawQuery != "" {
+		below += "?" + plain.RawQuery
+	}
+	return below, true
+}
+
+// sitemap reads a sitemap, or an index of sitemaps down to depth.
+func (f *Fetcher) sitemap(ctx context.Context, where *url.URL, depth int) ([]string, bool) {
+	got, err := f.get(ctx, where, largestPage)
+	if err != nil || got.status != 200 || depth == 0 {
+		return nil, false
+	}
+	var listed struct {
+		Pages []struct {
+			Loc string `xml:"loc"`
+		} `xml:"url"`
+		Maps []struct {
+			Loc string `xml:"loc"`
+		} `xml:"sitemap"`
+	}
+	if xml.Unmarshal(got.body, &listed) != nil {
+		return nil, false
+	}
+	var paths []string
+	for _, page := range listed.Pages {
+		if link, err := url.Parse(strings.TrimSpace(page.Loc)); err == nil {
+			if path, ok := f.pathOf(link); ok {
+				paths = append(paths, path)
+			}
+		}
+	}
+	for _, one := range listed.Maps[:min(3, len(listed.Maps))] {
+		if next, err := url.Parse(strings.TrimSpace(one.Loc)); err == nil && next.Host == f.Address.Host {
+			more, _ := f.sitemap(ctx, next, depth-1)
+			paths = append(paths, more[:min(3, len(more))]...)
+		}
+	}
+	return paths, len(listed.Pages)+len(listed.Maps) > 0
+}

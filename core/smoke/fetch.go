@@ -1,0 +1,256 @@
+package smoke
+
+import (
+	"context"
+	"crypto/rand"
+	"errors"
+	"fmt"
+	"io"
+	"net/http"
+	"net/url"
+	"strings"
+	"sync"
+	"time"
+
+	"golang.org/x/sync/errgroup"
+
+	"wetland/core/progress"
+)
+
+// Fetcher fetches pages of one site.
+type Fetcher struct {
+	Address  *url.URL      // of the site, ending in a slash
+	AtOnce   int           // pages at the same time; 0: four
+	Patience time.Duration // for one answer; 0: twenty seconds
+
+	once   sync.Once
+	client *http.Client
+}
+
+// Limits of what is read of one answer.
+const (
+	largestPage  = 8 << 20
+	largestAsset = 8 << 20
+	mostAssets   = 300 // of all pages together
+	mostHops     = 10  // redirects
+)
+
+// freshMark is the query parameter that makes every request a new one for caches.
+const freshMark = "wetland-look"
+
+func (f *Fetcher) setUp() {
+	f.once.Do(func() {
+		if f.AtOnce <= 0 {
+			f.AtOnce = 4
+		}
+		if f.Patience <= 0 {
+			f.Patience = 20 * time.Second
+		}
+		transport := http.DefaultTransport.(*http.Transport).Clone()
+		transport.MaxConnsPerHost = f.AtOnce
+		f.client = &http.Client{
+			Transport:     transport,
+			CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse },
+		}
+	})
+}
+
+// answer is what came back for one request.
+type answer struct {
+	status    int
+	redirects []string
+	header    http.Header
+	body      []byte
+	tooLarge  bool
+	took      time.Duration
+}
+
+// Resolve returns the address of a path of the site.
+func (f *Fetcher) Resolve(path string) *url.URL {
+	rel, err := url.Parse(strings.TrimPrefix(path, "/"))
+	if err != nil {
+		rel = &url.URL{Path: strings.TrimPrefix(path, "/")}
+	}
+	return f.Address.ResolveReference(rel)
+}
+
+// get fetches one address past caches, following redirects within limits.
+func (f *Fetcher) get(ctx context.Context, where *url.URL, limit int64) (answer, error) {
+	f.setUp()
+	ctx, cancel := context.WithTimeout(ctx, f.Patience)
+	defer cancel()
+	start := time.Now()
+	var got answer
+	for {
+		response, err := f.request(ctx, fresh(where))
+		if err != nil {
+			return got, f.explain(ctx, err)
+		}
+		target := response.Header.Get("Location")
+		if response.StatusCode >= 300 && response.StatusCode < 400 && target != "" {
+			_ = response.Body.Close() // of a redirect: nothing in it is wanted
+			next, err := where.Parse(target)
+			if err != nil {
+				return got, fmt.Errorf("it redirects to %q, which is no address", target)
+			}
+			where = withoutMark(next)
+			got.redirects = append(got.redirects, where.String())
+			if len(got.redirects) > mostHops {
+				return got, fmt.Errorf("it redirects in a loop (%d times, last to %s)", mostHops, where)
+			}
+			continue
+		}
+		got.status, got.header = response.StatusCode, response.Header
+		got.body, err = io.ReadAll(io.LimitReader(response.Body, limit+1))
+		if err := errors.Join(err, response.Body.Close()); err != nil {
+			return got, f.explain(ctx, err)
+		}
+		if got.tooLarge = int64(len(got.body)) > limit; got.tooLarge {
+			got.body = got.body[:limit]
+		}
+		got.took = time.Since(start)
+		return got, nil
+	}
+}
+
+// request asks once, and once more if the connection failed: that says nothing
+// about the page.
+func (f *Fetcher) request(ctx context.Context, where *url.URL) (*http.Response, error) {
+	ask := func() (*http.Response, error) {
+		request, err := http.NewRequestWithContext(ctx, http.MethodGet, where.String(), nil)
+		if err != nil {
+			return nil, err
+		}
+		request.Header.Set("User-Agent", "Wetland smoke test")
+		request.Header.Set("Cache-Control", "no-cache")
+		request.Header.Set("Pragma", "no-cache")
+		request.Header.Set("Accept", "text/html,application/xhtml+xml,*/*;q=0.8")
+		return f.client.Do(request)
+	}
+	response, err := ask()
+	if err != nil && ctx.Err() == nil {
+		return ask()
+	}
+	return response, err
+}
+
+func (f *Fetcher) explain(ctx context.Context, err error) error {
+	if errors.Is(ctx.Err(), context.DeadlineExceeded) {
+		return fmt.Errorf("no answer within %s", f.Patience)
+	}
+	var wrapped *url.Error
+	if errors.As(err, &wrapped) {
+		err = wrapped.Err // the address is said elsewhere, without our mark
+	}
+	return err
+}
+
+// fresh adds a parameter that no cache has seen.
+func fresh(where *url.URL) *url.URL {
+	marked := *where
+	if marked.RawQuery != "" {
+		marked.RawQuery += "&"
+	}
+	marked.RawQuery += freshMark + "=" + rand.Text()[:10]
+	return &marked
+}
+
+// withoutMark takes our parameter out of an address that a page gave back.
+func withoutMark(where *url.URL) *url.URL {
+	plain := *where
+	var kept []string
+	for pair := range strings.SplitSeq(plain.RawQuery, "&") {
+		if pair != "" && !strings.HasPrefix(pair, freshMark+"=") {
+			kept = append(kept, pair)
+		}
+	}
+	plain.RawQuery = strings.Join(kept, "&")
+	return &plain
+}
+
+// Take fetches all pages, a few at a time, and reads what they show. What fails
+// on a page is a fact about it; the error is only the context's.
+func (f *Fetcher) Take(ctx context.Context, pages []Page, report progress.Reporter) (*Take, error) {
+	f.setUp()
+	take := &Take{At: time.Now(), Address: f.Address.String(), Pages: make([]Facts, len(pages)), NotCovered: notCovered}
+	shared := &assets{fetcher: f, known: map[string]*assetState{}}
+	var group errgroup.Group
+	group.SetLimit(f.AtOnce)
+	for i, page := range pages {
+		group.Go(func() error {
+			take.Pages[i] = f.look(ctx, page, shared)
+			report.Advance(1)
+			return ctx.Err()
+		})
+	}
+	return take, group.Wait()
+}
+
+// notCovered is what pages are not tested for.
+var notCovered = []string{"how pages look in a browser, and script errors there", "files that pages load from other hosts"}
+
+func (f *Fetcher) look(ctx context.Context, page Page, shared *assets) Facts {
+	where := f.Resolve(page.Path)
+	got, err := f.get(ctx, where, largestPage)
+	if err != nil {
+		return Facts{Path: page.Path, Problem: err.Error(), Redirects: got.redirects}
+	}
+	facts := readPage(page, where, got)
+	for i := range facts.Assets {
+		facts.Assets[i].Problem = shared.problem(ctx, facts.Assets[i])
+		if at, err := url.Parse(facts.Assets[i].Path); err == nil {
+			facts.Assets[i].Path = at.Path
+		}
+	}
+	return facts
+}
+
+// assets fetches every style sheet, script and image once for all pages.
+type assets struct {
+	fetcher *Fetcher
+	mu      sync.Mutex
+	known   map[string]*assetState
+}
+
+type assetState struct {
+	once    sync.Once
+	problem string
+}
+
+// problem tells what is wrong with an asset, or "".
+func (a *assets) problem(ctx context.Context, asset Asset) string {
+	a.mu.Lock()
+	state, ok := a.known[asset.Path]
+	if !ok && len(a.known) >= mostAssets {
+		a.mu.Unlock()
+		return ""
+	}
+	if !ok {
+		state = &assetState{}
+		a.known[asset.Path] = state
+	}
+	a.mu.Unlock()
+	state.once.Do(func() { state.problem = a.fetch(ctx, asset) })
+	return state.problem
+}
+
+func (a *assets) fetch(ctx context.Context, asset Asset) string {
+	where, err := url.Parse(asset.Path)
+	if err != nil {
+		return "its address cannot be read"
+	}
+	got, err := a.fetcher.get(ctx, where, largestAsset)
+	if err != nil {
+		return err.Error()
+	}
+	kind := strings.ToLower(got.header.Get("Content-Type"))
+	switch {
+	case got.status != http.StatusOK:
+		return fmt.Sprintf("the server answers %d", got.status)
+	case len(got.body) == 0:
+		return "it is empty"
+	case asset.Kind != "image" && strings.Contains(kind, "text/html"):
+		return "the server answers with a web page in its place"
+	}
+	return ""
+}

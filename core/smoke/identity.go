@@ -1,0 +1,68 @@
+package smoke
+
+import (
+	"bytes"
+	"context"
+	"fmt"
+	"io"
+	"net/http"
+
+	"wetland/core/files"
+	"wetland/core/site/cms"
+)
+
+// Identity is what comparing files on disk with what the address serves says
+// about whether both are one site.
+type Identity struct {
+	Same    []string // served with the bytes on disk
+	Other   []string // served with other bytes, or not there
+	Unasked []string // could not be asked, with the reason
+}
+
+// Proved tells whether the address serves this root: some files are the same, and
+// none is another.
+func (i Identity) Proved() bool { return len(i.Same) > 0 && len(i.Other) == 0 }
+
+// String says it in words.
+func (i Identity) String() string {
+	return fmt.Sprintf("%d of %d files are served with the bytes on disk", len(i.Same), len(i.Same)+len(i.Other))
+}
+
+// Identify fetches files of the site and compares them with the disk.
+func (f *Fetcher) Identify(ctx context.Context, place files.Place, candidates []cms.PublicFile) Identity {
+	var found Identity
+	for _, candidate := range candidates {
+		onDisk, err := readUpTo(place, candidate.Disk, largestAsset)
+		if err != nil {
+			found.Unasked = append(found.Unasked, fmt.Sprintf("%s: %v", candidate.Disk, err))
+			continue
+		}
+		served, status, err := f.Fetch(ctx, candidate.Public)
+		switch {
+		case err != nil:
+			found.Unasked = append(found.Unasked, fmt.Sprintf("%s: %v", candidate.Public, err))
+		case status == http.StatusForbidden || status == http.StatusUnauthorized:
+			found.Unasked = append(found.Unasked, fmt.Sprintf("%s: the server answers %d", candidate.Public, status))
+		case status != http.StatusOK || !bytes.Equal(served, onDisk):
+			found.Other = append(found.Other, candidate.Public)
+		default:
+			found.Same = append(found.Same, candidate.Public)
+		}
+	}
+	return found
+}
+
+// Fetch returns the bytes and status of one file of the site, past caches.
+func (f *Fetcher) Fetch(ctx context.Context, path string) ([]byte, int, error) {
+	got, err := f.get(ctx, f.Resolve(path), largestAsset)
+	return got.body, got.status, err
+}
+
+func readUpTo(place files.Place, name string, limit int64) ([]byte, error) {
+	file, err := place.Open(name, 0)
+	if err != nil {
+		return nil, err
+	}
+	defer file.Close()
+	return io.ReadAll(io.LimitReader(file, limit))
+}

@@ -1,0 +1,285 @@
+package smoke
+
+import (
+	"fmt"
+	"net/url"
+	"slices"
+	"strings"
+)
+
+// Judgement is what the findings of all pages come to.
+type Judgement struct {
+	Verdict    Verdict       `json:"verdict"`
+	Pages      []PageVerdict `json:"pages"`
+	NotCovered []string      `json:"not_covered,omitempty"`
+}
+
+// PageVerdict is one page with its findings.
+type PageVerdict struct {
+	Path     string    `json:"path"`
+	Verdict  Verdict   `json:"verdict"`
+	Findings []Finding `json:"findings,omitempty"`
+}
+
+// Count returns how many pages have the verdict.
+func (j *Judgement) Count(v Verdict) int {
+	n := 0
+	for _, page := range j.Pages {
+		if page.Verdict == v {
+			n++
+		}
+	}
+	return n
+}
+
+// Failing lists the pages that are not sound.
+func (j *Judgement) Failing() []string {
+	var failing []string
+	for _, page := range j.Pages {
+		if page.Verdict != Sound {
+			failing = append(failing, page.Path)
+		}
+	}
+	return failing
+}
+
+// Judge compares a take with an earlier one. before may be nil: then only faults
+// that show by themselves are found. What was wrong before already is marked as
+// known and does not count. No pages at all are never sound.
+func Judge(before, now *Take) *Judgement {
+	j := &Judgement{Verdict: Sound, NotCovered: now.NotCovered}
+	if len(now.Pages) == 0 {
+		j.Verdict = Doubtful
+	}
+	for _, facts := range now.Pages {
+		var was *Facts
+		if before != nil {
+			if found, ok := before.Page(facts.Path); ok {
+				was = &found
+			}
+		}
+		page := judgePage(was, facts)
+		j.Verdict = worse(j.Verdict, page.Verdict)
+		j.Pages = append(j.Pages, page)
+	}
+	return j
+}
+
+func judgePage(was *Facts, now Facts) PageVerdict {
+	page := PageVerdict{Path: now.Path, Verdict: Sound}
+	known := map[string]bool{}
+	if was != nil {
+		for _, finding := range faults(*was) {
+			known[finding.Check+"\x00"+finding.What] = true
+		}
+	}
+	for _, finding := range faults(now) {
+		finding.Known = known[finding.Check+"\x00"+finding.What]
+		page.Findings = append(page.Findings, finding)
+	}
+	if was != nil && was.Problem == "" && now.Problem == "" {
+		page.Findings = append(page.Findings, losses(*was, now)...)
+	}
+	for i := range page.Findings {
+		page.Findings[i].Page = now.Path
+		if !page.Findings[i].Known {
+			page.Verdict = worse(page.Verdict, page.Findings[i].Verdict)
+		}
+	}
+	return page
+}
+
+// collector gathers findings.
+type collector []Finding
+
+func (c *collector) add(v Verdict, check, what, evidence string) {
+	*c = append(*c, Finding{Check: check, Verdict: v, What: what, Evidence: evidence})
+}
+
+// readableText is the number of letters below which a page counts as blank.
+const readableText = 12
+
+// faults finds what is wrong with a page whatever it was like before.
+func faults(now Facts) []Finding {
+	var found collector
+	if now.Problem != "" {
+		found.add(Broken, "answer", now.Problem, "")
+		return found
+	}
+	if now.Status >= 400 {
+		found.add(Broken, "status", fmt.Sprintf("the server answers %d", now.Status), "")
+	}
+	for _, text := range now.Errors {
+		found.add(Broken, "error text", "an error message is on the page", text)
+	}
+	for _, text := range now.Missing {
+		found.add(Broken, "expected text", fmt.Sprintf("the text %q is not there", text), "")
+	}
+	if now.TooLarge {
+		found.add(Doubtful, "size", fmt.Sprintf("it is larger than %d MB: only its beginning was read", largestPage>>20), "")
+	} else if !now.Complete {
+		found.add(Broken, "cut off", "the page is cut off: its end is missing", "")
+	}
+	if now.Text < readableText && now.Forms == nil && now.Images == 0 {
+		found.add(Broken, "blank", "the page is blank", fmt.Sprintf("%d letters on it", now.Text))
+	}
+	for _, asset := range now.Assets {
+		if asset.Problem == "" {
+			continue
+		}
+		verdict := Doubtful
+		if asset.Kind == "style sheet" {
+			verdict = Broken
+		}
+		found.add(verdict, asset.Kind, fmt.Sprintf("the %s %s does not load", asset.Kind, asset.Path), asset.Problem)
+	}
+	return found
+}
+
+// losses finds what a page had before and has no more.
+func losses(was, now Facts) []Finding {
+	var found collector
+	loseTarget(&found, was, now)
+	if was.Status != now.Status && now.Status < 400 {
+		found.add(Doubtful, "status", fmt.Sprintf("the server answers %d, was %d", now.Status, was.Status), "")
+	}
+	if now.Status >= 400 && was.Status < 400 {
+		return found // the rest of the page is another one anyway
+	}
+	if was.Title != "" && was.Title != now.Title {
+		found.add(Doubtful, "title", fmt.Sprintf("the title is %q, was %q", now.Title, was.Title), "")
+	}
+	if now.NoIndex && !was.NoIndex {
+		found.add(Broken, "robots", "the page asks search engines to forget it (noindex)", "")
+	}
+	loseContent(&found, was, now)
+	loseLandmarks(&found, was, now)
+	loseMenus(&found, was, now)
+	loseForms(&found, was, now)
+	return found
+}
+
+func loseTarget(found *collector, was, now Facts) {
+	before, after := lastHop(was), lastHop(now)
+	switch {
+	case before == after:
+	case hostOf(after) != hostOf(before) && after != "":
+		found.add(Broken, "redirect", "it now leads to "+after, "")
+	default:
+		found.add(Doubtful, "redirect", fmt.Sprintf("it now ends at %s", orItself(after)), "before: "+orItself(before))
+	}
+}
+
+func lastHop(f Facts) string {
+	if n := len(f.Redirects); n > 0 {
+		return f.Redirects[n-1]
+	}
+	return ""
+}
+
+func hostOf(address string) string {
+	u, err := url.Parse(address)
+	if err != nil {
+		return address
+	}
+	return u.Host
+}
+
+func orItself(address string) string {
+	if address == "" {
+		return "the page itself"
+	}
+	return address
+}
+
+func loseContent(found *collector, was, now Facts) {
+	switch {
+	case was.Entries > 0 && now.Entries == 0:
+		found.add(Broken, "list", fmt.Sprintf("the list shows 0 entries, was %d", was.Entries), "")
+	case now.Entries < was.Entries:
+		found.add(Doubtful, "list", fmt.Sprintf("the list shows %d entries, was %d", now.Entries, was.Entries), "")
+	}
+	switch {
+	case was.Text >= 100 && now.Text*5 < was.Text:
+		found.add(Broken, "text", fmt.Sprintf("most of the text is gone: %d letters, was %d", now.Text, was.Text), "")
+	case was.Text >= 100 && now.Text*2 < was.Text:
+		found.add(Doubtful, "text", fmt.Sprintf("much of the text is gone: %d letters, was %d", now.Text, was.Text), "")
+	}
+	var gone []string
+	mainGone := false
+	for _, heading := range was.Headings {
+		if !slices.Contains(now.Headings, heading) {
+			level, text, _ := strings.Cut(heading, " ")
+			gone = append(gone, text)
+			mainGone = mainGone || level == "h1"
+		}
+	}
+	if len(gone) > 0 && (mainGone || 2*len(gone) >= len(was.Headings)) {
+		found.add(Doubtful, "headings", fmt.Sprintf("%d of %d headings are gone", len(gone), len(was.Headings)), strings.Join(gone[:min(4, len(gone))], "; "))
+	}
+	if was.Images > 0 && now.Images == 0 {
+		found.add(Doubtful, "images", fmt.Sprintf("all %d images are gone", was.Images), "")
+	}
+	sheets := func(f Facts) int {
+		n := 0
+		for _, asset := range f.Assets {
+			if asset.Kind == "style sheet" {
+				n++
+			}
+		}
+		return n
+	}
+	if sheets(was) > 0 && sheets(now) == 0 {
+		found.add(Broken, "style sheet", "the page names no style sheet of the site any more", fmt.Sprintf("before: %d", sheets(was)))
+	}
+}
+
+func loseLandmarks(found *collector, was, now Facts) {
+	for _, name := range []string{"header", "main part", "side column", "footer"} {
+		if was.Landmarks[name] > 0 && now.Landmarks[name] == 0 {
+			found.add(Doubtful, "layout", fmt.Sprintf("the %s is gone", name), "")
+		}
+	}
+}
+
+func loseMenus(found *collector, was, now Facts) {
+	for _, menu := range was.Menus {
+		best, left := Menu{}, -1
+		for _, candidate := range now.Menus {
+			if n := len(both(menu.Links, candidate.Links)); n > left {
+				best, left = candidate, n
+			}
+		}
+		switch {
+		case left <= 0:
+			found.add(Broken, "menu", fmt.Sprintf("the menu with %d links in the %s is gone", len(menu.Links), menu.Within), strings.Join(menu.Links[:min(5, len(menu.Links))], ", "))
+			continue
+		case left < len(menu.Links):
+			lost := slices.DeleteFunc(slices.Clone(menu.Links), func(s string) bool { return slices.Contains(best.Links, s) })
+			found.add(Doubtful, "menu", fmt.Sprintf("the menu lost %d of %d links", len(lost), len(menu.Links)), strings.Join(lost, ", "))
+		}
+		if best.Within != menu.Within {
+			found.add(Doubtful, "layout", fmt.Sprintf("the menu moved from the %s to the %s", menu.Within, best.Within), "")
+		}
+	}
+}
+
+func loseForms(found *collector, was, now Facts) {
+	for _, form := range was.Forms {
+		i := slices.IndexFunc(now.Forms, func(f Form) bool { return f.Name == form.Name })
+		if i < 0 {
+			found.add(Broken, "form", fmt.Sprintf("the form %q is gone", form.Name), "fields: "+strings.Join(form.Fields, ", "))
+			continue
+		}
+		lost := slices.DeleteFunc(slices.Clone(form.Fields), func(s string) bool { return slices.Contains(now.Forms[i].Fields, s) })
+		if len(lost) > 0 {
+			found.add(Broken, "form", fmt.Sprintf("the form %q lost %d of %d fields", form.Name, len(lost), len(form.Fields)), strings.Join(lost, ", "))
+		}
+	}
+}
+
+// Add puts in a finding that was made outside of the pages' own reading.
+func (j *Judgement) Add(finding Finding) {
+	j.Verdict = worse(j.Verdict, finding.Verdict)
+	j.Pages = append(j.Pages, PageVerdict{Path: finding.Page, Verdict: finding.Verdict, Findings: []Finding{finding}})
+}

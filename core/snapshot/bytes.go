@@ -1,0 +1,129 @@
+package snapshot
+
+import (
+	"errors"
+	"fmt"
+	"io"
+	"os"
+	"path"
+	"path/filepath"
+	"slices"
+	"strings"
+
+	"wetland/core/journal"
+)
+
+// Bytes is where a store keeps its data: a folder now, object storage later. What
+// is once written never changes. Names are slash-separated.
+type Bytes interface {
+	// Put begins a new entry. It is visible, whole and safe, once Commit returned nil.
+	Put(name string) (Writer, error)
+	// Get reads length bytes from offset on; length -1 is to the end.
+	Get(name string, offset, length int64) (io.ReadCloser, error)
+	// Size returns how many bytes an entry has.
+	Size(name string) (int64, error)
+	// List returns the names that begin with prefix, sorted.
+	List(prefix string) ([]string, error)
+	Delete(name string) error
+}
+
+// Writer takes the bytes of a new entry.
+type Writer interface {
+	io.Writer
+	Commit() error
+	Abort() error // of no effect after Commit
+}
+
+// diskBytes keeps the store in a folder, readable by its owner only.
+type diskBytes struct{ dir string }
+
+const partSuffix = ".part"
+
+type diskWriter struct {
+	*os.File
+	final string
+	done  bool
+}
+
+func (d diskBytes) Put(name string) (Writer, error) {
+	final := filepath.Join(d.dir, filepath.FromSlash(name))
+	if _, err := os.Lstat(final); err == nil {
+		return nil, fmt.Errorf("%s is in the store already", name)
+	}
+	if err := os.MkdirAll(filepath.Dir(final), 0o700); err != nil {
+		return nil, err
+	}
+	file, err := os.OpenFile(final+partSuffix, os.O_RDWR|os.O_CREATE|os.O_TRUNC, 0o600)
+	if err != nil {
+		return nil, err
+	}
+	return &diskWriter{File: file, final: final}, nil
+}
+
+func (w *diskWriter) Commit() error {
+	w.done = true
+	if err := errors.Join(w.Sync(), w.Close()); err != nil {
+		return errors.Join(err, os.Remove(w.Name()))
+	}
+	if err := os.Rename(w.Name(), w.final); err != nil {
+		return err
+	}
+	return journal.SyncFolder(filepath.Dir(w.final))
+}
+
+func (w *diskWriter) Abort() error {
+	if w.done {
+		return nil
+	}
+	w.done = true
+	return errors.Join(w.Close(), os.Remove(w.Name()))
+}
+
+// rangeReader reads a stretch of a file.
+type rangeReader struct {
+	io.Reader
+	io.Closer
+}
+
+func (d diskBytes) Get(name string, offset, length int64) (io.ReadCloser, error) {
+	file, err := os.Open(filepath.Join(d.dir, filepath.FromSlash(name)))
+	if err != nil {
+		return nil, err
+	}
+	if length < 0 {
+		info, err := file.Stat()
+		if err != nil {
+			return nil, errors.Join(err, file.Close())
+		}
+		length = max(0, info.Size()-offset)
+	}
+	return rangeReader{io.NewSectionReader(file, offset, length), file}, nil
+}
+
+func (d diskBytes) Size(name string) (int64, error) {
+	info, err := os.Stat(filepath.Join(d.dir, filepath.FromSlash(name)))
+	if err != nil {
+		return 0, err
+	}
+	return info.Size(), nil
+}
+
+func (d diskBytes) List(prefix string) ([]string, error) {
+	entries, err := os.ReadDir(filepath.Join(d.dir, filepath.FromSlash(path.Dir(prefix+"x"))))
+	if errors.Is(err, os.ErrNotExist) {
+		return nil, nil
+	}
+	var names []string
+	for _, entry := range entries {
+		name := path.Join(path.Dir(prefix+"x"), entry.Name())
+		if strings.HasPrefix(name, prefix) && !strings.HasSuffix(name, partSuffix) {
+			names = append(names, name)
+		}
+	}
+	slices.Sort(names)
+	return names, err
+}
+
+func (d diskBytes) Delete(name string) error {
+	return os.Remove(filepath.Join(d.dir, filepath.FromSlash(name)))
+}

@@ -1,0 +1,184 @@
+package update
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io/fs"
+	"path"
+	"path/filepath"
+	"strings"
+
+	"wetland/core/files"
+	"wetland/core/packages"
+	"wetland/core/site"
+	"wetland/core/site/cms"
+	"wetland/core/smoke"
+	"wetland/core/version"
+)
+
+// readPackage opens the archive. One that is no whole zip is an error by itself;
+// anything else wrong with it is a reason beside the others.
+func (s *session) readPackage(ctx context.Context, file string, why *reasons) (*packages.Package, error) {
+	p, err := packages.Open(ctx, file, s.site.CMS.ReadHeader)
+	switch {
+	case err == nil:
+		return p, nil
+	case errors.Is(err, packages.ErrUnreadable), ctx.Err() != nil:
+		return nil, err
+	}
+	why.add(err.Error(), "Get the installable package from the vendor anew, or ask them about it.")
+	return nil, nil
+}
+
+// target finds what the package is to replace, and what stands against that.
+func (s *session) target(p *packages.Package, o Options, why *reasons) *Target {
+	t := &Target{Kind: p.Header.Kind, Folder: p.Folder, Name: p.Header.Name, To: p.Header.Version, Package: p.File, Hash: p.Hash}
+	if absolute, err := filepath.Abs(p.File); err == nil {
+		t.Package = absolute
+	}
+	installed, ok := site.Component(s.components, p.Header.Kind, p.Folder)
+	if !ok {
+		s.explainMissing(p, why)
+		return t
+	}
+	t.From = installed.Version
+	if installed.Problem != "" {
+		why.add(fmt.Sprintf("the header of the installed %s cannot be read: %s", p.Folder, installed.Problem), "Mend or reinstall it by hand first.")
+	}
+	if installed.Name != "" && !strings.EqualFold(installed.Name, p.Header.Name) {
+		why.add(fmt.Sprintf("the package is %q, but the folder %s holds %q", p.Header.Name, p.Folder, installed.Name), "Look whether this is the right package: two different ones share a folder's name.")
+	}
+	if p.Header.Kind == cms.Theme && p.Header.Parent != "" {
+		if _, ok := site.Component(s.components, cms.Theme, p.Header.Parent); !ok {
+			why.add(fmt.Sprintf("it is a child theme of %s, which is not installed", p.Header.Parent), "Install the parent theme first.")
+		}
+	}
+	switch version.Between(t.From, t.To) {
+	case version.Backward:
+		if !o.AllowOlder {
+			why.add(fmt.Sprintf("the package is version %s, older than the installed %s", t.To, t.From), "Is it the right download? To go back on purpose, add --allow-older.")
+		}
+	case version.Same:
+		if !o.AllowSame {
+			why.add(fmt.Sprintf("version %s is installed already", t.From), "To overwrite it with the package's files all the same, add --allow-same.")
+		}
+	}
+	return t
+}
+
+// explainMissing tells why nothing installed fits the package.
+func (s *session) explainMissing(p *packages.Package, why *reasons) {
+	for _, other := range s.components {
+		switch {
+		case other.Folder == p.Folder && other.Kind != p.Header.Kind:
+			why.add(fmt.Sprintf("the package is a %s, but %s is installed as a %s", p.Header.Kind, p.Folder, other.Kind), "Get the package of the right kind.")
+			return
+		case other.Kind == p.Header.Kind && strings.EqualFold(other.Name, p.Header.Name):
+			why.add(fmt.Sprintf("the package's folder is %s, but %s is installed in the folder %s", p.Folder, other.Name, other.Folder), fmt.Sprintf("Get the installable zip, whose folder is called %s: under another name it would be installed beside the old one, and not be active.", other.Folder))
+			return
+		}
+	}
+	why.add(fmt.Sprintf("no %s is installed in the folder %s", p.Header.Kind, p.Folder), "Install it in the CMS first, or look whether this is the right site.")
+}
+
+// checkPlace finds out, without touching anything, whether the files can be replaced.
+func (s *session) checkPlace(ctx context.Context, t *Target, p *packages.Package, why *reasons) {
+	place, live := s.site.Place, s.site.ComponentPath(t.Kind, t.Folder)
+	entry, err := place.Lstat(live)
+	if err != nil {
+		return // told already: it is not installed
+	}
+	if entry.Kind == files.Link {
+		why.add(fmt.Sprintf("%s is a symbolic link to %s", live, entry.Target), "Replace the link by the real folder first, or update where it points to.")
+		return
+	}
+	for _, folder := range []string{path.Dir(live), live} {
+		if err := place.Writable(folder); err != nil {
+			why.add(fmt.Sprintf("the folder %s cannot be written by %s", folder, whoAmI()), "Run Wetland as the user who owns the site's files, or mend the folder's permissions.")
+		}
+	}
+	if !place.CanOwn(entry.Owner, entry.Group) {
+		why.add(fmt.Sprintf("%s belongs to user %d, group %d: %s cannot give the new files that owner", live, entry.Owner, entry.Group, whoAmI()), "Run Wetland as that user (sudo -u '#"+fmt.Sprint(entry.Owner)+"' wetland ...).")
+	}
+	_, size := p.Tree.Total()
+	if free, err := place.FreeSpace(path.Dir(live)); err == nil && free < uint64(size)*2 {
+		why.add(fmt.Sprintf("only %s are free on the site's disk, and the new files need %s", bytesText(int64(free)), bytesText(size)), "Make room first.")
+	}
+	s.checkCollisions(ctx, live, why)
+}
+
+// checkCollisions looks for what does not belong into an installed package.
+func (s *session) checkCollisions(_ context.Context, live string, why *reasons) {
+	if _, err := s.site.Place.Lstat(path.Join(live, ".git")); err == nil {
+		why.add(fmt.Sprintf("%s is under version control (.git): replacing it would throw its history away", live), "Update it by that version control, or move .git elsewhere first.")
+	} else if !errors.Is(err, fs.ErrNotExist) {
+		why.add(fmt.Sprintf("%s cannot be read: %v", live, err), "Run Wetland as the user who owns the site's files.")
+	}
+}
+
+// checkSite asks the CMS what stands against an update of any kind.
+func (s *session) checkSite(ctx context.Context, why *reasons) {
+	for _, sign := range s.site.CMS.Busy(ctx, s.db) {
+		why.add(sign+".", "")
+	}
+	for _, obstacle := range s.site.CMS.Obstacles(ctx, s.db) {
+		why.add(obstacle, "")
+	}
+	candidates, err := s.site.CMS.PublicFiles(ctx, s.components)
+	if err != nil {
+		why.add(fmt.Sprintf("the site's files cannot be read: %v", err), "Run Wetland as the user who owns them.")
+		return
+	}
+	identity := s.fetcher.Identify(ctx, s.site.Place, candidates)
+	switch {
+	case identity.Proved():
+	case len(identity.Other) > 0:
+		why.add(fmt.Sprintf("%s is not what answers at %s: %s (%s differ)", s.site.Root, s.site.Address, identity, list(identity.Other, 3)),
+			"Check root and address in wetland.toml: judging another site's pages would prove nothing.")
+	default:
+		why.add(fmt.Sprintf("it cannot be proved that %s is what answers at %s (%s)", s.site.Root, s.site.Address, list(identity.Unasked, 2)),
+			"Is the web server running, and the address right?")
+	}
+}
+
+// takeBaseline looks at the pages twice, so that what moves by itself is known.
+func (s *session) takeBaseline(ctx context.Context, o Options, why *reasons) (*smoke.Take, error) {
+	if len(s.pages) == 0 {
+		why.add("wetland.toml names no pages to test, so that nobody would notice breakage", "Add [[pages]] to it; one with path = \"/\" is the least.")
+		return nil, nil
+	}
+	var takes []*smoke.Take
+	s.Report.Begin("pages before", int64(2*len(s.pages)), "pages")
+	for range 2 {
+		take, err := s.fetcher.Take(ctx, s.pages, s.Report)
+		if err != nil {
+			return nil, err
+		}
+		takes = append(takes, take)
+	}
+	baseline := smoke.Merge(takes...)
+	judgement := smoke.Judge(nil, baseline)
+	switch {
+	case judgement.Verdict == smoke.Sound:
+		s.Report.End(goodMark, "pages before", plural(len(s.pages), "page")+", all sound, looked at twice")
+	case o.AcceptPresent:
+		s.Report.End(doubtMark, "pages before", fmt.Sprintf("%s not sound; accepted: only new findings count", plural(len(judgement.Failing()), "page")))
+	default:
+		s.Report.End(badMark, "pages before", fmt.Sprintf("%d of %s not sound already", len(judgement.Failing()), plural(len(s.pages), "page")))
+		for _, page := range judgement.Pages {
+			for _, finding := range page.Findings {
+				why.add(fmt.Sprintf("the page %s is %s already, before any update: %s%s", page.Path, page.Verdict, finding.What, inBrackets(finding.Evidence)), "")
+			}
+		}
+		why.add("an update could not be told from the trouble that is there already", "Mend the pages first. Or accept what is there now, so that only new findings count: add --accept-present.")
+	}
+	return baseline, nil
+}
+
+func inBrackets(text string) string {
+	if text == "" {
+		return ""
+	}
+	return " (" + text + ")"
+}

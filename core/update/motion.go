@@ -1,0 +1,344 @@
+package update
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"path"
+	"path/filepath"
+	"time"
+
+	"wetland/core/files"
+	"wetland/core/packages"
+	"wetland/core/progress"
+	"wetland/core/site"
+	"wetland/core/smoke"
+	"wetland/core/snapshot"
+)
+
+// Decision is what becomes of an update whose pages are doubtful.
+type Decision string
+
+// The decisions.
+const (
+	Keep   Decision = "keep"
+	GoBack Decision = "back"
+)
+
+// Options of an update.
+type Options struct {
+	Guard
+	Package       string // path of the archive
+	AcceptPresent bool   // findings that are there before do not count
+	AllowOlder    bool
+	AllowSame     bool
+	AllowGap      bool // two renames where an exchange is not possible
+	// Decide is asked when the pages are doubtful; nil: as wetland.toml says.
+	Decide func(ctx context.Context, judgement *smoke.Judgement) Decision
+	// Planned is told what is about to be done, before the snapshot.
+	Planned func(t *Target)
+}
+
+// beginFacts is what recover needs to know of an update.
+type beginFacts struct {
+	Target Target `json:"target"`
+	Live   string `json:"live"`
+}
+
+// motion is one update under way.
+type motion struct {
+	*session
+	options  Options
+	target   *Target
+	pkg      *packages.Package
+	live     string // the component's folder
+	staged   string // where the new tree waits, and after the swap the old one
+	baseline *smoke.Take
+	manifest *snapshot.Manifest
+	oldTree  files.Tree
+	newTree  files.Tree
+	exposed  time.Time // since when visitors get the new version
+}
+
+// Update replaces one theme or plugin by a package's version, guarded. It returns
+// a *Refusal when nothing was touched for reasons that a person can mend; any
+// other error without a run means that it could not begin. With a run, the run's
+// State says how it ended; an error beside it says what went wrong.
+func Update(ctx context.Context, w *site.Workspace, o Options) (run *Run, err error) {
+	var why reasons
+	s, err := open(ctx, w, o.Guard, &why)
+	if err != nil {
+		return nil, err
+	}
+	defer func() { err = errors.Join(err, s.close()) }()
+	m := &motion{session: s, options: o}
+	if err := m.prepare(ctx, &why); err != nil {
+		return nil, err
+	}
+	defer m.pkg.Close()
+	if o.Planned != nil {
+		o.Planned(m.target)
+	}
+	if err := m.begin("update", beginFacts{Target: *m.target, Live: m.live}); err != nil {
+		return nil, err
+	}
+	m.run.Component = m.target
+	return m.carryOut(ctx)
+}
+
+// prepare examines everything that can stand against the update, touching
+// nothing, and refuses with all reasons at once.
+func (m *motion) prepare(ctx context.Context, why *reasons) error {
+	if open, err := Unsettled(m.site.Workspace); err != nil {
+		return err
+	} else if open != nil {
+		why.add(fmt.Sprintf("%s was interrupted and is not settled", open.Name), "Run: wetland recover")
+		return why.refusal()
+	}
+	var err error
+	if m.pkg, err = m.readPackage(ctx, m.options.Package, why); err != nil {
+		return err
+	}
+	if m.pkg != nil {
+		m.target = m.session.target(m.pkg, m.options, why)
+		m.live = m.site.ComponentPath(m.target.Kind, m.target.Folder)
+		m.checkPlace(ctx, m.target, m.pkg, why)
+	}
+	m.checkSite(ctx, why)
+	if m.baseline, err = m.takeBaseline(ctx, m.options, why); err != nil {
+		return err
+	}
+	if err := ctx.Err(); err != nil {
+		return err
+	}
+	return why.refusal()
+}
+
+// carryOut is the motion itself, from the snapshot on.
+func (m *motion) carryOut(ctx context.Context) (*Run, error) {
+	if err := m.untilSwap(ctx); err != nil {
+		return m.stop(ctx, err)
+	}
+	judgement, err := m.judge(ctx)
+	if err != nil {
+		return m.goBack(fmt.Sprintf("the new version could not be judged: %v", err))
+	}
+	m.run.Judgement = judgement
+	switch {
+	case judgement.Verdict == smoke.Sound:
+		return m.keep(ctx, Kept, fmt.Sprintf("%s %s is in place, and the pages are sound.", m.target.Name, m.target.To))
+	case judgement.Verdict == smoke.Doubtful && m.decide(ctx, judgement) == Keep:
+		return m.keep(ctx, KeptDoubt, fmt.Sprintf("%s %s is in place, with doubts that a person should look at.", m.target.Name, m.target.To))
+	}
+	return m.goBack(fmt.Sprintf("%d of %s %s with %s %s", len(judgement.Failing()), plural(len(judgement.Pages), "page"), verdictVerb(judgement), m.target.Name, m.target.To))
+}
+
+func verdictVerb(j *smoke.Judgement) string {
+	if j.Verdict == smoke.Broken {
+		return "broke"
+	}
+	return "became doubtful"
+}
+
+func (m *motion) decide(ctx context.Context, judgement *smoke.Judgement) Decision {
+	if m.options.Decide != nil {
+		return m.options.Decide(ctx, judgement)
+	}
+	if m.site.Workspace.Config.Update.InDoubt == "keep" {
+		return Keep
+	}
+	return GoBack
+}
+
+// untilSwap does everything up to and including the swap. After an error the site
+// is as it was.
+func (m *motion) untilSwap(ctx context.Context) error {
+	if err := m.baseline.Save(filepath.Join(m.run.Folder, baselineFile)); err != nil {
+		return err
+	}
+	var err error
+	if m.manifest, err = m.takeSnapshot(ctx, fmt.Sprintf("before %s %s", m.target.Name, m.target.To)); err != nil {
+		return err
+	}
+	if m.oldTree, err = componentTree(m.manifest, m.live); err != nil {
+		return err
+	}
+	place, err := m.openStaging(m.live, m.options.AllowGap)
+	if err != nil {
+		return err
+	}
+	m.staged = path.Join(place.folder, m.run.Name+"-"+m.target.Folder)
+	m.newTree = dress(m.pkg.Tree, m.oldTree)
+	if err := saveJSON(filepath.Join(m.run.Folder, newTreeFile), m.newTree); err != nil {
+		return err
+	}
+	if err := m.log.Write(stepStage, map[string]string{"staged": m.staged}); err != nil {
+		return err
+	}
+	if err := m.stage(ctx, m.staged, m.newTree, m.pkg.Source); err != nil {
+		return err
+	}
+	return m.swap(ctx)
+}
+
+func (m *motion) swap(ctx context.Context) error {
+	return m.step("swap", 0, "", func() (progress.Mark, string, error) {
+		present, err := files.ReadTree(ctx, m.site.Place, m.live, nil)
+		if err != nil {
+			return badMark, "", err
+		}
+		if differ := files.Exact.Compare(m.oldTree, present); len(differ) > 0 {
+			return badMark, "", fmt.Errorf("somebody changed %s since the snapshot (%s: %s). Try again when nobody works on it", m.live, differ[0].Path, differ[0].What)
+		}
+		if err := ctx.Err(); err != nil {
+			return badMark, "", err
+		}
+		if err := m.log.Write(stepSwap, nil); err != nil {
+			return badMark, "", err
+		}
+		m.exposed = time.Now()
+		done, err := files.Swap(m.site.Place, m.live, m.staged, m.options.AllowGap)
+		if err != nil {
+			return badMark, "", err
+		}
+		return goodMark, swapText(done), m.log.Write(stepSwapped, done)
+	})
+}
+
+func swapText(done files.Swapped) string {
+	switch done.How {
+	case files.ByExchange:
+		return "in one step: the folder was never absent"
+	case files.ByRenames:
+		return fmt.Sprintf("by two renames: the folder was absent for %s", done.Gap.Round(time.Microsecond))
+	}
+	return "moved into its empty place"
+}
+
+// judge looks at the pages with the new version in place.
+func (m *motion) judge(ctx context.Context) (*smoke.Judgement, error) {
+	if err := m.settle(ctx); err != nil {
+		return nil, err
+	}
+	judgement, err := m.look(ctx, "pages after", m.baseline)
+	if err != nil {
+		return nil, err
+	}
+	if finding, _ := m.evidence(ctx, m.target, m.oldTree, m.newTree); finding != nil {
+		judgement.Add(*finding)
+	}
+	if finding := m.stillActive(ctx); finding != nil {
+		judgement.Add(*finding)
+	}
+	return judgement, m.log.Write(stepJudged, map[string]any{"verdict": judgement.Verdict})
+}
+
+// stillActive finds out whether what was active still is.
+func (m *motion) stillActive(ctx context.Context) *smoke.Finding {
+	finding := smoke.Finding{Page: "(the CMS)", Check: "active", Verdict: smoke.Broken}
+	now, err := m.site.CMS.Components(ctx, m.db)
+	if err != nil {
+		finding.What = fmt.Sprintf("the CMS cannot be asked what is active: %v", err)
+		return &finding
+	}
+	was, _ := site.Component(m.components, m.target.Kind, m.target.Folder)
+	is, ok := site.Component(now, m.target.Kind, m.target.Folder)
+	switch {
+	case !ok || is.Problem != "":
+		finding.What = fmt.Sprintf("the CMS does not find %s any more: %s", m.target.Folder, is.Problem)
+	case was.Active && !is.Active, was.ParentOfActive && !is.ParentOfActive:
+		finding.What = fmt.Sprintf("%s was active, and is not any more", m.target.Folder)
+	case m.target.To != "" && is.Version != m.target.To:
+		finding.What = fmt.Sprintf("the CMS reads version %s of %s, not %s", versionText(is.Version), m.target.Folder, m.target.To)
+	default:
+		return nil
+	}
+	return &finding
+}
+
+// keep proves the new tree and lets go of the old one, which by then is in the
+// snapshot and on the shelf.
+func (m *motion) keep(ctx context.Context, state State, reason string) (*Run, error) {
+	ctx = context.WithoutCancel(ctx) // the new version is proved: finishing is the safest
+	err := m.step("kept", 0, "", func() (progress.Mark, string, error) {
+		present, err := files.ReadTree(ctx, m.site.Place, m.live, nil)
+		if err != nil {
+			return badMark, "", err
+		}
+		if differ := files.Exact.Compare(m.newTree, present); len(differ) > 0 {
+			return badMark, "", fmt.Errorf("%s is not what the package holds any more: %d paths differ, the first is %s (%s)", m.live, len(differ), differ[0].Path, differ[0].What)
+		}
+		detail := m.shelveOld(ctx)
+		count, _ := m.newTree.Total()
+		return goodMark, fmt.Sprintf("%s equal to the package; %s", plural(count, "file"), detail), m.closeStaging(ctx)
+	})
+	if err != nil {
+		return m.needsPerson(err)
+	}
+	next := []string{"wetland smoke    looks at the pages again, any time"}
+	if state == Kept {
+		if err := m.recordPages(); err != nil {
+			next = []string{fmt.Sprintf("wetland smoke --learn    records the pages anew: that failed (%v)", err)}
+		}
+	}
+	if state == KeptDoubt {
+		next = append([]string{"Look at the doubtful pages above with your own eyes.", "wetland restore " + m.manifest.Name + "    goes back, if they are wrong"}, next...)
+	}
+	return m.end(state, reason, next...)
+}
+
+// recordPages makes what the pages show today what they are compared with later.
+func (m *motion) recordPages() error {
+	take, err := smoke.LoadTake(filepath.Join(m.run.Folder, afterFile))
+	if err != nil {
+		return err
+	}
+	return take.Save(m.site.Workspace.Baseline())
+}
+
+// shelveOld puts the replaced version on the shelf. If that is not possible the
+// snapshot still holds it.
+func (m *motion) shelveOld(ctx context.Context) string {
+	old, _ := site.Component(m.components, m.target.Kind, m.target.Folder)
+	kept, err := m.shelf().Keep(ctx, old, m.oldTree, reread(m.site.Place, m.staged))
+	if err != nil {
+		return fmt.Sprintf("the version before is in %s (not on the shelf: %v)", m.manifest.Name, err)
+	}
+	m.target.Shelved = kept
+	return fmt.Sprintf("%s is on the shelf and in %s", versionText(m.target.From), m.manifest.Name)
+}
+
+// stop ends a run before the swap, or one whose swap failed.
+func (m *motion) stop(ctx context.Context, cause error) (*Run, error) {
+	clear := context.WithoutCancel(ctx)
+	if m.staged != "" && !m.untouched(clear) {
+		return m.goBack(cause.Error())
+	}
+	if err := m.closeStaging(clear); err != nil {
+		cause = errors.Join(cause, err)
+	}
+	if ctx.Err() != nil {
+		cause = ctx.Err()
+	}
+	run, err := m.end(Stopped, "Stopped before the swap: nothing on the site was changed.")
+	return run, errors.Join(cause, err)
+}
+
+// untouched tells, by what is there, that the live tree is still the old one.
+func (m *motion) untouched(ctx context.Context) bool {
+	present, err := files.ReadTree(ctx, m.site.Place, m.live, nil)
+	return err == nil && len(files.Exact.Compare(m.oldTree, present)) == 0
+}
+
+// componentTree returns the part of the snapshot at the absolute path.
+func componentTree(manifest *snapshot.Manifest, at string) (files.Tree, error) {
+	area, below, err := areaOf(manifest, at)
+	if err != nil {
+		return nil, err
+	}
+	tree := area.Tree().Below(below)
+	if len(tree) == 0 {
+		return nil, fmt.Errorf("%s is not in %s", at, manifest.Name)
+	}
+	return tree, nil
+}

@@ -1,0 +1,163 @@
+package update
+
+import (
+	"bytes"
+	"context"
+	"fmt"
+	"io"
+	"net/http"
+	"path"
+	"path/filepath"
+	"slices"
+	"time"
+
+	"wetland/core/files"
+	"wetland/core/progress"
+	"wetland/core/smoke"
+)
+
+// secondLook is the wait before pages that failed are fetched again: a cache may
+// still have answered with a mixture.
+const secondLook = time.Second
+
+// purge empties the CMS's caches of pages. It returns how many files went.
+func (s *session) purge(ctx context.Context) (int, error) {
+	purged := 0
+	for _, folder := range s.site.CMS.Layout().Caches {
+		if _, err := s.site.Place.Lstat(folder); err != nil {
+			continue
+		}
+		entries, err := s.site.Place.List(folder)
+		if err != nil {
+			return purged, err
+		}
+		for _, entry := range entries {
+			err := files.Walk(ctx, s.site.Place, path.Join(folder, entry.Name), nil, func(_ string, e files.Entry) error {
+				if e.Kind == files.File {
+					purged++
+				}
+				return nil
+			})
+			if err != nil {
+				return purged, err
+			}
+			if err := files.RemoveAll(ctx, s.site.Place, path.Join(folder, entry.Name)); err != nil {
+				return purged, err
+			}
+		}
+	}
+	return purged, nil
+}
+
+// settle waits until old compiled code has gone, lets the CMS run its upgrades,
+// and empties its caches.
+func (s *session) settle(ctx context.Context) error {
+	return s.step("settling", 0, "", func() (progress.Mark, string, error) {
+		wait := s.site.SettleTime()
+		if err := s.Clock.Wait(ctx, wait); err != nil {
+			return badMark, "", err
+		}
+		for _, visit := range s.site.CMS.UpgradeVisits() {
+			// What the visit answers is judged with the pages; here it only has to happen.
+			_, _, _ = s.fetcher.Fetch(ctx, visit)
+		}
+		purged, err := s.purge(ctx)
+		if err != nil {
+			return doubtMark, fmt.Sprintf("the page cache could not be emptied: %v", err), nil
+		}
+		if wait > 0 {
+			return goodMark, fmt.Sprintf("waited %s for compiled code, upgrades visited, page cache emptied (%s)", wait, plural(purged, "file")), nil
+		}
+		return goodMark, fmt.Sprintf("upgrades visited, page cache emptied (%s)", plural(purged, "file")), nil
+	})
+}
+
+// look fetches all pages and judges them; what is not sound is looked at a second
+// time after a moment, with the caches emptied again.
+func (s *session) look(ctx context.Context, name string, baseline *smoke.Take) (*smoke.Judgement, error) {
+	var judgement *smoke.Judgement
+	err := s.step(name, int64(len(s.pages)), "pages", func() (progress.Mark, string, error) {
+		take, err := s.fetcher.Take(ctx, s.pages, s.Report)
+		if err != nil {
+			return badMark, "", err
+		}
+		judgement = smoke.Judge(baseline, take)
+		again := ""
+		if judgement.Verdict != smoke.Sound {
+			if take, err = s.lookAgain(ctx, take, judgement.Failing()); err != nil {
+				return badMark, "", err
+			}
+			judgement = smoke.Judge(baseline, take)
+			again = ", looked at twice"
+		}
+		if err := take.Save(filepath.Join(s.run.Folder, afterFile)); err != nil {
+			return badMark, "", err
+		}
+		switch judgement.Verdict {
+		case smoke.Sound:
+			return goodMark, fmt.Sprintf("%s, all sound", plural(len(s.pages), "page")), nil
+		case smoke.Doubtful:
+			return doubtMark, fmt.Sprintf("%d of %s doubtful%s", judgement.Count(smoke.Doubtful), plural(len(s.pages), "page"), again), nil
+		}
+		return badMark, fmt.Sprintf("%d of %s broken%s", judgement.Count(smoke.Broken), plural(len(s.pages), "page"), again), nil
+	})
+	return judgement, err
+}
+
+func (s *session) lookAgain(ctx context.Context, first *smoke.Take, failing []string) (*smoke.Take, error) {
+	if err := s.Clock.Wait(ctx, secondLook); err != nil {
+		return nil, err
+	}
+	_, _ = s.purge(ctx) // said already where it is not possible
+	pages := slices.DeleteFunc(slices.Clone(s.pages), func(p smoke.Page) bool { return !slices.Contains(failing, p.Path) })
+	second, err := s.fetcher.Take(ctx, pages, s.Report)
+	if err != nil {
+		return nil, err
+	}
+	merged := *first
+	merged.Pages = slices.Clone(first.Pages)
+	for i, facts := range merged.Pages {
+		if newer, ok := second.Page(facts.Path); ok {
+			merged.Pages[i] = newer
+		}
+	}
+	return &merged, nil
+}
+
+// served are the endings of files that web servers hand out as they are.
+var served = []string{".css", ".js", ".svg", ".txt", ".md", ".json"}
+
+// evidence looks for proof that the address answers with the wanted tree: it
+// fetches files that differ between the trees. It returns a finding if the old
+// ones still come, and a line for people.
+func (s *session) evidence(ctx context.Context, t *Target, old, wanted files.Tree) (*smoke.Finding, string) {
+	asked := 0
+	for _, differ := range files.Content.Compare(old, wanted) {
+		i := slices.IndexFunc(wanted, func(item files.Item) bool { return item.Path == differ.Path && item.Kind == files.File })
+		if i < 0 || !slices.Contains(served, path.Ext(differ.Path)) || asked == 3 {
+			continue
+		}
+		asked++
+		at := path.Join(s.site.PublicPath(t.Kind, t.Folder), differ.Path)
+		body, status, err := s.fetcher.Fetch(ctx, at)
+		if err != nil || status != http.StatusOK {
+			continue
+		}
+		hash, _, _ := files.Hash(bytes.NewReader(body)) // reading from memory does not fail
+		if hash == wanted[i].Hash {
+			return nil, "the address serves the new " + differ.Path
+		}
+		if j := slices.IndexFunc(old, func(item files.Item) bool { return item.Path == differ.Path }); j >= 0 && old[j].Hash == hash {
+			return &smoke.Finding{
+				Page: at, Check: "new files", Verdict: smoke.Doubtful,
+				What: "the address still serves the old file: a cache in front of the site, or another server, answers",
+			}, ""
+		}
+	}
+	return nil, ""
+}
+
+// reread returns a source for the files of a tree on the site's disk.
+func reread(place files.Place, top string) files.Source {
+	return func(item files.Item) (io.ReadCloser, error) { return place.Open(path.Join(top, item.Path), 0) }
+}

@@ -1,0 +1,224 @@
+package update
+
+import (
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io/fs"
+	"os"
+	"os/user"
+	"path/filepath"
+	"slices"
+	"strconv"
+	"strings"
+	"time"
+
+	"wetland/core/files"
+	"wetland/core/journal"
+	"wetland/core/progress"
+	"wetland/core/site"
+	"wetland/core/site/cms"
+	"wetland/core/smoke"
+)
+
+// State says how a run stands.
+type State string
+
+// The states of runs.
+const (
+	UnderWay    State = "under way"
+	Kept        State = "kept"             // done and sound
+	KeptDoubt   State = "kept with doubts" // done, a person should look
+	PutBack     State = "put back"         // what was before is back, proved
+	Restored    State = "restored"         // a restore, proved
+	Stopped     State = "stopped"          // before anything was touched
+	NeedsPerson State = "needs a person"   // the site is not in a proved state
+)
+
+// Step is one step of a run, as it was reported.
+type Step struct {
+	Name   string        `json:"name"`
+	Mark   progress.Mark `json:"mark"`
+	Detail string        `json:"detail,omitempty"`
+	Took   time.Duration `json:"took_ns"`
+}
+
+// Run is the record of one guarded operation.
+type Run struct {
+	Name      string           `json:"name"` // run-3
+	Kind      string           `json:"kind"` // update, restore
+	State     State            `json:"state"`
+	Started   time.Time        `json:"started"`
+	Ended     time.Time        `json:"ended,omitzero"`
+	Who       string           `json:"who"`
+	Component *Target          `json:"component,omitempty"`
+	Wanted    string           `json:"wanted,omitempty"` // of a restore: the snapshot
+	Snapshot  string           `json:"snapshot,omitempty"`
+	Steps     []Step           `json:"steps"`
+	Judgement *smoke.Judgement `json:"judgement,omitempty"`  // of the pages after the change
+	Database  []TableNote      `json:"database,omitempty"`   // what going back did with each changed table
+	Exposed   time.Duration    `json:"exposed_ns,omitempty"` // how long visitors could see what was not kept
+	Reason    string           `json:"reason,omitempty"`     // why it ended so, in a sentence
+	Next      []string         `json:"next,omitempty"`       // what to do, each a sentence or a command
+	Folder    string           `json:"folder"`
+}
+
+// Target is the component that a run replaces.
+type Target struct {
+	Kind    cms.Kind `json:"kind"`
+	Folder  string   `json:"folder"`
+	Name    string   `json:"name"`
+	From    string   `json:"from"`
+	To      string   `json:"to"`
+	Package string   `json:"package"`           // the archive's path
+	Hash    string   `json:"hash"`              // of the archive
+	Shelved string   `json:"shelved,omitempty"` // where the replaced version is on the shelf
+}
+
+// Names of the steps in a journal. A step that changes something is written
+// before it is done; its second entry says that it was.
+const (
+	stepBegin    = "begin"
+	stepSnapshot = "snapshot taken"
+	stepStage    = "staging"
+	stepSwap     = "swapping"
+	stepSwapped  = "swapped"
+	stepJudged   = "judged"
+	stepBack     = "going back"
+	stepRestore  = "restoring"
+	stepEnd      = "end"
+)
+
+// runFile and journalFile are the files in a run's folder.
+const (
+	runFile      = "run.json"
+	journalFile  = "journal.jsonl"
+	newTreeFile  = "new-tree.json"
+	baselineFile = "pages-before.json"
+	afterFile    = "pages-after.json"
+)
+
+func runNumber(name string) int {
+	n, err := strconv.Atoi(strings.TrimPrefix(name, "run-"))
+	if err != nil {
+		return 0
+	}
+	return n
+}
+
+func runNames(w *site.Workspace) ([]string, error) {
+	entries, err := os.ReadDir(w.Runs())
+	if errors.Is(err, fs.ErrNotExist) {
+		return nil, nil
+	}
+	var names []string
+	for _, entry := range entries {
+		if runNumber(entry.Name()) > 0 {
+			names = append(names, entry.Name())
+		}
+	}
+	slices.SortFunc(names, func(a, b string) int { return runNumber(a) - runNumber(b) })
+	return names, err
+}
+
+// LoadRun reads the record of a run.
+func LoadRun(w *site.Workspace, name string) (*Run, error) {
+	text, err := os.ReadFile(filepath.Join(w.Runs(), name, runFile))
+	if errors.Is(err, fs.ErrNotExist) {
+		return nil, fmt.Errorf("there is no run called %s", name)
+	}
+	if err != nil {
+		return nil, err
+	}
+	var run Run
+	if err := json.Unmarshal(text, &run); err != nil {
+		return nil, fmt.Errorf("the record of %s is damaged: %w", name, err)
+	}
+	run.Folder = filepath.Join(w.Runs(), name)
+	return &run, nil
+}
+
+// Runs returns all runs, oldest first.
+func Runs(w *site.Workspace) ([]*Run, error) {
+	names, err := runNames(w)
+	if err != nil {
+		return nil, err
+	}
+	var runs []*Run
+	for _, name := range names {
+		run, err := LoadRun(w, name)
+		if err != nil {
+			return runs, err
+		}
+		runs = append(runs, run)
+	}
+	return runs, nil
+}
+
+// Unsettled returns the newest run if it has not ended, else nil.
+func Unsettled(w *site.Workspace) (*Run, error) {
+	runs, err := Runs(w)
+	if err != nil || len(runs) == 0 {
+		return nil, err
+	}
+	if last := runs[len(runs)-1]; last.State == UnderWay {
+		return last, nil
+	}
+	return nil, nil
+}
+
+// newRun makes the folder, the record and the journal of the next run.
+func newRun(w *site.Workspace, kind string) (*Run, *journal.Journal, error) {
+	names, err := runNames(w)
+	if err != nil {
+		return nil, nil, err
+	}
+	next := 1
+	if len(names) > 0 {
+		next = runNumber(names[len(names)-1]) + 1
+	}
+	run := &Run{Name: "run-" + strconv.Itoa(next), Kind: kind, State: UnderWay, Started: time.Now().UTC(), Who: whoAmI()}
+	run.Folder = filepath.Join(w.Runs(), run.Name)
+	if err := os.MkdirAll(run.Folder, 0o700); err != nil {
+		return nil, nil, fmt.Errorf("make the folder of the run: %w", err)
+	}
+	if err := run.save(); err != nil {
+		return nil, nil, err
+	}
+	log, err := journal.Create(filepath.Join(run.Folder, journalFile))
+	return run, log, err
+}
+
+func (r *Run) save() error { return saveJSON(filepath.Join(r.Folder, runFile), r) }
+
+func saveJSON(file string, v any) error {
+	text, err := json.MarshalIndent(v, "", "  ")
+	if err != nil {
+		return err
+	}
+	if err := journal.WriteFile(file, append(text, '\n')); err != nil {
+		return fmt.Errorf("write the record of the run: %w", err)
+	}
+	return nil
+}
+
+func loadTree(file string) (files.Tree, error) {
+	text, err := os.ReadFile(file)
+	if err != nil {
+		return nil, err
+	}
+	var tree files.Tree
+	return tree, json.Unmarshal(text, &tree)
+}
+
+func whoAmI() string {
+	name := "somebody"
+	if me, err := user.Current(); err == nil {
+		name = me.Username
+	}
+	host, err := os.Hostname()
+	if err != nil {
+		return name
+	}
+	return name + " on " + host
+}

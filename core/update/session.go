@@ -1,0 +1,250 @@
+// Package update is the guarded motion: it examines, snapshots, overwrites,
+// tests, and keeps what is sound or puts back what was before.
+package update
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"os"
+	"path/filepath"
+	"time"
+
+	"wetland/core/database"
+	"wetland/core/files"
+	"wetland/core/journal"
+	"wetland/core/packages"
+	"wetland/core/progress"
+	"wetland/core/site"
+	"wetland/core/site/cms"
+	"wetland/core/smoke"
+	"wetland/core/snapshot"
+)
+
+// Clock lets tests turn the time that settling waits for.
+type Clock interface {
+	// Wait returns after d, or earlier with the context's error.
+	Wait(ctx context.Context, d time.Duration) error
+}
+
+// WallClock is the real time.
+type WallClock struct{}
+
+// Wait waits.
+func (WallClock) Wait(ctx context.Context, d time.Duration) error {
+	timer := time.NewTimer(d)
+	defer timer.Stop()
+	select {
+	case <-ctx.Done():
+		return ctx.Err()
+	case <-timer.C:
+		return nil
+	}
+}
+
+// Guard is what every guarded operation needs besides its own options.
+type Guard struct {
+	Report progress.Reporter
+	Clock  Clock
+	// Abandon ends when even going back is to be left to recover: a second Ctrl-C.
+	Abandon context.Context
+}
+
+func (g *Guard) fill() {
+	if g.Report == nil {
+		g.Report = progress.Silent{}
+	}
+	if g.Clock == nil {
+		g.Clock = WallClock{}
+	}
+	if g.Abandon == nil {
+		g.Abandon = context.Background()
+	}
+}
+
+// session is a site opened and locked for one operation.
+type session struct {
+	Guard
+	site       *site.Site
+	db         database.Database
+	components []cms.Component
+	store      *snapshot.Store
+	fetcher    *smoke.Fetcher
+	pages      []smoke.Page
+	run        *Run
+	log        *journal.Journal
+	unlock     func() error
+}
+
+// holder is what the lock's owner leaves for others to read.
+type holder struct {
+	Who       string    `json:"who"`
+	Process   int       `json:"process"`
+	Workspace string    `json:"workspace"`
+	Since     time.Time `json:"since"`
+}
+
+func holderFile(w *site.Workspace) string { return filepath.Join(w.Dir, "holder.json") }
+
+// ErrBusy says that another guarded operation works on the site.
+var ErrBusy = errors.New("another run works on this site")
+
+// lock takes the site, not the workspace: two workspaces of one site exclude each
+// other.
+func (s *session) lock() error {
+	unlock, err := s.site.Place.Lock(s.site.Root)
+	if errors.Is(err, files.ErrLocked) {
+		err = fmt.Errorf("%w. Wait until it has ended, then try again", ErrBusy)
+		var other holder
+		if text, readErr := os.ReadFile(holderFile(s.site.Workspace)); readErr == nil && json.Unmarshal(text, &other) == nil {
+			err = fmt.Errorf("%w: %s, process %d, since %s. Wait until it has ended, then try again", ErrBusy, other.Who, other.Process, other.Since.Local().Format("15:04:05"))
+		}
+		return err
+	}
+	if err != nil {
+		return fmt.Errorf("lock the site: %w", err)
+	}
+	s.unlock = unlock
+	return saveJSON(holderFile(s.site.Workspace), holder{Who: whoAmI(), Process: os.Getpid(), Workspace: s.site.Workspace.Dir, Since: time.Now()})
+}
+
+// open opens and locks the site of the workspace. What only concerns the database
+// goes to the reasons, so that it is told together with the rest.
+func open(ctx context.Context, w *site.Workspace, guard Guard, why *reasons) (*session, error) {
+	guard.fill()
+	opened, err := site.Open(ctx, w)
+	if errors.Is(err, site.ErrInsideWebRoot) {
+		why.add(err.Error(), "Move the workspace, then try again.")
+		return nil, why.refusal()
+	}
+	if err != nil {
+		return nil, err
+	}
+	s := &session{Guard: guard, site: opened}
+	if err := s.lock(); errors.Is(err, ErrBusy) {
+		why.add(err.Error(), "")
+		return nil, why.refusal()
+	} else if err != nil {
+		return nil, err
+	}
+	s.fetcher = NewFetcher(opened)
+	s.pages = Pages(w)
+	if s.db, err = opened.OpenDatabase(ctx); err != nil {
+		why.add(err.Error(), DatabaseAdvice(err))
+	}
+	if s.components, err = opened.CMS.Components(ctx, s.db); err != nil {
+		return nil, errors.Join(err, s.close())
+	}
+	if s.store, err = snapshot.Open(w.Store()); err != nil {
+		why.add(err.Error(), "")
+	}
+	return s, nil
+}
+
+// NewFetcher returns the fetcher for a site's pages, as its wetland.toml wants it.
+func NewFetcher(s *site.Site) *smoke.Fetcher {
+	config := s.Workspace.Config.Smoke
+	return &smoke.Fetcher{Address: s.Address, AtOnce: config.AtOnce, Patience: time.Duration(config.Patience)}
+}
+
+// Pages returns the pages that a workspace names.
+func Pages(w *site.Workspace) []smoke.Page {
+	var pages []smoke.Page
+	for _, page := range w.Config.Pages {
+		pages = append(pages, smoke.Page{Path: page.Path, Expect: page.Expect})
+	}
+	return pages
+}
+
+// DatabaseAdvice tells what to do about a database that cannot be opened.
+func DatabaseAdvice(err error) string {
+	switch {
+	case errors.Is(err, database.ErrDenied):
+		return "Check user and password in the CMS's own settings, or give them under [database] in wetland.toml."
+	case errors.Is(err, database.ErrUnreachable):
+		return "Is the database server running? Check host, port or socket in the CMS's own settings, or give them under [database] in wetland.toml."
+	case errors.Is(err, database.ErrMissing):
+		return "Check the database's name in the CMS's own settings, or give it under [database] in wetland.toml."
+	}
+	return ""
+}
+
+func (s *session) close() error {
+	var err error
+	if s.log != nil {
+		err = errors.Join(err, s.log.Close())
+	}
+	if s.db != nil {
+		err = errors.Join(err, s.db.Close())
+	}
+	if s.unlock != nil {
+		err = errors.Join(err, os.Remove(holderFile(s.site.Workspace)), s.unlock())
+	}
+	return err
+}
+
+// step reports and records one step of the run. do returns what came of it.
+func (s *session) step(name string, total int64, unit string, do func() (progress.Mark, string, error)) error {
+	start := time.Now()
+	s.Report.Begin(name, total, unit)
+	mark, detail, err := do()
+	if err != nil {
+		mark, detail = progress.Bad, err.Error()
+	}
+	s.Report.End(mark, name, detail)
+	if s.run != nil {
+		s.run.Steps = append(s.run.Steps, Step{Name: name, Mark: mark, Detail: detail, Took: time.Since(start)})
+	}
+	return err
+}
+
+// begin makes the run: from here on everything is in the journal.
+func (s *session) begin(kind string, facts any) error {
+	var err error
+	if s.run, s.log, err = newRun(s.site.Workspace, kind); err != nil {
+		return err
+	}
+	return s.log.Write(stepBegin, facts)
+}
+
+// end records how the run ended.
+func (s *session) end(state State, reason string, next ...string) (*Run, error) {
+	s.run.State, s.run.Reason, s.run.Next, s.run.Ended = state, reason, next, time.Now().UTC()
+	return s.run, errors.Join(s.log.Write(stepEnd, map[string]any{"state": state}), s.run.save())
+}
+
+// take takes a snapshot and reports it.
+func (s *session) take(ctx context.Context, reason string) (*snapshot.Manifest, error) {
+	of := snapshot.Subject{Site: s.site, Database: s.db, Components: s.components, Reason: reason}
+	if s.run != nil {
+		of.Run = s.run.Name
+	}
+	var manifest *snapshot.Manifest
+	err := s.step("snapshot", 0, "bytes", func() (progress.Mark, string, error) {
+		var err error
+		if manifest, err = s.store.Take(ctx, of, s.Report); err != nil {
+			return progress.Bad, "", fmt.Errorf("take the snapshot: %w", err)
+		}
+		return progress.Good, SnapshotTotals(manifest), nil
+	})
+	return manifest, err
+}
+
+// takeSnapshot takes the verified snapshot that the run stands on.
+func (s *session) takeSnapshot(ctx context.Context, reason string) (*snapshot.Manifest, error) {
+	manifest, err := s.take(ctx, reason)
+	if err != nil {
+		return nil, err
+	}
+	s.run.Snapshot = manifest.Name
+	return manifest, s.log.Write(stepSnapshot, map[string]string{"snapshot": manifest.Name})
+}
+
+// SnapshotTotals says in a line what a snapshot holds.
+func SnapshotTotals(m *snapshot.Manifest) string {
+	count, size, tables, rows := m.Totals()
+	return fmt.Sprintf("%s: %s (%s), %s (%s), verified", m.Name, plural(count, "file"), bytesText(size), plural(tables, "table"), plural(int(rows), "row"))
+}
+
+func (s *session) shelf() packages.Shelf { return packages.Shelf{Dir: s.site.Workspace.Shelf()} }

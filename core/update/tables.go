@@ -1,0 +1,274 @@
+package update
+
+import (
+	"bufio"
+	"context"
+	"encoding/base64"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"os"
+	"path/filepath"
+	"slices"
+	"unicode/utf8"
+
+	"wetland/core/database"
+	"wetland/core/progress"
+	"wetland/core/site/cms"
+	"wetland/core/snapshot"
+)
+
+// TableNote says what going back did with one table that had changed.
+type TableNote struct {
+	Table string `json:"table"`
+	What  string `json:"what"`
+	Saved string `json:"saved,omitempty"` // file with the rows that were there before going back
+	// Left marks changes that are not the update's and stay as they are.
+	Left bool `json:"left,omitempty"`
+}
+
+// The rules of going back, also in docs/going-back.md:
+//
+//   - a table that was created is set aside under another name;
+//   - a table that was dropped, or whose structure changed, comes back from the
+//     snapshot; its present rows are saved in the run first;
+//   - in a settings table the rows that changed come back, except those that the
+//     CMS rewrites by itself;
+//   - rows that changed in any other table are taken for visitors' writes and stay.
+type tablePlan struct {
+	change database.Change
+	notes  []TableNote
+	save   []database.Table // tables whose present rows are saved first
+}
+
+// planTables compares the present tables with the snapshot and decides.
+func (s *session) planTables(ctx context.Context, from *snapshot.Manifest) (*tablePlan, error) {
+	moment, err := s.db.Read(ctx)
+	if err != nil {
+		return nil, fmt.Errorf("read the database: %w", err)
+	}
+	plan, err := s.planMoment(ctx, from, moment)
+	return plan, errors.Join(err, moment.Close())
+}
+
+func (s *session) planMoment(ctx context.Context, from *snapshot.Manifest, moment database.Moment) (*tablePlan, error) {
+	now, err := database.Survey(ctx, moment, nil)
+	if err != nil {
+		return nil, err
+	}
+	plan := &tablePlan{change: database.Change{Tag: s.run.Name, KeepCounters: true}}
+	for _, differ := range database.CompareTables(from.Described(), now) {
+		if err := s.planTable(ctx, plan, from, differ, moment); err != nil {
+			return nil, err
+		}
+	}
+	return plan, nil
+}
+
+func (s *session) planTable(ctx context.Context, plan *tablePlan, from *snapshot.Manifest, differ database.TableChange, moment database.Moment) error {
+	note := func(left bool, format string, args ...any) {
+		plan.notes = append(plan.notes, TableNote{Table: differ.Name, What: fmt.Sprintf(format, args...), Left: left})
+	}
+	putBack := func() {
+		i := slices.IndexFunc(from.Tables, func(t snapshot.Table) bool { return t.Name == differ.Name })
+		plan.change.Replace = append(plan.change.Replace, database.Replacement{Table: from.Tables[i].Table, Rows: s.store.Rows(from.Tables[i])})
+	}
+	switch differ.Fate {
+	case database.Created:
+		plan.change.Aside = append(plan.change.Aside, differ.Name)
+		note(false, "was created by the update: set aside under another name, with its %s", plural(int(differ.Now.Rows), "row"))
+		return nil
+	case database.Dropped:
+		putBack()
+		note(false, "was dropped by the update: back with %s", plural(int(differ.Before.Rows), "row"))
+		return nil
+	case database.Altered:
+		putBack()
+		if differ.Now.Kind == database.BaseTable {
+			plan.save = append(plan.save, differ.Now)
+		}
+		note(false, "was changed in structure by the update: back as it was, with %s", plural(int(differ.Before.Rows), "row"))
+		return nil
+	}
+	if s.site.CMS.Purpose(differ.Name) != cms.Settings {
+		note(true, "its rows changed meanwhile (%d, was %d): visitors' writes, left as they are", differ.Now.Rows, differ.Before.Rows)
+		return nil
+	}
+	return s.planSettings(ctx, plan, from, differ, moment)
+}
+
+// planSettings finds the rows of a settings table to put back.
+func (s *session) planSettings(ctx context.Context, plan *tablePlan, from *snapshot.Manifest, differ database.TableChange, moment database.Moment) error {
+	i := slices.IndexFunc(from.Tables, func(t snapshot.Table) bool { return t.Name == differ.Name })
+	before := from.Tables[i]
+	present := func(ctx context.Context, each func(database.Row) error) error {
+		return moment.Rows(ctx, differ.Now, each)
+	}
+	rows, err := database.CompareRows(ctx, before.Table, s.store.Rows(before), present)
+	if err != nil {
+		return err
+	}
+	patch := database.Patch{Table: before.Table}
+	own := 0
+	keep := func(row database.Row) bool {
+		if s.site.CMS.RewrittenByItself(before.Table, row) {
+			own++
+			return false
+		}
+		return true
+	}
+	for _, row := range rows.Added {
+		if keep(row) {
+			patch.Remove = append(patch.Remove, row)
+		}
+	}
+	for _, row := range rows.Removed {
+		if keep(row) {
+			patch.Put = append(patch.Put, row)
+		}
+	}
+	for _, pair := range rows.Changed {
+		if keep(pair[0]) {
+			patch.Put = append(patch.Put, pair[0])
+		}
+	}
+	if n := len(patch.Put) + len(patch.Remove); n > 0 {
+		plan.change.Patches = append(plan.change.Patches, patch)
+		plan.save = append(plan.save, differ.Now)
+		plan.notes = append(plan.notes, TableNote{Table: differ.Name, What: fmt.Sprintf("%s of settings put back", plural(n, "row"))})
+	}
+	if own > 0 {
+		plan.notes = append(plan.notes, TableNote{Table: differ.Name, Left: true, What: fmt.Sprintf("%s that the CMS rewrites by itself left as they are", plural(own, "row"))})
+	}
+	return nil
+}
+
+// putBackTables brings the database back to the snapshot as far as the update
+// changed it, and proves that nothing is left to do.
+func (s *session) putBackTables(ctx context.Context, from *snapshot.Manifest) error {
+	return s.step("database", 0, "", func() (progress.Mark, string, error) {
+		plan, err := s.planTables(ctx, from)
+		if err != nil {
+			return badMark, "", err
+		}
+		s.run.Database = append(s.run.Database, plan.notes...)
+		tables := len(from.Tables)
+		if plan.change.Empty() {
+			return goodMark, fmt.Sprintf("%s as in %s%s", plural(tables, "table"), from.Name, leftText(plan.notes)), nil
+		}
+		if err := s.applyTables(ctx, plan); err != nil {
+			return badMark, "", err
+		}
+		after, err := s.planTables(ctx, from)
+		if err != nil {
+			return badMark, "", err
+		}
+		if !after.change.Empty() {
+			return badMark, "", fmt.Errorf("%s still differ from %s after they were put back", noteTables(after.notes), from.Name)
+		}
+		if cache := s.site.CMS.Layout().ObjectCache; cache != "" {
+			return badMark, "", fmt.Errorf("the tables are back, but %s keeps a copy of the settings outside the database: empty that cache by hand, then run: wetland smoke", cache)
+		}
+		return goodMark, fmt.Sprintf("%s put back as in %s, proved%s", noteTables(plan.notes), from.Name, leftText(plan.notes)), nil
+	})
+}
+
+func (s *session) applyTables(ctx context.Context, plan *tablePlan) error {
+	if err := s.saveRows(ctx, plan); err != nil {
+		return fmt.Errorf("save the present rows: %w", err)
+	}
+	applied, err := s.db.Apply(ctx, plan.change)
+	if err != nil {
+		return err
+	}
+	return applied.Finish(ctx)
+}
+
+func noteTables(notes []TableNote) string {
+	var names []string
+	for _, note := range notes {
+		if !note.Left && !slices.Contains(names, note.Table) {
+			names = append(names, note.Table)
+		}
+	}
+	return list(names, 3)
+}
+
+func leftText(notes []TableNote) string {
+	var names []string
+	for _, note := range notes {
+		if note.Left && !slices.Contains(names, note.Table) {
+			names = append(names, note.Table)
+		}
+	}
+	if len(names) == 0 {
+		return ""
+	}
+	return "; left as they are: writes of visitors or of the CMS itself in " + list(names, 3)
+}
+
+// saveRows writes the present rows of the tables to files in the run, so that
+// nothing that was written is lost: one JSON object for each row.
+func (s *session) saveRows(ctx context.Context, plan *tablePlan) error {
+	if len(plan.save) == 0 {
+		return nil
+	}
+	folder := filepath.Join(s.run.Folder, "rows-before-going-back")
+	if err := os.MkdirAll(folder, 0o700); err != nil {
+		return err
+	}
+	moment, err := s.db.Read(ctx)
+	if err != nil {
+		return err
+	}
+	for i, table := range plan.save {
+		file := filepath.Join(folder, fmt.Sprintf("%02d-%s.jsonl", i+1, fileName(table.Name)))
+		if err := writeRows(ctx, moment, table, file); err != nil {
+			return errors.Join(fmt.Errorf("of the table %s: %w", table.Name, err), moment.Close())
+		}
+		for j := range s.run.Database {
+			if s.run.Database[j].Table == table.Name && !s.run.Database[j].Left {
+				s.run.Database[j].Saved = file
+			}
+		}
+	}
+	return moment.Close()
+}
+
+func fileName(table string) string {
+	clean := []rune(table)
+	for i, r := range clean {
+		if r != '_' && r != '-' && (r < '0' || r > '9') && (r < 'A' || r > 'Z') && (r < 'a' || r > 'z') {
+			clean[i] = '_'
+		}
+	}
+	return string(clean)
+}
+
+func writeRows(ctx context.Context, moment database.Moment, table database.Table, name string) error {
+	file, err := os.OpenFile(name, os.O_WRONLY|os.O_CREATE|os.O_TRUNC, 0o600)
+	if err != nil {
+		return err
+	}
+	out := bufio.NewWriter(file)
+	encoder := json.NewEncoder(out)
+	err = moment.Rows(ctx, table, func(row database.Row) error {
+		cells := map[string]any{}
+		for i, cell := range row {
+			cells[table.Columns[i].Name] = readableCell(cell)
+		}
+		return encoder.Encode(cells)
+	})
+	return errors.Join(err, out.Flush(), file.Sync(), file.Close())
+}
+
+func readableCell(cell database.Value) any {
+	text := cell.String()
+	switch {
+	case cell.Type == database.Null:
+		return nil
+	case utf8.ValidString(text):
+		return text
+	}
+	return map[string]string{"base64": base64.StdEncoding.EncodeToString(cell.Data)}
+}

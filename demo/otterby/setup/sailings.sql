@@ -1,0 +1,2 @@
+INSERT INTO sailings (stage, departs, note) VALUES ('Otterby Steps', '07:10', 'weekdays'), ('Sallow End', '07:30', 'weekdays'), ('Otterby Steps', '09:00', NULL), ('Sallow End', '09:20', NULL), ('Otterby Steps', '12:00', ''), ('Sallow End', '12:20', ''), ('Otterby Steps', '16:30', 'last boat'), ('Sallow End', '16:45', 'last boat');
+INSERT INTO enquiries (sender, message, received) VALUES ('Maud Reedmace', 'Do you carry tandems?', '2026-10-04 09:12:00');
