@@ -117,7 +117,7 @@ func (a *app) learn(cmd *cobra.Command, w *site.Workspace, accept bool) error {
 	if err != nil {
 		return err
 	}
-	recorded := judgement.Verdict == smoke.Sound || accept
+	recorded := judgement.Verdict != smoke.Broken || accept
 	code := exitSound
 	if !recorded {
 		code = exitRefused

@@ -226,7 +226,7 @@ func (a *adoption) findPages(ctx context.Context) error {
 	return ctx.Err()
 }
 
-// writeWorkspace writes wetland.toml and, if all pages are sound, the baseline.
+// writeWorkspace writes wetland.toml and, if no page is broken, the baseline.
 func (a *adoption) writeWorkspace(ctx context.Context) error {
 	if a.o.Name == "" {
 		a.o.Name = a.site.Address.Hostname()
@@ -259,8 +259,8 @@ func (a *adoption) writeWorkspace(ctx context.Context) error {
 	return nil
 }
 
-// Learn looks at all pages twice and records them as the workspace's baseline. Pages
-// with faults are not learnt, unless accepted.
+// Learn looks at all pages twice and records them as the workspace's baseline. Broken
+// pages are not learnt, unless accepted.
 func Learn(ctx context.Context, w *site.Workspace, address *url.URL, report progress.Reporter, accept bool) (*smoke.Judgement, error) {
 	fetcher := update.NewFetcher(&site.Site{Workspace: w, Address: address})
 	var takes []*smoke.Take
@@ -273,7 +273,7 @@ func Learn(ctx context.Context, w *site.Workspace, address *url.URL, report prog
 	}
 	baseline := smoke.Merge(takes...)
 	judgement := smoke.Judge(nil, baseline)
-	if judgement.Verdict != smoke.Sound && !accept {
+	if judgement.Verdict == smoke.Broken && !accept {
 		return judgement, nil
 	}
 	return judgement, baseline.Save(w.Baseline())

@@ -143,8 +143,8 @@ func losses(was, now Facts) []Finding {
 	if was.Status != now.Status && now.Status < 400 {
 		found.add(Doubtful, "status", fmt.Sprintf("the server answers %d, was %d", now.Status, was.Status), "")
 	}
-	if now.Status >= 400 && was.Status < 400 {
-		return found // the rest of the page is another one anyway
+	if (now.Status >= 400 && was.Status < 400) || (was.Complete && !now.Complete) {
+		return found // that much else is gone follows from it
 	}
 	if was.Title != "" && was.Title != now.Title {
 		found.add(Doubtful, "title", fmt.Sprintf("the title is %q, was %q", now.Title, was.Title), "")

@@ -162,6 +162,8 @@ func (s *session) takeBaseline(ctx context.Context, o Options, why *reasons) (*s
 	switch {
 	case judgement.Verdict == smoke.Sound:
 		s.Report.End(goodMark, "pages before", plural(len(s.pages), "page")+", all sound, looked at twice")
+	case judgement.Verdict == smoke.Doubtful:
+		s.Report.End(doubtMark, "pages before", fmt.Sprintf("%d of %s doubtful already: %s; only new findings count", judgement.Count(smoke.Doubtful), plural(len(s.pages), "page"), firstFinding(judgement)))
 	case o.AcceptPresent:
 		s.Report.End(doubtMark, "pages before", fmt.Sprintf("%s not sound; accepted: only new findings count", plural(len(judgement.Failing()), "page")))
 	default:

@@ -1,0 +1,240 @@
+// Package e2e drives the built program on files in temporary folders.
+package e2e
+
+import (
+	"archive/zip"
+	"bytes"
+	"context"
+	"encoding/json"
+	"fmt"
+	"io"
+	"log/slog"
+	"net"
+	"os"
+	"os/exec"
+	"path"
+	"path/filepath"
+	"slices"
+	"strings"
+	"syscall"
+	"testing"
+
+	"wetland/core/files"
+	"wetland/demo"
+	"wetland/internal/testenv"
+)
+
+// program is the built binary.
+var program string
+
+func TestMain(m *testing.M) {
+	dir, err := os.MkdirTemp("", "wetland-e2e-*")
+	if err != nil {
+		panic(err)
+	}
+	// Others must be able to run it: some tests do so as an ordinary user.
+	_ = os.Chmod(dir, 0o755)
+	program = filepath.Join(dir, "wetland")
+	build := exec.Command("go", "build", "-o", program, "wetland")
+	build.Env = append(os.Environ(), "CGO_ENABLED=0")
+	if out, err := build.CombinedOutput(); err != nil {
+		fmt.Fprintf(os.Stderr, "build: %v\n%s", err, out)
+		os.Exit(1)
+	}
+	code := testenv.Run(m)
+	_ = os.RemoveAll(dir)
+	os.Exit(code)
+}
+
+// result is what a command said and how it ended.
+type result struct {
+	code        int
+	stdout, err string
+}
+
+func (r result) String() string {
+	return fmt.Sprintf("exit code %d\n--- stdout\n%s--- stderr\n%s", r.code, r.stdout, r.err)
+}
+
+// wetland runs the program in the workspace.
+func wetland(t *testing.T, workspace string, args ...string) result {
+	t.Helper()
+	return finish(t, exec.Command(program, args...), workspace)
+}
+
+func finish(t *testing.T, command *exec.Cmd, workspace string) result {
+	t.Helper()
+	var out, errs bytes.Buffer
+	command.Dir, command.Stdout, command.Stderr = workspace, &out, &errs
+	err := command.Run()
+	if _, ended := err.(*exec.ExitError); err != nil && !ended {
+		t.Fatal(err)
+	}
+	return result{command.ProcessState.ExitCode(), out.String(), errs.String()}
+}
+
+// want fails unless the command ended with the code and said all of the words.
+func (r result) want(t *testing.T, code int, words ...string) result {
+	t.Helper()
+	if r.code != code {
+		t.Fatalf("want exit code %d\n%s", code, r)
+	}
+	said := strings.Join(strings.Fields(r.stdout+" "+r.err), " ")
+	for _, word := range words {
+		if !strings.Contains(said, word) {
+			t.Errorf("it does not say %q\n%s", word, r)
+		}
+	}
+	return r
+}
+
+// decode reads the JSON document on standard output.
+func (r result) decode(t *testing.T, into any) {
+	t.Helper()
+	decoder := json.NewDecoder(strings.NewReader(r.stdout))
+	if err := decoder.Decode(into); err != nil {
+		t.Fatalf("no JSON: %v\n%s", err, r)
+	}
+	if decoder.More() {
+		t.Fatalf("more than one JSON document\n%s", r)
+	}
+}
+
+// ferry is the demo site, served, with its workspace.
+type ferry struct {
+	root, packages, care, address string
+}
+
+// layOut lays out and serves the demo site.
+func layOut(t *testing.T) *ferry {
+	t.Helper()
+	dir := t.TempDir()
+	f := &ferry{root: filepath.Join(dir, "site"), packages: filepath.Join(dir, "packages"), care: filepath.Join(dir, "care")}
+	if err := os.Mkdir(f.care, 0o755); err != nil {
+		t.Fatal(err)
+	}
+	listener, err := net.Listen("tcp", "127.0.0.1:0")
+	if err != nil {
+		t.Fatal(err)
+	}
+	f.address = "http://" + listener.Addr().String() + "/"
+	if err := demo.LayOut(t.Context(), f.root, f.packages, f.address); err != nil {
+		t.Fatal(err)
+	}
+	ctx, stop := context.WithCancel(context.Background())
+	ended := make(chan error, 1)
+	go func() { ended <- demo.Serve(ctx, listener, f.root, slog.New(slog.DiscardHandler)) }()
+	t.Cleanup(func() {
+		stop()
+		if err := <-ended; err != nil {
+			t.Error(err)
+		}
+	})
+	return f
+}
+
+// adopted lays out the demo site and adopts it.
+func adopted(t *testing.T) *ferry {
+	t.Helper()
+	f := layOut(t)
+	f.run(t, "adopt", f.root, "--address", f.address, "--name", "Otterby Ferry").want(t, 0)
+	return f
+}
+
+func (f *ferry) run(t *testing.T, args ...string) result {
+	t.Helper()
+	return wetland(t, f.care, args...)
+}
+
+func (f *ferry) pkg(name string) string { return filepath.Join(f.packages, name+".zip") }
+
+// tree reads the files below root, without what changes by itself.
+func tree(t *testing.T, root string, without ...string) files.Tree {
+	t.Helper()
+	read, err := files.ReadTree(t.Context(), files.Local{}, root, func(at string) bool { return slices.Contains(without, at) })
+	if err != nil {
+		t.Fatal(err)
+	}
+	return read
+}
+
+// siteTree is the demo site without its cache and database.
+func (f *ferry) siteTree(t *testing.T) files.Tree {
+	return tree(t, f.root, "cache", "data")
+}
+
+// same fails unless the trees are equal in every byte, mode and owner.
+func same(t *testing.T, before, now files.Tree) {
+	t.Helper()
+	for _, differ := range files.Exact.Compare(before, now) {
+		t.Errorf("%s: %s", differ.Path, differ.What)
+	}
+}
+
+// zipOf writes a zip with the given entries, in the order of their names.
+func zipOf(t *testing.T, name string, entries map[string]string) string {
+	t.Helper()
+	file := filepath.Join(t.TempDir(), name)
+	out, err := os.Create(file)
+	if err != nil {
+		t.Fatal(err)
+	}
+	archive := zip.NewWriter(out)
+	names := make([]string, 0, len(entries))
+	for name := range entries {
+		names = append(names, name)
+	}
+	slices.Sort(names)
+	for _, name := range names {
+		w, err := archive.Create(name)
+		if err != nil {
+			t.Fatal(err)
+		}
+		if _, err := io.WriteString(w, entries[name]); err != nil {
+			t.Fatal(err)
+		}
+	}
+	if err := archive.Close(); err != nil {
+		t.Fatal(err)
+	}
+	if err := out.Close(); err != nil {
+		t.Fatal(err)
+	}
+	return file
+}
+
+// entriesOf reads a folder into zip entries below the folder name.
+func entriesOf(t *testing.T, folder, name string) map[string]string {
+	t.Helper()
+	entries := map[string]string{}
+	err := filepath.WalkDir(folder, func(at string, d os.DirEntry, err error) error {
+		if err != nil || d.IsDir() {
+			return err
+		}
+		text, err := os.ReadFile(at)
+		rel, _ := filepath.Rel(folder, at)
+		entries[path.Join(name, filepath.ToSlash(rel))] = string(text)
+		return err
+	})
+	if err != nil {
+		t.Fatal(err)
+	}
+	return entries
+}
+
+// asOrdinaryUser makes the command run as nobody: root is refused nothing.
+func asOrdinaryUser(command *exec.Cmd) {
+	command.SysProcAttr = &syscall.SysProcAttr{Credential: &syscall.Credential{Uid: 65534, Gid: 65534}}
+}
+
+func unzip(t *testing.T, archive, to string) {
+	t.Helper()
+	reader, err := zip.OpenReader(archive)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer reader.Close()
+	if err := os.CopyFS(to, reader); err != nil {
+		t.Fatal(err)
+	}
+}

@@ -1,0 +1,190 @@
+package e2e
+
+import (
+	"crypto/sha256"
+	"database/sql"
+	"encoding/hex"
+	"fmt"
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+
+	"wetland/core/files"
+	"wetland/internal/testenv"
+)
+
+// caches are what WordPress changes by itself in its folder.
+var caches = []string{"wp-content/cache", "wp-content/uploads", "wp-content/upgrade"}
+
+// care adopts a WordPress site into a workspace of the test.
+func care(t *testing.T, site *testenv.Site) string {
+	t.Helper()
+	workspace := t.TempDir()
+	result := wetland(t, workspace, "adopt", site.Root, "--address", site.Address)
+	result.want(t, 0, "WordPress 6.1", "MariaDB", "tables of this site, login tried", "twentytwentyone")
+	return workspace
+}
+
+// rowsOf sums up each table of the site by the database server's own means, apart
+// from Wetland's code, without the rows that WordPress rewrites by itself
+// (docs/wordpress.md).
+func rowsOf(t *testing.T, db *sql.DB, prefix string) map[string]string {
+	t.Helper()
+	without := map[string]string{
+		prefix + "options":  `option_name NOT LIKE '\_transient\_%' AND option_name NOT LIKE '\_site\_transient\_%' AND option_name NOT IN ('cron', 'rewrite_rules', 'recovery_keys', 'auto_updater.lock', 'core_updater.lock', 'recently_activated', 'fresh_site')`,
+		prefix + "usermeta": `meta_key <> 'session_tokens'`,
+	}
+	sums := map[string]string{}
+	for _, table := range column(t, db, "SHOW TABLES") {
+		where := without[table]
+		if where == "" {
+			where = "1"
+		}
+		var names []string
+		for _, name := range column(t, db, "SELECT column_name FROM information_schema.columns WHERE table_schema = database() AND table_name = ? ORDER BY ordinal_position", table) {
+			names = append(names, fmt.Sprintf("COALESCE(HEX(`%s`), 'null')", name))
+		}
+		rows := column(t, db, fmt.Sprintf("SELECT CONCAT_WS('|', %s) FROM `%s` WHERE %s ORDER BY 1", strings.Join(names, ", "), table, where))
+		create := column(t, db, fmt.Sprintf("SELECT GROUP_CONCAT(CONCAT(column_name, column_type, COALESCE(collation_name, '')) ORDER BY ordinal_position) FROM information_schema.columns WHERE table_schema = database() AND table_name = '%s'", table))
+		sum := sha256.Sum256([]byte(strings.Join(append(create, rows...), "\n")))
+		sums[table] = fmt.Sprintf("%d rows, %s", len(rows), hex.EncodeToString(sum[:8]))
+	}
+	return sums
+}
+
+func column(t *testing.T, db *sql.DB, query string, args ...any) []string {
+	t.Helper()
+	rows, err := db.Query(query, args...)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer rows.Close()
+	var values []string
+	for rows.Next() {
+		var value sql.NullString
+		if err := rows.Scan(&value); err != nil {
+			t.Fatal(err)
+		}
+		values = append(values, value.String)
+	}
+	if err := rows.Err(); err != nil {
+		t.Fatal(err)
+	}
+	return values
+}
+
+func sameRows(t *testing.T, before, now map[string]string) {
+	t.Helper()
+	for table, sum := range before {
+		if now[table] != sum {
+			t.Errorf("table %s: %s, was %s", table, now[table], sum)
+		}
+	}
+	for table := range now {
+		if _, known := before[table]; !known {
+			t.Errorf("table %s is new", table)
+		}
+	}
+}
+
+// themePackage is the real theme with another version and the given changes; an
+// empty text drops the file.
+func themePackage(t *testing.T, site *testenv.Site, version string, changes map[string]string) string {
+	t.Helper()
+	entries := entriesOf(t, filepath.Join(site.Root, "wp-content/themes/twentytwentyone"), "twentytwentyone")
+	const style = "twentytwentyone/style.css"
+	entries[style] = strings.Replace(entries[style], "Version: 1.7", "Version: "+version, 1)
+	if !strings.Contains(entries[style], "Version: "+version) {
+		t.Fatal("the theme is not version 1.7 any more")
+	}
+	for name, text := range changes {
+		if text == "" {
+			delete(entries, "twentytwentyone/"+name)
+		} else {
+			entries["twentytwentyone/"+name] = text
+		}
+	}
+	return zipOf(t, "twentytwentyone."+version+".zip", entries)
+}
+
+// brokenSingle fails after the head of the page was sent: the answer is still 200.
+const brokenSingle = `<?php
+get_header();
+while ( have_posts() ) {
+	the_post();
+	tideline_show_notice();
+}
+get_footer();
+`
+
+func TestWordPressThemeWithFatalErrorIsPutBack(t *testing.T) {
+	site := testenv.WordPress(t)
+	workspace := care(t, site)
+	bad := themePackage(t, site, "1.8", map[string]string{"single.php": brokenSingle})
+	before, rows := tree(t, site.Root, caches...), rowsOf(t, site.Account.Root, "of_")
+
+	result := wetland(t, workspace, "update", bad)
+	result.want(t, 3, "Put back.", "Version 1.7 is back, and proved", "in one step: the folder was never absent", "equal to snap-1")
+	if !strings.Contains(result.stdout, "critical error") && !strings.Contains(result.stdout, "cut off") {
+		t.Errorf("the fatal error is not named\n%s", result)
+	}
+	same(t, before, tree(t, site.Root, caches...))
+	sameRows(t, rows, rowsOf(t, site.Account.Root, "of_"))
+	nothingLeft(t, site.Root)
+}
+
+func TestWordPressHarmlessThemeIsKept(t *testing.T) {
+	site := testenv.WordPress(t)
+	workspace := care(t, site)
+	good := themePackage(t, site, "1.8", map[string]string{
+		"postcss.config.js": "", "package-lock.json": "", // dropped by the new version
+		"assets/css/print.css": "@media print { nav { display: none; } }\n",
+	})
+	rows := rowsOf(t, site.Account.Root, "of_")
+	wetland(t, workspace, "update", good).want(t, 0, "Kept.", "pages are sound", "1.7 is on the shelf")
+
+	theme := tree(t, filepath.Join(site.Root, "wp-content/themes/twentytwentyone"))
+	equalToPackage(t, good, "twentytwentyone", theme)
+	for _, dropped := range []string{"postcss.config.js", "package-lock.json"} {
+		if _, err := os.Stat(filepath.Join(site.Root, "wp-content/themes/twentytwentyone", dropped)); !os.IsNotExist(err) {
+			t.Errorf("%s is still there", dropped)
+		}
+	}
+	sameRows(t, rows, rowsOf(t, site.Account.Root, "of_"))
+	if active := column(t, site.Account.Root, "SELECT option_value FROM of_options WHERE option_name = 'stylesheet'"); len(active) != 1 || active[0] != "twentytwentyone" {
+		t.Errorf("the active theme is %q", active)
+	}
+	nothingLeft(t, site.Root)
+
+	// The replaced version is at hand, and the snapshot brings everything back.
+	if _, err := os.Stat(filepath.Join(workspace, "shelf/themes/twentytwentyone/twentytwentyone@1.7.zip")); err != nil {
+		t.Error(err)
+	}
+	wetland(t, workspace, "restore", "snap-1", "--yes").want(t, 0, "Restored.", "equal to snap-1")
+	sameRows(t, rows, rowsOf(t, site.Account.Root, "of_"))
+}
+
+// equalToPackage fails unless the tree has just the files of the zip.
+func equalToPackage(t *testing.T, archive, folder string, got files.Tree) {
+	t.Helper()
+	unpacked := t.TempDir()
+	unzip(t, archive, unpacked)
+	for _, differ := range files.Content.Compare(tree(t, filepath.Join(unpacked, folder)), got) {
+		t.Errorf("%s: %s", differ.Path, differ.What)
+	}
+}
+
+// nothingLeft fails if anything of Wetland's is in the site or beside it.
+func nothingLeft(t *testing.T, root string) {
+	t.Helper()
+	for _, item := range tree(t, root) {
+		if strings.Contains(item.Path, "wetland") {
+			t.Errorf("left in the site: %s", item.Path)
+		}
+	}
+	beside, err := filepath.Glob(filepath.Join(filepath.Dir(root), ".wetland*"))
+	if err != nil || len(beside) > 0 {
+		t.Errorf("left beside the site: %v %v", beside, err)
+	}
+}

@@ -1,0 +1,139 @@
+package testenv
+
+import (
+	"bytes"
+	_ "embed"
+	"fmt"
+	"io"
+	"net/http"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"testing"
+)
+
+//go:embed install.php
+var installScript []byte
+
+// Site is a running WordPress.
+type Site struct {
+	*Account
+	Root    string // folder of the site
+	Address string // ends in a slash
+	Log     string // what PHP says
+}
+
+// WordPress lays out a WordPress site in a folder of the test, installs it into a
+// database of its own, fills it with the ferry's pages, and serves it with PHP's
+// own web server.
+func WordPress(t *testing.T) *Site {
+	t.Helper()
+	source := filepath.Join(os.Getenv("WETLAND_TEST_SERVERS"), "wordpress")
+	if _, err := os.Stat(filepath.Join(source, "wp-includes/version.php")); err != nil {
+		Missing(t, "WordPress (WETLAND_TEST_SERVERS)")
+	}
+	if _, err := exec.LookPath("php"); err != nil {
+		Missing(t, "php")
+	}
+	dir := t.TempDir()
+	s := &Site{Account: Database(t), Root: filepath.Join(dir, "www"), Log: filepath.Join(dir, "php.log")}
+	if out, err := exec.Command("cp", "-a", source, s.Root).CombinedOutput(); err != nil {
+		t.Fatalf("copy WordPress: %v\n%s", err, out)
+	}
+	port, err := FreePort()
+	if err != nil {
+		t.Fatal(err)
+	}
+	s.Address = fmt.Sprintf("http://127.0.0.1:%d/", port)
+	s.Write(t, "wp-config.php", s.config())
+	s.PHP(t, installScript, "WETLAND_ADDRESS="+strings.TrimSuffix(s.Address, "/"))
+	s.serve(t, port)
+	return s
+}
+
+// config is written as people write it: mixed quotes, spaces, comments.
+func (s *Site) config() string {
+	return fmt.Sprintf(`<?php
+/** The settings of the ferry's site. define('DB_NAME', 'not_this_one'); */
+define( 'DB_NAME', "%s" );  // the database
+define('DB_USER','%s');
+# define('DB_PASSWORD', 'nor this');
+define( "DB_PASSWORD" , '%s' );
+define('DB_HOST', '127.0.0.1:%d');
+define('DB_CHARSET', 'utf8mb4');
+define('DB_COLLATE', '');
+define('AUTH_KEY', 'made up'); define('SECURE_AUTH_KEY', 'made up too');
+$table_prefix  = 'of_';
+define('WP_DEBUG', false);
+define('AUTOMATIC_UPDATER_DISABLED', true);
+define('WP_HTTP_BLOCK_EXTERNAL', true);
+define('DISABLE_WP_CRON', true);
+if ( ! defined( 'ABSPATH' ) ) {
+	define( 'ABSPATH', __DIR__ . '/' );
+}
+require_once ABSPATH . 'wp-settings.php';
+`, s.Name, s.User, strings.NewReplacer(`\`, `\\`, `'`, `\'`).Replace(s.Password), s.Port)
+}
+
+// Write writes a file below the site's root.
+func (s *Site) Write(t *testing.T, name, text string) {
+	t.Helper()
+	file := filepath.Join(s.Root, name)
+	if err := os.MkdirAll(filepath.Dir(file), 0o755); err != nil {
+		t.Fatal(err)
+	}
+	if err := os.WriteFile(file, []byte(text), 0o644); err != nil {
+		t.Fatal(err)
+	}
+}
+
+// PHP runs a script in the site's root, read from standard input.
+func (s *Site) PHP(t *testing.T, script []byte, environment ...string) string {
+	t.Helper()
+	command := exec.Command("php", "-d", "display_errors=stderr", "-d", "error_reporting=E_ALL & ~E_DEPRECATED & ~E_WARNING & ~E_NOTICE")
+	command.Dir, command.Stdin = s.Root, bytes.NewReader(script)
+	command.Env = append(os.Environ(), environment...)
+	out, err := command.CombinedOutput()
+	if err != nil {
+		t.Fatalf("php: %v\n%s", err, out)
+	}
+	return string(out)
+}
+
+func (s *Site) serve(t *testing.T, port int) {
+	t.Helper()
+	log, err := os.Create(s.Log)
+	if err != nil {
+		t.Fatal(err)
+	}
+	command := exec.Command("php", "-d", "display_errors=0", "-d", "log_errors=1", "-S", fmt.Sprintf("127.0.0.1:%d", port), "-t", s.Root)
+	command.Env = append(os.Environ(), "PHP_CLI_SERVER_WORKERS=4")
+	command.Stdout, command.Stderr = log, log
+	ownGroup(command)
+	if err := command.Start(); err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(func() {
+		killGroup(command)
+		_ = command.Wait()
+		_ = log.Close()
+	})
+	if err := Until(func() error { _, err := s.Get("/"); return err }); err != nil {
+		t.Fatal(err)
+	}
+}
+
+// Get returns a page's text; an answer other than 200 is an error.
+func (s *Site) Get(path string) (string, error) {
+	response, err := http.Get(strings.TrimSuffix(s.Address, "/") + path)
+	if err != nil {
+		return "", err
+	}
+	defer response.Body.Close()
+	text, err := io.ReadAll(response.Body)
+	if err == nil && response.StatusCode != http.StatusOK {
+		err = fmt.Errorf("%s answers %d", path, response.StatusCode)
+	}
+	return string(text), err
+}

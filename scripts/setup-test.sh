@@ -1,0 +1,52 @@
+#!/usr/bin/env bash
+# Sets up what the tests against real servers need, from Debian's packages: the
+# database server, PHP, and WordPress unpacked into a folder. Does nothing that is
+# done already. No service is installed or started on this machine.
+#
+# usage: scripts/setup-test.sh FOLDER      the tests find it as WETLAND_TEST_SERVERS
+set -euo pipefail
+folder=${1:?usage: scripts/setup-test.sh FOLDER}
+
+if ! command -v apt-get >/dev/null; then
+  echo "setup-test: no apt-get here: tests against real servers will be skipped" >&2
+  exit 0
+fi
+as_root() { if [ "$(id -u)" = 0 ]; then "$@"; elif command -v sudo >/dev/null; then sudo "$@"; else return 1; fi; }
+
+# The -core packages hold the server without a service that would be started.
+packages="mariadb-server-core mariadb-client-core php-cli php-mysql php-xml php-mbstring php-gd php-curl php-zip"
+missing=""
+for p in $packages; do dpkg -s "$p" >/dev/null 2>&1 || missing="$missing $p"; done
+if [ -n "$missing" ]; then
+  echo "setup-test: installing$missing" >&2
+  export DEBIAN_FRONTEND=noninteractive
+  if ! { as_root apt-get update -qq && as_root apt-get install -y -qq --no-install-recommends $missing; } >&2; then
+    echo "setup-test: could not install them: tests against real servers will be skipped" >&2
+    exit 0
+  fi
+fi
+
+[ -f "$folder/wordpress/wp-includes/version.php" ] && exit 0
+work=$(mktemp -d)
+trap 'rm -rf "$work"' EXIT
+mkdir -p "$folder"
+cd "$work"
+debs="wordpress wordpress-theme-twentytwentyone wordpress-theme-twentytwentytwo wordpress-theme-twentytwentythree libjs-underscore"
+if ! apt-get download $debs >/dev/null 2>&1; then
+  as_root apt-get update -qq >&2 || true
+  apt-get download $debs >/dev/null 2>&1 || { echo "setup-test: WordPress could not be had: its tests will be skipped" >&2; exit 0; }
+fi
+for deb in *.deb; do dpkg -x "$deb" out; done
+site=out/usr/share/wordpress
+# The packages point into /etc and /usr/share: what pages load becomes a real
+# file, the rest is not needed here, and the settings are each test's own.
+for js in underscore.js underscore.min.js; do
+  rm -f "$site/wp-includes/js/$js"
+  cp "out/usr/share/javascript/underscore/$js" "$site/wp-includes/js/$js"
+done
+find "$site" -type l -delete
+rm -f "$site/wp-config.php"
+chmod -R u+rwX,go+rX "$site"
+rm -rf "$folder/wordpress.part"
+cp -a "$site" "$folder/wordpress.part"
+mv "$folder/wordpress.part" "$folder/wordpress"
