@@ -314,7 +314,10 @@ func storeBytes(place files.Place, name string, item *Item, volume *volumeWriter
 	}
 	defer file.Close()
 	item.Pieces, item.Size = nil, 0
-	buffer := make([]byte, pieceSize)
+	if volume.buffer == nil {
+		volume.buffer = make([]byte, pieceSize)
+	}
+	buffer := volume.buffer
 	whole, pipe := hashPipe()
 	for {
 		n, err := io.ReadFull(file, buffer)

@@ -52,6 +52,8 @@ type volumeWriter struct {
 	at    int64
 	index map[string]location // of the whole store, to store nothing twice
 	added []location
+	// buffer is for reading files, one after the other.
+	buffer []byte
 	err   error // the first failure: everything after it fails, too
 }
 
