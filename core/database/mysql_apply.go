@@ -11,6 +11,8 @@ import (
 	"slices"
 	"strconv"
 	"strings"
+
+	"github.com/go-sql-driver/mysql"
 )
 
 // Names of tables while a change is under way. They are made from the real name,
@@ -175,12 +177,24 @@ func (a *mysqlApplied) Finish(ctx context.Context) error {
 	}
 	for _, table := range a.replaced {
 		for _, statement := range table.After {
-			if _, err := conn.ExecContext(ctx, statement); err != nil {
+			if err := execAsDefiner(ctx, conn, statement); err != nil {
 				return fmt.Errorf("put back what belongs to the table %s: %w", table.Name, err)
 			}
 		}
 	}
 	return a.putViews(ctx, conn)
+}
+
+// execAsDefiner runs a statement that makes a trigger or a view. Where this user
+// may not act in another's name, it is made in this user's own.
+func execAsDefiner(ctx context.Context, conn *sql.Conn, statement string) error {
+	_, err := conn.ExecContext(ctx, statement)
+	var answer *mysql.MySQLError
+	const needsRight = 1227 // ER_SPECIFIC_ACCESS_DENIED_ERROR
+	if errors.As(err, &answer) && answer.Number == needsRight {
+		_, err = conn.ExecContext(ctx, definerClause.ReplaceAllString(statement, ""))
+	}
+	return err
 }
 
 var createView = regexp.MustCompile(`^CREATE (.*?)VIEW `)
@@ -193,7 +207,7 @@ func (a *mysqlApplied) putViews(ctx context.Context, conn *sql.Conn) error {
 		var failed error
 		for _, view := range views {
 			statement := createView.ReplaceAllString(view.Create, "CREATE OR REPLACE ${1}VIEW ")
-			if _, err := conn.ExecContext(ctx, statement); err != nil {
+			if err := execAsDefiner(ctx, conn, statement); err != nil {
 				waiting = append(waiting, view)
 				failed = errors.Join(failed, fmt.Errorf("put back the view %s: %w", view.Name, err))
 			}

@@ -1,0 +1,186 @@
+package database
+
+import (
+	"bufio"
+	"bytes"
+	"database/sql"
+	"errors"
+	"io"
+	"path/filepath"
+	"strings"
+	"testing"
+)
+
+func isError(err, want error) bool { return errors.Is(err, want) }
+
+func openSQLiteTest(t *testing.T, statements string) (*sql.DB, Database) {
+	t.Helper()
+	file := filepath.Join(t.TempDir(), "it's a ferry #1?.sqlite")
+	raw, err := sql.Open("sqlite", "file:"+strings.NewReplacer("#", "%23", "?", "%3F").Replace(file))
+	if err != nil {
+		t.Fatal(err)
+	}
+	if _, err := raw.Exec(statements); err != nil {
+		t.Fatal(err)
+	}
+	db, err := Open(t.Context(), Login{Engine: "sqlite", File: file}, everything)
+	if err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(func() {
+		if err := errors.Join(db.Close(), raw.Close()); err != nil {
+			t.Error(err)
+		}
+	})
+	return raw, db
+}
+
+const difficultSQLite = `
+CREATE TABLE mixed (a, b DATE, c BOOLEAN, d TEXT COLLATE NOCASE, e REAL, f BLOB);
+INSERT INTO mixed VALUES (1, '2026-11-23', 1, 'x', 0.1, x'00ff'), ('1', 20261123, 'yes', '', 1e308, x''), (x'31', NULL, NULL, NULL, NULL, NULL), (1.0, 1.5, 0, CAST(x'fffe' AS TEXT), -0.0, 'text');
+DELETE FROM mixed WHERE rowid = 2;
+INSERT INTO mixed (rowid, a) VALUES (900, 'far');
+CREATE TABLE counted (id INTEGER PRIMARY KEY AUTOINCREMENT, name TEXT UNIQUE);
+INSERT INTO counted (name) VALUES ('a'), ('b'), ('c');
+DELETE FROM counted WHERE name = 'c';
+CREATE TABLE "odd ""name""" (k1 TEXT, k2 INT, v, twice AS (k2 * 2), PRIMARY KEY (k1, k2)) WITHOUT ROWID;
+INSERT INTO "odd ""name""" VALUES ('a', 1, 'x'), ('a', 2, NULL);
+CREATE INDEX by_name ON counted (name DESC) WHERE name > 'a';
+CREATE TABLE log (what TEXT);
+CREATE TRIGGER note_it AFTER INSERT ON counted BEGIN INSERT INTO log VALUES (NEW.name); END;
+CREATE VIEW names AS SELECT name FROM counted;
+CREATE VIEW more_names AS SELECT name || '!' AS name FROM names;
+CREATE TABLE other_site (a);
+INSERT INTO other_site VALUES (1);
+`
+
+func TestSQLiteRoundTrip(t *testing.T) {
+	raw, db := openSQLiteTest(t, difficultSQLite)
+	before := save(t, db)
+	_, err := raw.Exec(`UPDATE mixed SET a = 2; DROP TABLE "odd ""name"""; ALTER TABLE counted ADD COLUMN x; INSERT INTO counted (name) VALUES ('z');
+DROP VIEW more_names; CREATE TABLE extra (a); INSERT INTO extra VALUES (42); CREATE VIEW new_view AS SELECT a FROM extra; UPDATE other_site SET a = 2`)
+	if err != nil {
+		t.Fatal(err)
+	}
+	aside := before.restore(t, db)
+	equalNow(t, db, before)
+	if len(aside) != 2 || !strings.HasPrefix(aside[0], AsidePrefix) {
+		t.Errorf("set aside: %v", aside)
+	}
+	for query, want := range map[string]string{
+		"SELECT a FROM wetland_aside_test_1_extra":                        "42",
+		"SELECT query FROM wetland_aside_test_1_new_view":                 "CREATE VIEW new_view AS SELECT a FROM extra",
+		"SELECT a FROM other_site":                                        "2",
+		"SELECT seq FROM sqlite_sequence WHERE name = 'counted'":          "3",
+		"SELECT COUNT(*) FROM more_names":                                 "2",
+		"SELECT typeof(a) || typeof(b) FROM mixed WHERE rowid = 1":        "integertext",
+		"SELECT rowid FROM mixed WHERE a = 'far'":                         "900",
+		"SELECT COUNT(*) FROM sqlite_master WHERE name = 'by_name'":       "1",
+		"SELECT hex(CAST(d AS BLOB)) FROM mixed WHERE typeof(f) = 'text'": "FFFE",
+		"SELECT COUNT(*) FROM log":                                        "0",
+	} {
+		var got string
+		if err := raw.QueryRow(query).Scan(&got); err != nil || got != want {
+			t.Errorf("%s: %q %v, want %q", query, got, err, want)
+		}
+	}
+	if _, err := raw.Exec("INSERT INTO counted (name) VALUES ('after')"); err != nil {
+		t.Fatal(err)
+	}
+	var logged string
+	if err := raw.QueryRow("SELECT what FROM log").Scan(&logged); err != nil || logged != "after" {
+		t.Errorf("the trigger noted %q %v", logged, err)
+	}
+}
+
+func TestSQLiteChangeThatFailsChangesNothing(t *testing.T) {
+	_, db := openSQLiteTest(t, difficultSQLite)
+	before := save(t, db)
+	bad := before.find(t, "counted")
+	bad.Table.After = append(bad.Table.After, "CREATE INDEX nonsense ON nowhere (x)")
+	if _, err := db.Apply(t.Context(), Change{Tag: "t", Aside: []string{"mixed"}, Replace: []Replacement{bad}}); err == nil {
+		t.Fatal("the change was applied")
+	}
+	equalNow(t, db, before)
+}
+
+func TestSQLiteMissing(t *testing.T) {
+	if _, err := Open(t.Context(), Login{Engine: "sqlite", File: filepath.Join(t.TempDir(), "none")}, everything); !errors.Is(err, ErrMissing) {
+		t.Errorf("got %v", err)
+	}
+}
+
+func TestCompareTables(t *testing.T) {
+	a := Table{Name: "a", Kind: BaseTable, Create: "CREATE TABLE a (x) AUTO_INCREMENT=3", Rows: 1, Digest: "1"}
+	changed, altered := a, a
+	changed.Digest = "2"
+	altered.Create = "CREATE TABLE a (x, y)"
+	counter := a
+	counter.Create = "CREATE TABLE a (x) AUTO_INCREMENT=9"
+	for _, pair := range []struct {
+		before, now []Table
+		want        Fate
+	}{
+		{[]Table{a}, []Table{a}, ""}, {[]Table{a}, []Table{counter}, ""}, {[]Table{a}, []Table{changed}, Written},
+		{[]Table{a}, []Table{altered}, Altered}, {[]Table{a}, nil, Dropped}, {nil, []Table{a}, Created},
+	} {
+		got := CompareTables(pair.before, pair.now)
+		if (pair.want == "") != (len(got) == 0) || (len(got) > 0 && got[0].Fate != pair.want) {
+			t.Errorf("got %v, want %q", got, pair.want)
+		}
+	}
+}
+
+func TestCompareRowsWithoutKey(t *testing.T) {
+	table := Table{Columns: []Column{{Name: "a"}}}
+	rows := func(numbers ...int64) Rows {
+		s := saved{rows: map[string][]Row{}}
+		for _, n := range numbers {
+			s.rows[""] = append(s.rows[""], Row{IntegerValue(n)})
+		}
+		return s.rowsOf("")
+	}
+	got, err := CompareRows(t.Context(), table, rows(1, 1, 1, 2, 3), rows(1, 2, 2, 4))
+	if err != nil {
+		t.Fatal(err)
+	}
+	if len(got.Removed) != 3 || len(got.Added) != 2 || len(got.Changed) != 0 {
+		t.Errorf("added %v, removed %v, changed %v", got.Added, got.Removed, got.Changed)
+	}
+}
+
+func TestDigestKnowsNoOrder(t *testing.T) {
+	rows := []Row{{IntegerValue(1)}, {Value{Type: Null}}, {Value{Type: Text, Data: []byte("x")}}, {Value{Type: Bytes, Data: []byte("x")}}}
+	var forward, backward, fewer Digest
+	for i := range rows {
+		forward.Add(rows[i])
+		backward.Add(rows[len(rows)-1-i])
+		if i > 0 {
+			fewer.Add(rows[i])
+		}
+	}
+	if forward.String() != backward.String() || forward.String() == fewer.String() || forward.Rows() != 4 {
+		t.Errorf("%s %s %s", forward.String(), backward.String(), fewer.String())
+	}
+}
+
+func FuzzReadRow(f *testing.F) {
+	f.Add(AppendRow(nil, Row{IntegerValue(-1), RealValue(0.1), {Type: Null}, {Type: Text, Data: []byte("x")}, {Type: Bytes}}))
+	f.Add([]byte("t\xff\xff\xff\xff\x0f"))
+	f.Fuzz(func(t *testing.T, data []byte) {
+		from := bufio.NewReader(bytes.NewReader(data))
+		for {
+			row, err := ReadRow(from)
+			if err != nil {
+				return
+			}
+			again, err := ReadRow(bufio.NewReader(bytes.NewReader(AppendRow(nil, row))))
+			if err != nil && !errors.Is(err, io.EOF) {
+				t.Fatal(err)
+			}
+			if fingerprintOf(again) != fingerprintOf(row) {
+				t.Errorf("%v became %v", row, again)
+			}
+		}
+	})
+}
