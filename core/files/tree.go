@@ -135,8 +135,22 @@ func itemOf(at string, entry Entry) Item {
 	}
 }
 
-// Sort puts the items in the order of their paths.
-func (t Tree) Sort() { slices.SortFunc(t, func(a, b Item) int { return cmp.Compare(a.Path, b.Path) }) }
+// Sort puts the items in the order of ComparePaths.
+func (t Tree) Sort() { slices.SortFunc(t, func(a, b Item) int { return ComparePaths(a.Path, b.Path) }) }
+
+// ComparePaths orders paths below one top so that every folder comes before what
+// is in it: the top itself first, the others by their bytes.
+func ComparePaths(a, b string) int {
+	switch {
+	case a == b:
+		return 0
+	case a == ".":
+		return -1
+	case b == ".":
+		return 1
+	}
+	return cmp.Compare(a, b)
+}
 
 // HashFile returns the hash and the number of bytes of a file.
 func HashFile(place Place, name string) (string, int64, error) {
@@ -172,7 +186,7 @@ type Comparison struct {
 func (how Comparison) Compare(before, now Tree) []Difference {
 	old, new := byPath(before), byPath(now)
 	var found []Difference
-	for _, at := range slices.Sorted(maps.Keys(union(old, new))) {
+	for _, at := range slices.SortedFunc(maps.Keys(union(old, new)), ComparePaths) {
 		a, hadIt := old[at]
 		b, hasIt := new[at]
 		what := ""

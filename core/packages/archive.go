@@ -213,6 +213,8 @@ func checkEntry(entry *zip.File) error {
 		return fmt.Errorf("%q is encrypted. Ask the vendor for the plain package", name)
 	case mode&fs.ModeSymlink != 0:
 		return fmt.Errorf("%q is a symbolic link: it could lead outside of the package's folder", name)
+	case mode.IsDir() && entry.UncompressedSize64 > 0:
+		return fmt.Errorf("%q says that it is a folder, but has content", name)
 	case mode&fs.ModeType&^fs.ModeDir != 0:
 		return fmt.Errorf("%q is neither a file nor a folder", name)
 	}

@@ -73,7 +73,7 @@ func (f *Fetcher) menuLinks(front answer) []string {
 	}
 	base := f.Address
 	if n := len(front.redirects); n > 0 {
-		if last, err := url.Parse(front.redirects[n-1]); err == nil {
+		if last, err := base.Parse(front.redirects[n-1]); err == nil {
 			base = last
 		}
 	}

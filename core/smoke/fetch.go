@@ -94,7 +94,7 @@ func (f *Fetcher) get(ctx context.Context, where *url.URL, limit int64) (answer,
 				return got, fmt.Errorf("it redirects to %q, which is no address", target)
 			}
 			where = withoutMark(next)
-			got.redirects = append(got.redirects, where.String())
+			got.redirects = append(got.redirects, f.shown(where))
 			if len(got.redirects) > mostHops {
 				return got, fmt.Errorf("it redirects in a loop (%d times, last to %s)", mostHops, where)
 			}
@@ -111,6 +111,14 @@ func (f *Fetcher) get(ctx context.Context, where *url.URL, limit int64) (answer,
 		got.took = time.Since(start)
 		return got, nil
 	}
+}
+
+// shown is how an address is recorded: without the host if it is the site's own.
+func (f *Fetcher) shown(where *url.URL) string {
+	if where.Host == f.Address.Host && where.Scheme == f.Address.Scheme {
+		return where.RequestURI()
+	}
+	return where.String()
 }
 
 // request asks once, and once more if the connection failed: that says nothing

@@ -163,8 +163,8 @@ func loseTarget(found *collector, was, now Facts) {
 	before, after := lastHop(was), lastHop(now)
 	switch {
 	case before == after:
-	case hostOf(after) != hostOf(before) && after != "":
-		found.add(Broken, "redirect", "it now leads to "+after, "")
+	case hostOf(after) != hostOf(before):
+		found.add(Broken, "redirect", "it now leads to "+orItself(after), "")
 	default:
 		found.add(Doubtful, "redirect", fmt.Sprintf("it now ends at %s", orItself(after)), "before: "+orItself(before))
 	}

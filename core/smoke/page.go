@@ -46,7 +46,7 @@ type Facts struct {
 	Path      string         `json:"path"`
 	Problem   string         `json:"problem,omitempty"` // no answer, and why
 	Status    int            `json:"status"`
-	Redirects []string       `json:"redirects,omitempty"`
+	Redirects []string       `json:"redirects,omitempty"` // paths; whole addresses on other hosts
 	Type      string         `json:"type"`
 	Bytes     int            `json:"bytes"`
 	Took      time.Duration  `json:"took_ns"`

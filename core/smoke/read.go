@@ -21,7 +21,7 @@ func readPage(page Page, where *url.URL, got answer) Facts {
 		Took: got.took, TooLarge: got.tooLarge,
 	}
 	if n := len(got.redirects); n > 0 {
-		if last, err := url.Parse(got.redirects[n-1]); err == nil {
+		if last, err := where.Parse(got.redirects[n-1]); err == nil {
 			where = last
 		}
 	}

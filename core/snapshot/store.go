@@ -278,7 +278,7 @@ func (s *Store) storeArea(ctx context.Context, m *Manifest, from cms.Area, place
 	if err != nil {
 		return err
 	}
-	slices.SortFunc(area.Items, func(a, b Item) int { return strings.Compare(a.Path, b.Path) })
+	slices.SortFunc(area.Items, func(a, b Item) int { return files.ComparePaths(a.Path, b.Path) })
 	m.Areas = append(m.Areas, area)
 	return nil
 }

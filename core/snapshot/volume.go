@@ -54,7 +54,7 @@ type volumeWriter struct {
 	added []location
 	// buffer is for reading files, one after the other.
 	buffer []byte
-	err   error // the first failure: everything after it fails, too
+	err    error // the first failure: everything after it fails, too
 }
 
 func newVolume(bytes Bytes, name string, index map[string]location) (*volumeWriter, error) {

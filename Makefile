@@ -1,0 +1,33 @@
+# make demo and make test do all of their own set-up on a Debian machine with Go.
+
+BIN     := bin/wetland
+SERVERS := $(CURDIR)/.testing
+export CGO_ENABLED := 0
+
+.PHONY: build demo test torture bench screenshots clean
+
+build:
+	go build -buildvcs=auto -trimpath -o $(BIN) .
+
+demo: build
+	$(BIN) demo
+
+# Real servers come from Debian's packages, without any service being started;
+# elsewhere the tests that need them skip, and say so.
+test:
+	scripts/setup-test.sh $(SERVERS)
+	WETLAND_TEST_SERVERS=$(SERVERS) go test -timeout 14m ./...
+
+torture:
+	scripts/setup-test.sh $(SERVERS)
+	WETLAND_TORTURE=1 WETLAND_TEST_SERVERS=$(SERVERS) go test -timeout 90m -count=1 -v ./...
+
+bench:
+	scripts/setup-test.sh $(SERVERS)
+	WETLAND_TEST_SERVERS=$(SERVERS) go test -run '^$$' -bench . -benchtime 3x ./core/...
+
+screenshots: build
+	scripts/screenshots.sh $(BIN) docs/screenshots
+
+clean:
+	rm -rf bin .testing

@@ -1,0 +1,310 @@
+package smoke
+
+import (
+	"compress/gzip"
+	"fmt"
+	"net/http"
+	"net/http/httptest"
+	"net/url"
+	"slices"
+	"strings"
+	"testing"
+	"time"
+
+	"wetland/core/progress"
+)
+
+const goodPage = `<!DOCTYPE html>
+<html lang="en"><head><meta charset="utf-8"><title>Timetable - Otterby Ferry</title>
+<link rel="stylesheet" href="/style.css?ver=1"><script src="/menu.js"></script></head>
+<body><header><nav><a href="/">Home</a> <a href="/fares">Fares</a> <a href="/notices">Notices</a></nav></header>
+<main><h1>Timetable</h1><p>` + longText + `</p><img src="/ferry.svg" alt="">
+<article><h2>Spring tide</h2></article><article><h2>New boat</h2></article>
+<form id="enquiry" action="/contact"><input name="sender"><textarea name="message"></textarea><input type="hidden" name="token" value="1"></form></main>
+<aside><h2>Next sailings</h2></aside><footer>since 1874</footer></body></html>`
+
+const longText = "The boats run from first light until dusk, every day of the year but the one of the spring tide, when the river stands above the lower steps and nobody rows."
+
+// take fetches one page whose answer handler gives.
+func take(t *testing.T, handler http.HandlerFunc, pages ...Page) *Take {
+	t.Helper()
+	server := httptest.NewServer(handler)
+	defer server.Close()
+	address, err := url.Parse(server.URL + "/")
+	if err != nil {
+		t.Fatal(err)
+	}
+	if len(pages) == 0 {
+		pages = []Page{{Path: "/page"}}
+	}
+	fetcher := &Fetcher{Address: address, Patience: time.Minute}
+	result, err := fetcher.Take(t.Context(), pages, progress.Silent{})
+	if err != nil {
+		t.Fatal(err)
+	}
+	return result
+}
+
+// serving answers with the page, and with good files for all else.
+func serving(page string) http.HandlerFunc {
+	return func(w http.ResponseWriter, r *http.Request) {
+		switch r.URL.Path {
+		case "/page", "/moved":
+			w.Header().Set("Content-Type", "text/html; charset=utf-8")
+			fmt.Fprint(w, page)
+		case "/style.css":
+			w.Header().Set("Content-Type", "text/css")
+			fmt.Fprint(w, "body{}")
+		case "/menu.js":
+			w.Header().Set("Content-Type", "text/javascript")
+			fmt.Fprint(w, ";")
+		default:
+			w.Header().Set("Content-Type", "image/svg+xml")
+			fmt.Fprint(w, "<svg/>")
+		}
+	}
+}
+
+func TestReadPage(t *testing.T) {
+	facts := take(t, serving(goodPage)).Pages[0]
+	if facts.Title != "Timetable - Otterby Ferry" || !facts.Complete || facts.Status != 200 || facts.Entries != 2 || facts.Images != 1 {
+		t.Errorf("%+v", facts)
+	}
+	if !slices.Equal(facts.Headings, []string{"h1 Timetable", "h2 Spring tide", "h2 New boat", "h2 Next sailings"}) {
+		t.Errorf("headings %q", facts.Headings)
+	}
+	if len(facts.Menus) != 1 || facts.Menus[0].Within != "header" || !slices.Equal(facts.Menus[0].Links, []string{"Home", "Fares", "Notices"}) {
+		t.Errorf("menus %+v", facts.Menus)
+	}
+	if len(facts.Forms) != 1 || facts.Forms[0].Name != "enquiry" || !slices.Equal(facts.Forms[0].Fields, []string{"sender", "message"}) {
+		t.Errorf("forms %+v", facts.Forms)
+	}
+	if len(facts.Assets) != 3 || facts.Assets[0].Path != "/style.css" {
+		t.Errorf("assets %+v", facts.Assets)
+	}
+}
+
+// Every mutation of the good page with the verdict and words it must get.
+func TestJudgeMutations(t *testing.T) {
+	replace := func(old, new string) string { return strings.Replace(goodPage, old, new, 1) }
+	before := take(t, serving(goodPage))
+	for _, c := range []struct {
+		name    string
+		page    string
+		want    Verdict
+		finding string
+	}{
+		{"nothing", goodPage, Sound, ""},
+		{"version in asset addresses", replace("ver=1", "ver=2"), Sound, ""},
+		{"white space", strings.ReplaceAll(goodPage, "\n", "\n\n  "), Sound, ""},
+		{"generator tag", replace("</head>", `<meta name="generator" content="Rowlock 3.3"></head>`), Sound, ""},
+		{"new hidden field", replace(`value="1"`, `value="2"`), Sound, ""},
+		{"one heading reworded", replace("New boat", "A new boat"), Sound, ""},
+		{"one link more", replace("</nav>", `<a href="/x">Map</a></nav>`), Sound, ""},
+		{"typo mended", replace("first light", "dawn"), Sound, ""},
+		{"comment after the end", goodPage + "<!-- made in 3 ms -->", Sound, ""},
+		{"cut in the middle", goodPage[:len(goodPage)*2/3], Broken, "cut off"},
+		{"blank", "<html><body></body></html>", Broken, "blank"},
+		{"empty answer", "", Broken, "cut off"},
+		{"PHP fatal error", replace("<h1>", "<br />\n<b>Fatal error</b>:  Uncaught Error: Call to undefined function tide() in <b>/srv/x.php</b> on line <b>12</b><h1>"), Broken, "error message"},
+		{"PHP warning above the document", "Warning: Undefined variable $x in /srv/www/a.php on line 3\n" + goodPage, Broken, "error message"},
+		{"PHP error in a comment", replace("<h1>", "<!-- Notice: Undefined index: a in /srv/a.php on line 9 --><h1>"), Broken, "error message"},
+		{"apology of the CMS", replace("<h1>", `<div class="wp-die-message"><p>Auf dieser Website gab es einen kritischen Fehler.</p></div><h1>`), Broken, "error message"},
+		{"database error", replace("<h1>", "Error establishing a database connection<h1>"), Broken, "error message"},
+		{"menu gone", replace(`<nav><a href="/">Home</a> <a href="/fares">Fares</a> <a href="/notices">Notices</a></nav>`, ""), Broken, "the menu with 3 links in the header is gone"},
+		{"menu shorter", replace(` <a href="/notices">Notices</a>`, ""), Doubtful, "the menu lost 1 of 3 links: Notices"},
+		{"form gone", replace(`id="enquiry"`, `id="search"`), Broken, `the form "enquiry" is gone`},
+		{"field gone", replace(`<textarea name="message"></textarea>`, ""), Broken, "lost 1 of 2 fields: message"},
+		{"list empty", strings.ReplaceAll(goodPage, "article", "div"), Broken, "the list shows 0 entries, was 2"},
+		{"list shorter", replace("<article><h2>New boat</h2></article>", "<h2>New boat</h2>"), Doubtful, "the list shows 1 entries, was 2"},
+		{"side column gone", strings.ReplaceAll(goodPage, "aside", "div"), Doubtful, "the side column is gone"},
+		{"footer gone", strings.ReplaceAll(goodPage, "footer", "div"), Doubtful, "the footer is gone"},
+		{"menu moved", strings.NewReplacer("<header>", "<div>", "</header>", "</div>").Replace(goodPage), Doubtful, "the menu moved from the header to the page"},
+		{"main heading gone", replace("<h1>Timetable</h1>", ""), Doubtful, "headings are gone"},
+		{"much text gone", replace(longText, ""), Doubtful, "much of the text is gone: 63 letters, was 187"},
+		{"most text gone", strings.NewReplacer(longText, "", "<h1>Timetable</h1>", "<h1>T</h1>", "Notices", "", "Spring tide", "", "New boat", "", "Next sailings", "").Replace(goodPage), Broken, "most of the text is gone"},
+		{"images gone", replace(`<img src="/ferry.svg" alt="">`, ""), Doubtful, "all 1 images are gone"},
+		{"other title", replace("Timetable - ", "Error - "), Doubtful, "the title is"},
+		{"style sheet no more named", replace(`<link rel="stylesheet" href="/style.css?ver=1">`, ""), Broken, "names no style sheet"},
+		{"hidden from search engines", replace("</head>", `<meta name="robots" content="noindex, nofollow"></head>`), Broken, "noindex"},
+	} {
+		t.Run(c.name, func(t *testing.T) {
+			judgement := Judge(before, take(t, serving(c.page)))
+			text := fmt.Sprint(judgement.Pages[0].Findings)
+			for _, finding := range judgement.Pages[0].Findings {
+				text += "\n" + finding.What + ": " + finding.Evidence
+			}
+			if judgement.Verdict != c.want || !strings.Contains(text, c.finding) {
+				t.Errorf("%s, want %s with %q\n%s", judgement.Verdict, c.want, c.finding, text)
+			}
+		})
+	}
+}
+
+func TestJudgeAnswers(t *testing.T) {
+	before := take(t, serving(goodPage))
+	answer := func(change func(w http.ResponseWriter, r *http.Request) bool) http.HandlerFunc {
+		return func(w http.ResponseWriter, r *http.Request) {
+			if !change(w, r) {
+				serving(goodPage)(w, r)
+			}
+		}
+	}
+	status := func(path string, code int) http.HandlerFunc {
+		return answer(func(w http.ResponseWriter, r *http.Request) bool {
+			if r.URL.Path != path {
+				return false
+			}
+			w.Header().Set("Content-Type", "text/html")
+			w.WriteHeader(code)
+			fmt.Fprint(w, goodPage)
+			return true
+		})
+	}
+	redirect := func(to string) http.HandlerFunc {
+		return answer(func(w http.ResponseWriter, r *http.Request) bool {
+			if r.URL.Path == "/page" {
+				http.Redirect(w, r, to, http.StatusFound)
+			}
+			return r.URL.Path == "/page"
+		})
+	}
+	for _, c := range []struct {
+		name    string
+		handler http.HandlerFunc
+		want    Verdict
+		finding string
+	}{
+		{"server error", status("/page", 500), Broken, "answers 500"},
+		{"not found", status("/page", 404), Broken, "answers 404"},
+		{"style sheet missing", status("/style.css", 404), Broken, "the style sheet /style.css does not load: the server answers 404"},
+		{"page in place of a style sheet", status("/style.css", 200), Broken, "a web page in its place"},
+		{"script missing", status("/menu.js", 404), Doubtful, "the script /menu.js does not load"},
+		{"image missing", status("/ferry.svg", 404), Doubtful, "the image /ferry.svg does not load"},
+		{"redirect in a loop", redirect("/page"), Broken, "redirects in a loop"},
+		{"redirect elsewhere", redirect("/moved"), Doubtful, "it now ends at /moved"},
+		{"redirect to another host", redirect("http://127.0.0.1:1/x"), Broken, "connection refused"},
+	} {
+		t.Run(c.name, func(t *testing.T) {
+			judgement := Judge(before, take(t, c.handler))
+			text := ""
+			for _, finding := range judgement.Pages[0].Findings {
+				text += finding.What + ": " + finding.Evidence + "\n"
+			}
+			if judgement.Verdict != c.want || !strings.Contains(text, c.finding) {
+				t.Errorf("%s, want %s with %q\n%s", judgement.Verdict, c.want, c.finding, text)
+			}
+		})
+	}
+}
+
+func TestKnownFindingsDoNotCount(t *testing.T) {
+	broken := strings.Replace(goodPage, "</main>", "<!-- Warning: a in /a.php on line 1 --></main>", 1)
+	before := take(t, serving(broken))
+	if judgement := Judge(nil, before); judgement.Verdict != Broken {
+		t.Errorf("by itself: %s", judgement.Verdict)
+	}
+	judgement := Judge(before, take(t, serving(broken)))
+	if judgement.Verdict != Sound || len(judgement.Pages[0].Findings) != 1 || !judgement.Pages[0].Findings[0].Known {
+		t.Errorf("%+v", judgement)
+	}
+	if judgement := Judge(nil, &Take{}); judgement.Verdict == Sound {
+		t.Error("no pages at all are sound")
+	}
+}
+
+func TestMergeLearnsWhatMoves(t *testing.T) {
+	n := 0
+	moving := func(w http.ResponseWriter, r *http.Request) {
+		page := goodPage
+		if r.URL.Path == "/page" {
+			n++
+			page = strings.Replace(page, "New boat", fmt.Sprintf("Visitor number %d", n), 1)
+			page = strings.Replace(page, "<title>Timetable", fmt.Sprintf("<title>(%d) Timetable", n), 1)
+			if n%2 == 0 {
+				page = strings.Replace(page, "<aside>", "<div>", 1)
+			}
+		}
+		serving(page)(w, r)
+	}
+	baseline := Merge(take(t, moving), take(t, moving))
+	for range 3 {
+		if judgement := Judge(baseline, take(t, moving)); judgement.Verdict != Sound {
+			t.Errorf("%+v", judgement.Pages[0].Findings)
+		}
+	}
+}
+
+func TestRequestsPassCaches(t *testing.T) {
+	seen := map[string]bool{}
+	take(t, func(w http.ResponseWriter, r *http.Request) {
+		if r.URL.Path == "/page" {
+			if seen[r.URL.RawQuery] || r.Header.Get("Cache-Control") != "no-cache" || r.URL.Query().Get("p") != "7" || r.Header.Get("Cookie") != "" {
+				t.Errorf("a cache could answer %s %v", r.URL, r.Header)
+			}
+			seen[r.URL.RawQuery] = true
+		}
+		serving(goodPage)(w, r)
+	}, Page{Path: "/page?p=7"}, Page{Path: "/page?p=7"})
+}
+
+func TestHugeAndPackedAnswers(t *testing.T) {
+	facts := take(t, func(w http.ResponseWriter, r *http.Request) {
+		w.Header().Set("Content-Type", "text/html")
+		w.Header().Set("Content-Encoding", "gzip")
+		packed := gzip.NewWriter(w)
+		fmt.Fprint(packed, goodPage[:200])
+		zeros := make([]byte, 1<<20)
+		for range 64 {
+			if _, err := packed.Write(zeros); err != nil {
+				return
+			}
+		}
+		packed.Close()
+	}).Pages[0]
+	if !facts.TooLarge || facts.Bytes > largestPage {
+		t.Errorf("too large %v, %d bytes", facts.TooLarge, facts.Bytes)
+	}
+	if Judge(nil, &Take{Pages: []Facts{facts}}).Verdict == Sound {
+		t.Error("a page that was read in part is sound")
+	}
+}
+
+func TestDiscover(t *testing.T) {
+	mux := http.NewServeMux()
+	mux.HandleFunc("/", func(w http.ResponseWriter, r *http.Request) {
+		if r.URL.Path != "/" {
+			http.NotFound(w, r)
+			return
+		}
+		fmt.Fprint(w, `<html><body><p><a href="/deep/">Deep</a></p><nav><a href="/fares">F</a><a href="/fares#top">F</a><a href="?page_id=3">P</a>
+<a href="https://elsewhere.example/x">E</a><a href="/a.pdf">file</a><a href="/wp-admin/">Admin</a><a href="mailto:a@b.example">m</a></nav></body></html>`)
+	})
+	mux.HandleFunc("/sitemap.xml", func(w http.ResponseWriter, r *http.Request) {
+		fmt.Fprintf(w, `<?xml version="1.0"?><urlset><url><loc>http://%s/from-map</loc></url><url><loc>http://elsewhere.example/y</loc></url></urlset>`, r.Host)
+	})
+	server := httptest.NewServer(mux)
+	defer server.Close()
+	address, err := url.Parse(server.URL + "/")
+	if err != nil {
+		t.Fatal(err)
+	}
+	found := (&Fetcher{Address: address}).Discover(t.Context(), []string{"/", "/sign-in"})
+	var paths []string
+	for _, page := range found.Pages {
+		paths = append(paths, page.Path)
+	}
+	want := []string{"/", "/sign-in", "/fares", "/?page_id=3", "/deep/", "/from-map"}
+	if !slices.Equal(paths, want) {
+		t.Errorf("found %q\nwant  %q", paths, want)
+	}
+}
+
+func FuzzReadPage(f *testing.F) {
+	f.Add([]byte(goodPage), "text/html; charset=utf-8")
+	f.Add([]byte("\xff\xfe<\x00h\x00"), "text/html; charset=utf-16")
+	f.Fuzz(func(t *testing.T, body []byte, kind string) {
+		where := &url.URL{Scheme: "http", Host: "ferry.example", Path: "/"}
+		readPage(Page{Path: "/"}, where, answer{status: 200, header: http.Header{"Content-Type": {kind}}, body: body})
+	})
+}
