@@ -71,6 +71,9 @@ func (a *app) showAdopted(r *adopt.Result) {
 	}
 	row(true, "CMS", fmt.Sprintf("%s in %s (recognised by %s)", r.System, r.Root, r.Because))
 	row(true, "address", r.Address)
+	if r.Identity.Proved() {
+		row(true, "same site", fmt.Sprintf("%s: this folder is what answers there", r.Identity))
+	}
 	if r.Engine != "" {
 		row(true, "database", fmt.Sprintf("%s, %d tables of this site, login tried", r.Engine, r.Tables))
 	}
@@ -90,7 +93,11 @@ func (a *app) showAdopted(r *adopt.Result) {
 		pages = append(pages, page.Path)
 	}
 	row(len(pages) > 0, "pages to test", strings.Join(pages, " "))
-	row(true, "left out", strings.Join(r.LeaveOut, ", "))
+	leftOut := "of snapshots: " + strings.Join(r.LeaveOut, ", ")
+	if r.ThroughSQL {
+		leftOut += " (the database's file is taken through SQL)"
+	}
+	row(true, "left out", leftOut)
 	for _, doubt := range r.Doubts {
 		row(false, "not sure", doubt.What+"\n"+doubt.Do)
 	}

@@ -143,10 +143,8 @@ func (a *app) play(ctx context.Context, place stage, fresh, serve bool, listener
 		s.print("  %-15s %s\n", line[0], line[1])
 	}
 	if !serve {
-		s.next([]string{
-			"wetland demo --dir " + place.dir + " --serve",
-			"    brings the site up again, so that you can try the commands by hand and see its pages",
-		})
+		s.print("\n%s\n  %s\n", s.bold("What now"), "wetland demo --dir "+place.dir+" --serve")
+		s.row("      ", 6, "", "brings the site up again, to try the commands by hand and see its pages in a browser")
 		return nil
 	}
 	s.print("  %-15s http://%s/\n", "in a browser", listener.Addr())

@@ -183,30 +183,95 @@ func (s *screen) verdict(v smoke.Verdict, padded string) string {
 	return s.bad(padded)
 }
 
-// pages writes a table of pages with what was found on each.
-func (s *screen) pages(pages []smoke.PageVerdict, onlyFailing bool) {
-	widest := 6
-	for _, page := range pages {
-		widest = max(widest, min(40, text.StringWidthWithoutEscSequences(page.Path)))
-	}
+// pageGroup is pages with the same verdict for the same reasons.
+type pageGroup struct {
+	paths   []string
+	verdict smoke.Verdict
+	words   string
+}
+
+// groupPages puts pages together that have the same findings: a fault of the
+// whole theme is then said once, not once for each page.
+func groupPages(pages []smoke.PageVerdict, onlyFailing bool) []pageGroup {
+	var groups []pageGroup
+	at := map[string]int{}
 	for _, page := range pages {
 		if onlyFailing && page.Verdict == smoke.Sound && len(page.Findings) == 0 {
 			continue
 		}
-		name := fmt.Sprintf("%-*s  ", widest, page.Path)
-		var words []string
-		for _, finding := range page.Findings {
-			line := finding.What
-			if finding.Evidence != "" {
-				line += ": " + finding.Evidence
-			}
-			if finding.Known {
-				line += " (known from before, does not count)"
-			}
-			words = append(words, line)
+		words := findingWords(page.Findings)
+		key := string(page.Verdict) + words
+		if i, known := at[key]; known && words != "" {
+			groups[i].paths = append(groups[i].paths, page.Path)
+			continue
 		}
-		verdict := s.verdict(page.Verdict, fmt.Sprintf("%-10s", page.Verdict))
-		s.row("    "+name+verdict, 4+text.StringWidthWithoutEscSequences(name)+10, "", strings.Join(words, "\n"))
+		at[key] = len(groups)
+		groups = append(groups, pageGroup{[]string{page.Path}, page.Verdict, words})
+	}
+	return groups
+}
+
+func findingWords(findings []smoke.Finding) string {
+	var lines []string
+	for _, finding := range findings {
+		line := finding.What
+		if finding.Evidence != "" {
+			line += ": " + finding.Evidence
+		}
+		if finding.Known {
+			line += " (known from before, does not count)"
+		}
+		lines = append(lines, line)
+	}
+	return strings.Join(lines, "\n")
+}
+
+// Columns of the table of pages.
+const (
+	pathColumn    = 24 // a longer path stands on a line of its own
+	verdictColumn = 10
+)
+
+// pages writes a table of pages with what was found on each.
+func (s *screen) pages(pages []smoke.PageVerdict, onlyFailing bool) {
+	groups := groupPages(pages, onlyFailing)
+	widest := 6
+	for _, group := range groups {
+		for _, path := range group.paths {
+			if width := text.StringWidthWithoutEscSequences(path); width <= pathColumn {
+				widest = max(widest, width)
+			}
+		}
+	}
+	for _, group := range groups {
+		s.pageGroup(group, widest)
+	}
+}
+
+// pageGroup writes paths in the left column and words in the right one, side by side.
+func (s *screen) pageGroup(group pageGroup, widest int) {
+	var words []string
+	if group.words != "" {
+		for line := range strings.SplitSeq(group.words, "\n") {
+			words = append(words, wrapWords(line, max(24, s.width-widest-verdictColumn-6))...)
+		}
+	}
+	verdict := s.verdict(group.verdict, fmt.Sprintf("%-*s", verdictColumn, group.verdict))
+	for row := 0; row < max(len(group.paths), len(words), 1); row++ {
+		path, line := "", ""
+		if row < len(group.paths) {
+			path = group.paths[row]
+		}
+		if row < len(words) {
+			line = words[row]
+		}
+		if text.StringWidthWithoutEscSequences(path) > widest {
+			s.print("    %s\n", path)
+			path = ""
+		}
+		pad := strings.Repeat(" ", widest-text.StringWidthWithoutEscSequences(path)+2)
+		s.print("%s\n", strings.TrimRight("    "+path+pad+verdict+line, " "))
+		verdict = strings.Repeat(" ", verdictColumn)
 	}
 }
 

@@ -119,6 +119,7 @@ get_footer();
 `
 
 func TestWordPressThemeWithFatalErrorIsPutBack(t *testing.T) {
+	t.Parallel()
 	site := testenv.WordPress(t)
 	workspace := care(t, site)
 	bad := themePackage(t, site, "1.8", map[string]string{"single.php": brokenSingle})
@@ -135,6 +136,7 @@ func TestWordPressThemeWithFatalErrorIsPutBack(t *testing.T) {
 }
 
 func TestWordPressHarmlessThemeIsKept(t *testing.T) {
+	t.Parallel()
 	site := testenv.WordPress(t)
 	workspace := care(t, site)
 	good := themePackage(t, site, "1.8", map[string]string{

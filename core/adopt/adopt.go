@@ -10,6 +10,7 @@ import (
 	"net/url"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 
 	"wetland/core/database"
@@ -38,11 +39,13 @@ type Result struct {
 	Because    string // what the CMS was recognised by
 	Root       string
 	Address    string
+	Identity   smoke.Identity // how it was proved that the root is what answers
 	Engine     string
 	Tables     int
 	Components []cms.Component
 	Pages      []smoke.Page
 	LeaveOut   []string // what snapshots leave out by themselves
+	ThroughSQL bool     // the database lies among the files, and is taken through SQL
 	// Doubts are what could not be found out; each says what to do.
 	Doubts []update.Reason
 }
@@ -104,8 +107,13 @@ func (a *adoption) findSite(ctx context.Context) error {
 	}
 	a.site = &site.Site{Place: a.place, Root: root, CMS: opened, Workspace: &site.Workspace{}}
 	a.result.System, a.result.Root = opened.System(), root
-	for _, area := range opened.Layout().Areas {
+	layout := opened.Layout()
+	a.result.ThroughSQL = len(layout.DatabaseFiles) > 0
+	for _, area := range layout.Areas {
 		for _, name := range area.LeaveOut {
+			if slices.Contains(layout.DatabaseFiles, name) {
+				continue
+			}
 			a.result.LeaveOut = append(a.result.LeaveOut, strings.TrimPrefix(area.Path+"/"+name, root+"/"))
 		}
 	}
@@ -201,6 +209,7 @@ func (a *adoption) identify(ctx context.Context, db database.Database) error {
 		return fmt.Errorf("read the site's files: %w", err)
 	}
 	identity := a.fetcher().Identify(ctx, a.place, candidates)
+	a.result.Identity = identity
 	switch {
 	case ctx.Err() != nil:
 		return ctx.Err()

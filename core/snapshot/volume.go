@@ -63,8 +63,10 @@ func newVolume(bytes Bytes, name string, index map[string]location) (*volumeWrit
 		return nil, err
 	}
 	w := &volumeWriter{name: name, to: to, index: index}
-	w.write([]byte(volumeMagic))
-	return w, w.err
+	if w.write([]byte(volumeMagic)); w.err != nil {
+		return nil, errors.Join(w.err, to.Abort())
+	}
+	return w, nil
 }
 
 func (w *volumeWriter) write(data []byte) {

@@ -63,7 +63,11 @@ func (m *motion) goBack(reason string) (*Run, error) {
 	if err := m.closeStaging(ctx); err != nil {
 		return m.needsPerson(err)
 	}
-	return m.end(PutBack, fmt.Sprintf("%s. Version %s is back, and proved: files, tables and pages are as before.", capital(reason), versionText(m.target.From)),
+	shown := ""
+	if m.run.Exposed > 0 {
+		shown = fmt.Sprintf(" Visitors could meet the new one for %s.", m.run.Exposed.Round(100*time.Millisecond))
+	}
+	return m.end(PutBack, fmt.Sprintf("%s. Version %s is back, and proved: files, tables and pages are as before.%s", capital(reason), versionText(m.target.From), shown),
 		"Tell the vendor what broke: the findings are in "+m.run.Folder,
 		"wetland update FILE    tries another version")
 }

@@ -266,8 +266,24 @@ func (r *restoration) putFiles(ctx context.Context) error {
 		if err := r.putLoose(ctx); err != nil {
 			return badMark, "", err
 		}
-		return goodMark, fmt.Sprintf("%s written, %s removed, %s swapped whole", plural(len(r.plan.Write), "path"), plural(len(r.plan.Remove), "path"), plural(len(r.swaps), "component")), nil
+		return goodMark, filesText(r.plan), nil
 	})
+}
+
+func filesText(plan RestorePlan) string {
+	var parts []string
+	for _, part := range []struct {
+		n          int
+		what, done string
+	}{{len(plan.Components), "component", "swapped whole"}, {len(plan.Write), "path", "written"}, {len(plan.Remove), "path", "removed"}} {
+		if part.n > 0 {
+			parts = append(parts, plural(part.n, part.what)+" "+part.done)
+		}
+	}
+	if len(parts) == 0 {
+		return "as in the snapshot already"
+	}
+	return strings.Join(parts, ", ")
 }
 
 // putComponent swaps a whole theme or plugin, or moves one away that the snapshot

@@ -63,6 +63,9 @@ type Layout struct {
 	Plugins string
 	Uploads string
 	Caches  []string // folders of rendered pages that may be emptied
+	// DatabaseFiles are left out of the files, below the first area: they are taken
+	// and put through SQL.
+	DatabaseFiles []string
 	// ObjectCache is the file that makes the CMS keep a copy of its settings
 	// outside the database; "" if there is none.
 	ObjectCache string

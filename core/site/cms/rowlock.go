@@ -59,15 +59,14 @@ func (Rowlock) Open(_ context.Context, place files.Place, root string) (Site, er
 func (r *rowlockSite) System() string { return "Rowlock " + r.version }
 
 func (r *rowlockSite) Layout() Layout {
-	leaveOut := []string{"cache"}
+	var engine []string
 	if r.database != "" {
-		// The engine's own business: taken and put through SQL.
 		for _, suffix := range []string{"", "-wal", "-shm", "-journal"} {
-			leaveOut = append(leaveOut, path.Clean(r.database)+suffix)
+			engine = append(engine, path.Clean(r.database)+suffix)
 		}
 	}
 	return Layout{
-		Areas:  []Area{{Name: "site", Path: r.root, LeaveOut: leaveOut}},
+		Areas: []Area{{Name: "site", Path: r.root, LeaveOut: append([]string{"cache"}, engine...)}}, DatabaseFiles: engine,
 		Themes: path.Join(r.root, "themes"), Plugins: path.Join(r.root, "plugins"), Uploads: path.Join(r.root, "uploads"),
 		Caches:       []string{path.Join(r.root, "cache")},
 		PublicThemes: "themes", PublicPlugins: "plugins",

@@ -1,0 +1,61 @@
+#!/usr/bin/env bash
+# Takes the pictures of docs/screenshots: each command is run on the demo site in
+# a real terminal window of 1280x800.
+#
+# usage: scripts/screenshots.sh PROGRAM FOLDER
+# Debian packages: xvfb xterm imagemagick fonts-dejavu-core chromium
+set -euo pipefail
+program=$(realpath "${1:?usage: scripts/screenshots.sh PROGRAM FOLDER}")
+folder=$(realpath "${2:?usage: scripts/screenshots.sh PROGRAM FOLDER}")
+for tool in Xvfb xterm import; do
+  command -v $tool >/dev/null || { echo "missing $tool: apt-get install xvfb xterm imagemagick fonts-dejavu-core" >&2; exit 2; }
+done
+
+stage=/tmp/ferry
+[ ! -e "$stage" ] || { echo "$stage is in the way" >&2; exit 2; }
+mkdir "$stage"
+display=:$((RANDOM % 400 + 100))
+Xvfb "$display" -screen 0 1280x800x24 -nolisten tcp >/dev/null 2>&1 &
+server=$!
+site=""
+trap 'kill $server $site 2>/dev/null || true; rm -rf "$stage"' EXIT
+ln -s "$program" "$stage/wetland"
+export PATH="$stage:$PATH"
+until [ -e "/tmp/.X11-unix/X${display#:}" ]; do sleep .1; done
+
+# shot NAME COMMAND: the picture of a command, as it stands when it has ended.
+shot() {
+  local name=$1 command=$2 done_mark=$stage/$1.done
+  DISPLAY=$display xterm -geometry "${COLUMNS_WANTED:-142x44}+0+0" -fullscreen -fa 'DejaVu Sans Mono' -fs "${SIZE:-11}" \
+    -bg '#101418' -fg '#e6e6e6' +sb -xrm 'XTerm.vt100.allowTitleOps:false' -e bash -c "
+      export TERM=xterm-256color; cd '$stage/demo/care' 2>/dev/null || cd '$stage'
+      printf '\033[1m\$ %s\033[0m\n\n' '$command'; $command; touch '$done_mark'; sleep 60" &
+  local window=$!
+  until [ -e "$done_mark" ]; do sleep .1; done
+  sleep .7
+  DISPLAY=$display import -window root "$folder/$name.png"
+  kill $window 2>/dev/null || true
+  wait $window 2>/dev/null || true
+}
+
+SIZE=8 COLUMNS_WANTED=182x57 shot demo "wetland demo --dir demo"
+rm -rf "$stage/demo"
+"$program" demo --dir "$stage/demo" >/dev/null
+rm -rf "$stage/demo/care"/{store,shelf,runs}
+"$program" demo --dir "$stage/demo" --serve >/dev/null 2>&1 &
+site=$!
+address=$(sed -n 's/^address = "\(.*\)"/\1/p' "$stage/demo/site/rowlock.toml")
+until "$program" smoke --quiet --workspace "$stage/demo/care" >/dev/null 2>&1; do sleep .2; done
+shot update-kept "wetland update ../packages/tidetable-2.0.0.zip"
+shot update-put-back "wetland update ../packages/harbourlight-3.0.0.zip --in-doubt back"
+shot refused "wetland update ../packages/harbourlight-2.5.0.zip"
+shot restore "wetland restore snap-1 --yes"
+shot smoke "wetland smoke"
+shot history "wetland history"
+# An update that was killed while the new version was in place.
+"$program" update "$stage/demo/packages/tidetable-2.1.0.zip" --workspace "$stage/demo/care" >/dev/null 2>&1 &
+update=$!
+until grep -qs '"step":"swapped"' "$stage"/demo/care/runs/run-4/journal.jsonl; do :; done
+kill -9 $update
+shot recover "wetland recover"
+shot adopt "wetland adopt ../site --address $address --name Otterby-Ferry --workspace ../second"
