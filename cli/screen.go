@@ -277,6 +277,7 @@ func (s *screen) pageGroup(group pageGroup, widest int) {
 
 // refusal writes every reason and what to do about it.
 func (s *screen) refusal(r *update.Refusal) {
+	s.print("\n")
 	s.paragraph(s.bad("Refused."), "Nothing on the site was touched.")
 	for _, reason := range r.Reasons {
 		s.print("\n")

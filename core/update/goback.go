@@ -31,8 +31,8 @@ func areaOf(manifest *snapshot.Manifest, at string) (snapshot.Area, string, erro
 }
 
 // goBack puts back what was before the update, and proves it. It goes by what it
-// finds, not by what was done.
-func (m *motion) goBack(reason string) (*Run, error) {
+// finds, not by what was done. next is what to do once all is back.
+func (m *motion) goBack(reason string, next ...string) (*Run, error) {
 	ctx := m.Abandon
 	if err := m.log.Write(stepBack, map[string]string{"reason": reason}); err != nil {
 		return m.needsPerson(err)
@@ -67,9 +67,7 @@ func (m *motion) goBack(reason string) (*Run, error) {
 	if m.run.Exposed > 0 {
 		shown = fmt.Sprintf(" Visitors could meet the new one for %s.", m.run.Exposed.Round(100*time.Millisecond))
 	}
-	return m.end(PutBack, fmt.Sprintf("%s. Version %s is back, and proved: files, tables and pages are as before.%s", capital(reason), versionText(m.target.From), shown),
-		"Tell the vendor what broke: the findings are in "+m.run.Folder,
-		"wetland update FILE    tries another version")
+	return m.end(PutBack, fmt.Sprintf("%s. Version %s is back, and proved: files, tables and pages are as before.%s", capital(reason), versionText(m.target.From), shown), next...)
 }
 
 func capital(s string) string {

@@ -35,7 +35,7 @@ type Options struct {
 	AllowGap      bool // two renames where an exchange is not possible
 	// Decide is asked when the pages are doubtful; nil: as wetland.toml says.
 	Decide func(ctx context.Context, judgement *smoke.Judgement) Decision
-	// Planned is told what is about to be done, before the snapshot.
+	// Planned is told what the package is to replace, as soon as that is known.
 	Planned func(t *Target)
 }
 
@@ -76,9 +76,6 @@ func Update(ctx context.Context, w *site.Workspace, o Options) (run *Run, err er
 		return nil, err
 	}
 	defer m.pkg.Close()
-	if o.Planned != nil {
-		o.Planned(m.target)
-	}
 	if err := m.begin("update", beginFacts{Target: *m.target, Live: m.live}); err != nil {
 		return nil, err
 	}
@@ -103,6 +100,9 @@ func (m *motion) prepare(ctx context.Context, why *reasons) error {
 		m.target = m.session.target(m.pkg, m.options, why)
 		m.live = m.site.ComponentPath(m.target.Kind, m.target.Folder)
 		m.checkPlace(ctx, m.target, m.pkg, why)
+		if m.options.Planned != nil {
+			m.options.Planned(m.target)
+		}
 	}
 	m.checkSite(ctx, why)
 	if m.baseline, err = m.takeBaseline(ctx, m.options, why); err != nil {
@@ -121,7 +121,7 @@ func (m *motion) carryOut(ctx context.Context) (*Run, error) {
 	}
 	judgement, err := m.judge(ctx)
 	if err != nil {
-		return m.goBack(fmt.Sprintf("the new version could not be judged: %v", err))
+		return m.goBack(m.whyNotJudged(ctx, err), m.nextTry())
 	}
 	m.run.Judgement = judgement
 	switch {
@@ -130,7 +130,20 @@ func (m *motion) carryOut(ctx context.Context) (*Run, error) {
 	case judgement.Verdict == smoke.Doubtful && m.decide(ctx, judgement) == Keep:
 		return m.keep(ctx, KeptDoubt, fmt.Sprintf("%s %s is in place, with doubts that a person should look at.", m.target.Name, m.target.To))
 	}
-	return m.goBack(fmt.Sprintf("%d of %s %s with %s %s", len(judgement.Failing()), plural(len(judgement.Pages), "page"), verdictVerb(judgement), m.target.Name, m.target.To))
+	return m.goBack(fmt.Sprintf("%d of %s %s with %s %s", len(judgement.Failing()), plural(len(judgement.Pages), "page"), verdictVerb(judgement), m.target.Name, m.target.To),
+		"Tell the vendor what broke: the findings are in "+m.run.Folder, m.nextTry())
+}
+
+// whyNotJudged says why the pages could not be looked at.
+func (m *motion) whyNotJudged(ctx context.Context, err error) string {
+	if ctx.Err() != nil {
+		return "You stopped the update before the new version was judged"
+	}
+	return fmt.Sprintf("the new version could not be judged: %v", err)
+}
+
+func (m *motion) nextTry() string {
+	return "wetland update " + filepath.Base(m.target.Package) + "    tries again"
 }
 
 func verdictVerb(j *smoke.Judgement) string {
@@ -312,7 +325,7 @@ func (m *motion) shelveOld(ctx context.Context) string {
 func (m *motion) stop(ctx context.Context, cause error) (*Run, error) {
 	clear := context.WithoutCancel(ctx)
 	if m.staged != "" && !m.untouched(clear) {
-		return m.goBack(cause.Error())
+		return m.goBack(cause.Error(), m.nextTry())
 	}
 	if err := m.closeStaging(clear); err != nil {
 		cause = errors.Join(cause, err)

@@ -168,7 +168,7 @@ func (s *session) settleUpdate(ctx context.Context, t trace, to string) (*Run, e
 		return nil, err
 	}
 	if to != "new" {
-		return m.goBack("The update was interrupted before the new version was judged sound")
+		return m.goBack("The update was interrupted before the new version was judged sound", m.nextTry())
 	}
 	return m.settleNew(ctx, isNew)
 }
@@ -191,7 +191,7 @@ func (m *motion) sayFound(isNew bool) error {
 func (m *motion) settleNew(ctx context.Context, isNew bool) (*Run, error) {
 	if !isNew {
 		if m.newTree == nil || !m.holds(ctx, m.staged, m.newTree) {
-			return m.goBack("The new version is not there whole, so that it cannot be finished")
+			return m.goBack("The new version is not there whole, so that it cannot be finished", m.nextTry())
 		}
 		if _, err := files.Swap(m.site.Place, m.live, m.staged, true); err != nil {
 			return m.needsPerson(err)
@@ -206,11 +206,11 @@ func (m *motion) settleNew(ctx context.Context, isNew bool) (*Run, error) {
 	}
 	judgement, err := m.judge(ctx)
 	if err != nil {
-		return m.goBack(fmt.Sprintf("the new version could not be judged: %v", err))
+		return m.goBack(m.whyNotJudged(ctx, err), m.nextTry())
 	}
 	m.run.Judgement = judgement
 	if judgement.Verdict != smoke.Sound {
-		return m.goBack(fmt.Sprintf("the new version is %s", judgement.Verdict))
+		return m.goBack(fmt.Sprintf("the new version is %s", judgement.Verdict), m.nextTry())
 	}
 	return m.keep(ctx, Kept, fmt.Sprintf("%s %s is in place, and the pages are sound.", m.target.Name, m.target.To))
 }
