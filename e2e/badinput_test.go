@@ -202,7 +202,7 @@ func TestSiteDownAndPageThatNeverAnswers(t *testing.T) {
 	f.run(t, "smoke").want(t, 3, "no answer within 2s")
 	f.edit(t, f.config(), slow.URL+"/", "http://127.0.0.1:1/")
 	f.run(t, "update", f.pkg("harbourlight-2.5.2")).want(t, 2, "cannot be proved", "Is the web server running")
-	f.run(t, "smoke").want(t, 3, "connection refused")
+	f.run(t, "smoke").want(t, 3, "broken nothing answers there")
 	same(t, before, f.siteTree(t))
 }
 

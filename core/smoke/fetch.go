@@ -10,6 +10,7 @@ import (
 	"net/url"
 	"strings"
 	"sync"
+	"syscall"
 	"time"
 
 	"golang.org/x/sync/errgroup"
@@ -145,6 +146,9 @@ func (f *Fetcher) request(ctx context.Context, where *url.URL) (*http.Response, 
 func (f *Fetcher) explain(ctx context.Context, err error) error {
 	if errors.Is(ctx.Err(), context.DeadlineExceeded) {
 		return fmt.Errorf("no answer within %s", f.Patience)
+	}
+	if errors.Is(err, syscall.ECONNREFUSED) {
+		return errors.New("nothing answers there: the connection was refused")
 	}
 	var wrapped *url.Error
 	if errors.As(err, &wrapped) {

@@ -183,7 +183,7 @@ func TestJudgeAnswers(t *testing.T) {
 		{"image missing", status("/ferry.svg", 404), Doubtful, "the image /ferry.svg does not load"},
 		{"redirect in a loop", redirect("/page"), Broken, "redirects in a loop"},
 		{"redirect elsewhere", redirect("/moved"), Doubtful, "it now ends at /moved"},
-		{"redirect to another host", redirect("http://127.0.0.1:1/x"), Broken, "connection refused"},
+		{"redirect to another host", redirect("http://127.0.0.1:1/x"), Broken, "the connection was refused"},
 	} {
 		t.Run(c.name, func(t *testing.T) {
 			judgement := Judge(before, take(t, c.handler))
