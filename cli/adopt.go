@@ -55,7 +55,7 @@ func adoptDocument(r *adopt.Result, code int) map[string]any {
 	}
 	return map[string]any{
 		"workspace": r.Workspace.Dir, "system": r.System, "root": r.Root, "address": r.Address,
-		"engine": r.Engine, "tables": r.Tables, "components": r.Components, "pages": pages,
+		"files": r.Files, "engine": r.Engine, "tables": r.Tables, "components": r.Components, "pages": pages,
 		"left_out": r.LeaveOut, "doubts": r.Doubts, "exit_code": code,
 	}
 }
@@ -74,6 +74,7 @@ func (a *app) showAdopted(r *adopt.Result) {
 	if r.Identity.Proved() {
 		row(true, "same site", fmt.Sprintf("%s: this folder is what answers there", r.Identity))
 	}
+	row(true, "files", fmt.Sprintf("%d, reading tried", r.Files))
 	if r.Engine != "" {
 		row(true, "database", fmt.Sprintf("%s, %d tables of this site, login tried", r.Engine, r.Tables))
 	}

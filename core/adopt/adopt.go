@@ -9,6 +9,7 @@ import (
 	"fmt"
 	"net/url"
 	"os"
+	"path"
 	"path/filepath"
 	"slices"
 	"strings"
@@ -45,6 +46,7 @@ type Result struct {
 	Components []cms.Component
 	Pages      []smoke.Page
 	LeaveOut   []string // what snapshots leave out by themselves
+	Files      int      // that a snapshot will hold
 	ThroughSQL bool     // the database lies among the files, and is taken through SQL
 	// Doubts are what could not be found out; each says what to do.
 	Doubts []update.Reason
@@ -58,6 +60,9 @@ func Adopt(ctx context.Context, o Options) (*Result, error) {
 		return nil, err
 	}
 	if err := a.checkWorkspace(); err != nil {
+		return nil, err
+	}
+	if err := a.readFiles(ctx); err != nil {
 		return nil, err
 	}
 	db := a.openDatabase(ctx)
@@ -139,6 +144,32 @@ func (a *adoption) checkWorkspace() error {
 		}}}
 	}
 	return nil
+}
+
+// readFiles makes sure that every file can be read, for the snapshots to come.
+func (a *adoption) readFiles(ctx context.Context) error {
+	var unreadable []string
+	for _, area := range a.site.Areas() {
+		err := files.Walk(ctx, a.place, area.Path, site.LeavesOut(area), func(at string, entry files.Entry) error {
+			if entry.Kind != files.File {
+				return nil
+			}
+			a.result.Files++
+			file, err := a.place.Open(path.Join(area.Path, at), 0)
+			if err != nil {
+				unreadable = append(unreadable, at)
+				return nil
+			}
+			return file.Close()
+		})
+		if err != nil && ctx.Err() == nil {
+			a.doubt(fmt.Sprintf("the site's files cannot all be read: %v", err), "Run Wetland as the user who owns them.")
+		}
+	}
+	if n := len(unreadable); n > 0 {
+		a.doubt(fmt.Sprintf("%d files cannot be read: %s", n, strings.Join(unreadable[:min(n, 3)], ", ")), "Run Wetland as the user who owns them: a snapshot without them would not be whole.")
+	}
+	return ctx.Err()
 }
 
 // openDatabase logs in, or says why it cannot.

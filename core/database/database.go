@@ -95,6 +95,9 @@ type Database interface {
 	Read(ctx context.Context) (Moment, error)
 	// Apply carries out a change; see Change.
 	Apply(ctx context.Context, change Change) (Applied, error)
+	// Sweep drops what an Apply that was interrupted left over of these tables. Call
+	// it only when the tables themselves are proved.
+	Sweep(ctx context.Context, tables []string) error
 	// Query returns the rows of one statement, for a CMS that looks up its own
 	// settings.
 	Query(ctx context.Context, statement string, args ...any) ([]Row, error)

@@ -220,6 +220,23 @@ func (a *mysqlApplied) putViews(ctx context.Context, conn *sql.Conn) error {
 	return nil
 }
 
+// Sweep drops the incoming and outgoing tables of an interrupted Apply.
+func (m *mysqlDatabase) Sweep(ctx context.Context, tables []string) error {
+	conn, err := m.connect(ctx, false)
+	if err != nil {
+		return err
+	}
+	defer conn.Close()
+	for _, name := range tables {
+		for _, left := range []string{incoming(name), outgoing(name)} {
+			if _, err := conn.ExecContext(ctx, "DROP TABLE IF EXISTS "+quoteMySQL(left)); err != nil {
+				return err
+			}
+		}
+	}
+	return nil
+}
+
 func patchMySQL(ctx context.Context, conn *sql.Conn, patch Patch) error {
 	key := keyIndexes(patch.Table)
 	if len(key) == 0 {

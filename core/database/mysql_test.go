@@ -311,6 +311,42 @@ ALTER TABLE orders ADD COLUMN tax INT; INSERT INTO orders (sum) VALUES (3), (4),
 	}
 }
 
+// A change that was interrupted between the switch and its end is found, done
+// again, and leaves nothing.
+func TestMySQLInterruptedChange(t *testing.T) {
+	account, db := openTest(t)
+	if _, err := account.Root.Exec(difficult); err != nil {
+		t.Fatal(err)
+	}
+	before := save(t, db)
+	if _, err := account.Root.Exec("ALTER TABLE crossings ADD COLUMN weather TEXT; SET FOREIGN_KEY_CHECKS = 1"); err != nil {
+		t.Fatal(err)
+	}
+	if _, err := db.Apply(t.Context(), Change{Tag: "t", Replace: []Replacement{before.find(t, "crossings")}}); err != nil {
+		t.Fatal(err)
+	}
+	// Here the power failed: trigger and foreign keys are still the old table's.
+	now, err := Present(t.Context(), db)
+	if err != nil {
+		t.Fatal(err)
+	}
+	if differ := CompareTables(before.tables, now); len(differ) == 0 {
+		t.Error("the half-way state passes for the whole")
+	}
+	before.restore(t, db)
+	equalNow(t, db, before)
+	var names []string
+	for _, table := range before.tables {
+		names = append(names, table.Name)
+	}
+	if err := db.Sweep(t.Context(), names); err != nil {
+		t.Fatal(err)
+	}
+	if got := one(t, account, "SELECT COUNT(*) FROM information_schema.tables WHERE table_schema = database() AND table_name LIKE 'wetland%'"); got != "0" {
+		t.Errorf("%s working tables are left", got)
+	}
+}
+
 func TestMySQLIsReadAtOneMoment(t *testing.T) {
 	account, db := openTest(t)
 	if _, err := account.Root.Exec("CREATE TABLE a (n INT PRIMARY KEY) ENGINE=InnoDB; CREATE TABLE z (n INT PRIMARY KEY) ENGINE=InnoDB; INSERT INTO a VALUES (1); INSERT INTO z VALUES (1)"); err != nil {

@@ -306,6 +306,9 @@ func (s *sqlite) Apply(ctx context.Context, change Change) (Applied, error) {
 	return sqliteApplied{aside: aside}, nil
 }
 
+// Sweep has nothing to do: an interrupted transaction leaves nothing.
+func (s *sqlite) Sweep(context.Context, []string) error { return nil }
+
 func applySQLite(ctx context.Context, conn *sql.Conn, change Change) ([]string, error) {
 	var aside []string
 	for _, name := range change.Aside {

@@ -34,9 +34,9 @@ func areaOf(manifest *snapshot.Manifest, at string) (snapshot.Area, string, erro
 // finds, not by what was done. next is what to do once all is back.
 func (m *motion) goBack(reason string, next ...string) (*Run, error) {
 	ctx := m.Abandon
-	if err := m.log.Write(stepBack, map[string]string{"reason": reason}); err != nil {
-		return m.needsPerson(err)
-	}
+	// A journal that cannot be written, on a full disk say, must not keep the old
+	// version from coming back: recover goes by what it finds.
+	logged := m.log.Write(stepBack, map[string]string{"reason": reason})
 	if err := m.returnTree(ctx); err != nil {
 		return m.needsPerson(err)
 	}
@@ -60,14 +60,15 @@ func (m *motion) goBack(reason string, next ...string) (*Run, error) {
 	if err := m.proveTables(ctx); err != nil {
 		return m.needsPerson(err)
 	}
-	if err := m.closeStaging(ctx); err != nil {
+	if err := errors.Join(m.closeStaging(ctx), m.sweepTables(ctx, m.manifest)); err != nil {
 		return m.needsPerson(err)
 	}
 	shown := ""
 	if m.run.Exposed > 0 {
 		shown = fmt.Sprintf(" Visitors could meet the new one for %s.", m.run.Exposed.Round(100*time.Millisecond))
 	}
-	return m.end(PutBack, fmt.Sprintf("%s. Version %s is back, and proved: files, tables and pages are as before.%s", capital(reason), versionText(m.target.From), shown), next...)
+	run, err := m.end(PutBack, fmt.Sprintf("%s. Version %s is back, and proved: files, tables and pages are as before.%s", capital(reason), versionText(m.target.From), shown), next...)
+	return run, errors.Join(logged, err)
 }
 
 func capital(s string) string {

@@ -30,6 +30,9 @@ func History(w *site.Workspace) ([]Event, error) {
 	var events []Event
 	for _, name := range names {
 		run, err := LoadRun(w, name)
+		if errors.Is(err, ErrNoRun) {
+			continue
+		}
 		if err != nil {
 			events = append(events, Event{Name: name, State: "damaged", Problem: err.Error(), About: err.Error()})
 			continue

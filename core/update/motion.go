@@ -80,6 +80,9 @@ func Update(ctx context.Context, w *site.Workspace, o Options) (run *Run, err er
 		return nil, err
 	}
 	m.run.Component = m.target
+	if err := m.run.save(); err != nil {
+		return m.stop(ctx, err)
+	}
 	return m.carryOut(ctx)
 }
 

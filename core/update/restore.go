@@ -229,7 +229,7 @@ func (r *restoration) finish() (*Run, error) {
 	if err := r.prove(ctx); err != nil {
 		return r.fail(err)
 	}
-	if err := errors.Join(r.closeStaging(ctx), r.settleQuietly(ctx)); err != nil {
+	if err := errors.Join(r.closeStaging(ctx), r.sweepTables(ctx, r.manifest), r.settleQuietly(ctx)); err != nil {
 		return r.fail(err)
 	}
 	judgement, err := r.look(ctx, "pages", nil)

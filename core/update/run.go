@@ -121,11 +121,14 @@ func runNames(w *site.Workspace) ([]string, error) {
 	return names, err
 }
 
-// LoadRun reads the record of a run.
+// ErrNoRun says that there is no run of this name.
+var ErrNoRun = errors.New("there is no such run")
+
+// LoadRun reads the record of a run. It wraps ErrNoRun if there is none.
 func LoadRun(w *site.Workspace, name string) (*Run, error) {
 	text, err := os.ReadFile(filepath.Join(w.Runs(), name, runFile))
 	if errors.Is(err, fs.ErrNotExist) {
-		return nil, fmt.Errorf("there is no run called %s", name)
+		return nil, fmt.Errorf("%s: %w", name, ErrNoRun)
 	}
 	if err != nil {
 		return nil, err
@@ -147,6 +150,9 @@ func Runs(w *site.Workspace) ([]*Run, error) {
 	var runs []*Run
 	for _, name := range names {
 		run, err := LoadRun(w, name)
+		if errors.Is(err, ErrNoRun) {
+			continue // interrupted while its folder was made: it had not begun
+		}
 		if err != nil {
 			return runs, err
 		}

@@ -184,6 +184,18 @@ func (s *session) applyTables(ctx context.Context, plan *tablePlan) error {
 	return applied.Finish(ctx)
 }
 
+// sweepTables drops what an interrupted change of tables may have left.
+func (s *session) sweepTables(ctx context.Context, from *snapshot.Manifest) error {
+	var names []string
+	for _, table := range from.Tables {
+		names = append(names, table.Name)
+	}
+	if err := s.db.Sweep(ctx, names); err != nil {
+		return fmt.Errorf("clear what is left in the database: %w", err)
+	}
+	return nil
+}
+
 func noteTables(notes []TableNote) string {
 	var names []string
 	for _, note := range notes {
