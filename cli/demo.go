@@ -187,7 +187,7 @@ func (a *app) perform(ctx context.Context, scene scene) error {
 	}
 	a.screen.print("\n%s\n\n", a.screen.bold("$ "+typed))
 	inner := newApp(a.in, a.out, a.errs)
-	inner.abandon, inner.quiet = a.abandon, a.quiet
+	inner.abandon, inner.guarded, inner.quiet = a.abandon, a.guarded, a.quiet
 	code := inner.run(ctx, scene.args)
 	if ctx.Err() != nil {
 		return ctx.Err()

@@ -10,6 +10,7 @@ import (
 	"os"
 	"os/signal"
 	"runtime/debug"
+	"sync/atomic"
 	"syscall"
 
 	"github.com/spf13/cobra"
@@ -67,10 +68,11 @@ type app struct {
 	quiet     bool
 	screen    *screen
 	abandon   context.Context
+	guarded   *atomic.Bool // a guarded operation has begun
 }
 
 func newApp(in io.Reader, out, errs io.Writer) *app {
-	return &app{in: in, out: out, errs: errs, abandon: context.Background()}
+	return &app{in: in, out: out, errs: errs, abandon: context.Background(), guarded: &atomic.Bool{}}
 }
 
 // watchSignals ends the context at the first Ctrl-C, and at the second one gives
@@ -85,7 +87,9 @@ func (a *app) watchSignals() (context.Context, func()) {
 		if _, ok := <-signals; !ok {
 			return
 		}
-		fmt.Fprintln(a.errs, "\nStopping. If the site was touched already, the version before is put back now.\nPress Ctrl-C once more to leave that to: wetland recover")
+		if a.guarded.Load() {
+			fmt.Fprintln(a.errs, "\nStopping. If the site was touched already, the version before is put back now.\nPress Ctrl-C once more to leave that to: wetland recover")
+		}
 		cancel()
 		if _, ok := <-signals; ok {
 			give()
@@ -228,6 +232,7 @@ func (a *app) load() (*site.Workspace, error) {
 
 // guard returns what guarded operations need.
 func (a *app) guard() update.Guard {
+	a.guarded.Store(true)
 	return update.Guard{Report: a.screen, Abandon: a.abandon}
 }
 

@@ -87,50 +87,21 @@ func (m *mysqlDatabase) Close() error { return m.db.Close() }
 
 // Query returns the rows of a statement.
 func (m *mysqlDatabase) Query(ctx context.Context, statement string, args ...any) ([]Row, error) {
-	return collectRaw(ctx, m.db, statement, args...)
+	return collectRows(ctx, m.db, sent, statement, args...)
 }
 
-func collectRaw(ctx context.Context, db querier, statement string, args ...any) ([]Row, error) {
-	var found []Row
-	err := eachRaw(ctx, db, statement, args, func(row Row) error {
-		found = append(found, cloneRow(row))
-		return nil
-	})
-	return found, err
-}
-
-// eachRaw hands out the bytes as the server sent them.
-func eachRaw(ctx context.Context, db querier, statement string, args []any, each func(Row) error) error {
-	rows, err := db.QueryContext(ctx, statement, args...)
-	if err != nil {
-		return err
-	}
-	defer rows.Close()
-	columns, err := rows.Columns()
-	if err != nil {
-		return err
-	}
-	cells := make([]sql.RawBytes, len(columns))
-	targets := make([]any, len(columns))
-	for i := range cells {
-		targets[i] = &cells[i]
-	}
-	row := make(Row, len(columns))
-	for rows.Next() {
-		if err := rows.Scan(targets...); err != nil {
-			return err
-		}
+// sent hands out values as the bytes that the server sent.
+func sent(count int) (targets []any, read func(Row) error) {
+	cells := make([]sql.RawBytes, count)
+	return pointersTo(cells), func(row Row) error {
 		for i, cell := range cells {
 			row[i] = Value{Type: Bytes, Data: cell}
 			if cell == nil {
 				row[i] = Value{Type: Null}
 			}
 		}
-		if err := each(row); err != nil {
-			return err
-		}
+		return nil
 	}
-	return rows.Err()
 }
 
 // connect returns a connection with the session set up. With exact, texts come
@@ -193,7 +164,7 @@ func (m *mysqlMoment) Close() error {
 }
 
 func (m *mysqlMoment) describe(ctx context.Context, name string, owner Owner) error {
-	listed, err := collectRaw(ctx, m.conn, `SELECT table_name, table_type, COALESCE(engine, ''), COALESCE(auto_increment, 0) FROM information_schema.tables WHERE table_schema = ? ORDER BY table_name`, name)
+	listed, err := collectRows(ctx, m.conn, sent, `SELECT table_name, table_type, COALESCE(engine, ''), COALESCE(auto_increment, 0) FROM information_schema.tables WHERE table_schema = ? ORDER BY table_name`, name)
 	if err != nil {
 		return err
 	}
@@ -235,7 +206,7 @@ func (m *mysqlMoment) describe(ctx context.Context, name string, owner Owner) er
 var generated = regexp.MustCompile(`(?i)\b(VIRTUAL|STORED|PERSISTENT)( GENERATED)?\b`)
 
 func (m *mysqlMoment) describeTable(ctx context.Context, name string, table *Table) error {
-	shown, err := collectRaw(ctx, m.conn, "SHOW CREATE TABLE "+quoteMySQL(table.Name))
+	shown, err := collectRows(ctx, m.conn, sent, "SHOW CREATE TABLE "+quoteMySQL(table.Name))
 	if err != nil {
 		return err
 	}
@@ -248,7 +219,7 @@ func (m *mysqlMoment) describeTable(ctx context.Context, name string, table *Tab
 	for _, clause := range foreign {
 		table.After = append(table.After, "ALTER TABLE "+quoteMySQL(table.Name)+" ADD "+clause)
 	}
-	columns, err := collectRaw(ctx, m.conn, `SELECT column_name, data_type, extra FROM information_schema.columns WHERE table_schema = ? AND table_name = ? ORDER BY ordinal_position`, name, table.Name)
+	columns, err := collectRows(ctx, m.conn, sent, `SELECT column_name, data_type, extra FROM information_schema.columns WHERE table_schema = ? AND table_name = ? ORDER BY ordinal_position`, name, table.Name)
 	if err != nil {
 		return err
 	}
@@ -257,7 +228,7 @@ func (m *mysqlMoment) describeTable(ctx context.Context, name string, table *Tab
 			table.Columns = append(table.Columns, Column{Name: row[0].String(), Type: strings.ToLower(row[1].String())})
 		}
 	}
-	key, err := collectRaw(ctx, m.conn, `SELECT column_name FROM information_schema.statistics WHERE table_schema = ? AND table_name = ? AND index_name = 'PRIMARY' ORDER BY seq_in_index`, name, table.Name)
+	key, err := collectRows(ctx, m.conn, sent, `SELECT column_name FROM information_schema.statistics WHERE table_schema = ? AND table_name = ? AND index_name = 'PRIMARY' ORDER BY seq_in_index`, name, table.Name)
 	if err != nil {
 		return err
 	}
@@ -292,7 +263,7 @@ func takeForeignKeys(create string) (without string, clauses []string) {
 }
 
 func (m *mysqlMoment) describeTriggers(ctx context.Context, name string) error {
-	rows, err := collectRaw(ctx, m.conn, `SELECT trigger_name, event_object_table FROM information_schema.triggers WHERE trigger_schema = ? ORDER BY event_object_table, action_timing, event_manipulation, action_order`, name)
+	rows, err := collectRows(ctx, m.conn, sent, `SELECT trigger_name, event_object_table FROM information_schema.triggers WHERE trigger_schema = ? ORDER BY event_object_table, action_timing, event_manipulation, action_order`, name)
 	if err != nil {
 		return err
 	}
@@ -301,7 +272,7 @@ func (m *mysqlMoment) describeTriggers(ctx context.Context, name string) error {
 		if i < 0 {
 			continue
 		}
-		shown, err := collectRaw(ctx, m.conn, "SHOW CREATE TRIGGER "+quoteMySQL(row[0].String()))
+		shown, err := collectRows(ctx, m.conn, sent, "SHOW CREATE TRIGGER "+quoteMySQL(row[0].String()))
 		if err != nil {
 			return err
 		}
@@ -321,7 +292,7 @@ func (m *mysqlMoment) Rows(ctx context.Context, table Table, each func(Row) erro
 		}
 		cells = append(cells, cell)
 	}
-	return eachRaw(ctx, m.conn, "SELECT "+strings.Join(cells, ", ")+" FROM "+quoteMySQL(table.Name), nil, each)
+	return eachRow(ctx, m.conn, sent, "SELECT "+strings.Join(cells, ", ")+" FROM "+quoteMySQL(table.Name), nil, each)
 }
 
 func quoteMySQL(name string) string { return "`" + strings.ReplaceAll(name, "`", "``") + "`" }

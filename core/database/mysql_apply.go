@@ -101,7 +101,7 @@ func (m *mysqlDatabase) loadTable(ctx context.Context, conn *sql.Conn, r Replace
 	if !keepCounter || r.Table.Counter == 0 {
 		return nil
 	}
-	present, err := collectRaw(ctx, conn, `SELECT COALESCE(auto_increment, 0) FROM information_schema.tables WHERE table_schema = ? AND table_name = ?`, m.name, r.Table.Name)
+	present, err := collectRows(ctx, conn, sent, `SELECT COALESCE(auto_increment, 0) FROM information_schema.tables WHERE table_schema = ? AND table_name = ?`, m.name, r.Table.Name)
 	if err != nil || len(present) == 0 {
 		return err
 	}
@@ -121,7 +121,7 @@ func renameInCreate(create, from, to string) (string, error) {
 
 // switchTables makes the loaded tables live, in one step for all of them.
 func (m *mysqlDatabase) switchTables(ctx context.Context, conn *sql.Conn, change Change, applied *mysqlApplied) error {
-	present, err := collectRaw(ctx, conn, `SELECT table_name, table_type FROM information_schema.tables WHERE table_schema = ?`, m.name)
+	present, err := collectRows(ctx, conn, sent, `SELECT table_name, table_type FROM information_schema.tables WHERE table_schema = ?`, m.name)
 	if err != nil {
 		return err
 	}

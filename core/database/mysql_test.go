@@ -225,7 +225,7 @@ func one(t *testing.T, account *testenv.Account, query string) string {
 
 func names(t *testing.T, account *testenv.Account) []string {
 	t.Helper()
-	rows, err := collectRaw(t.Context(), account.Root, "SELECT table_name FROM information_schema.tables WHERE table_schema = database() AND table_name NOT LIKE 'other%'")
+	rows, err := collectRows(t.Context(), account.Root, sent, "SELECT table_name FROM information_schema.tables WHERE table_schema = database() AND table_name NOT LIKE 'other%'")
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -240,7 +240,7 @@ func showAll(t *testing.T, account *testenv.Account) map[string]string {
 	t.Helper()
 	shown := map[string]string{}
 	for _, name := range names(t, account) {
-		rows, err := collectRaw(t.Context(), account.Root, "SHOW CREATE TABLE "+quoteMySQL(name))
+		rows, err := collectRows(t.Context(), account.Root, sent, "SHOW CREATE TABLE "+quoteMySQL(name))
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -253,7 +253,7 @@ func checkAll(t *testing.T, account *testenv.Account) map[string]string {
 	t.Helper()
 	sums := map[string]string{}
 	for _, name := range names(t, account) {
-		rows, err := collectRaw(t.Context(), account.Root, "CHECKSUM TABLE "+quoteMySQL(name)+" EXTENDED")
+		rows, err := collectRows(t.Context(), account.Root, sent, "CHECKSUM TABLE "+quoteMySQL(name)+" EXTENDED")
 		if err != nil {
 			t.Fatal(err)
 		}

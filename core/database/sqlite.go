@@ -49,52 +49,21 @@ func (s *sqlite) Close() error { return s.db.Close() }
 
 // Query returns the rows of a statement.
 func (s *sqlite) Query(ctx context.Context, statement string, args ...any) ([]Row, error) {
-	return collectRows(ctx, s.db, statement, args...)
+	return collectRows(ctx, s.db, stored, statement, args...)
 }
 
-type querier interface {
-	QueryContext(ctx context.Context, statement string, args ...any) (*sql.Rows, error)
-}
-
-func collectRows(ctx context.Context, db querier, statement string, args ...any) ([]Row, error) {
-	var found []Row
-	err := eachRow(ctx, db, statement, args, func(row Row) error {
-		found = append(found, cloneRow(row))
-		return nil
-	})
-	return found, err
-}
-
-func eachRow(ctx context.Context, db querier, statement string, args []any, each func(Row) error) error {
-	rows, err := db.QueryContext(ctx, statement, args...)
-	if err != nil {
-		return err
-	}
-	defer rows.Close()
-	columns, err := rows.Columns()
-	if err != nil {
-		return err
-	}
-	cells := make([]any, len(columns))
-	targets := make([]any, len(columns))
-	for i := range cells {
-		targets[i] = &cells[i]
-	}
-	row := make(Row, len(columns))
-	for rows.Next() {
-		if err := rows.Scan(targets...); err != nil {
-			return err
-		}
+// stored hands out values as SQLite stored them, each in its own type.
+func stored(count int) (targets []any, read func(Row) error) {
+	cells := make([]any, count)
+	return pointersTo(cells), func(row Row) error {
+		var err error
 		for i, cell := range cells {
 			if row[i], err = valueOf(cell); err != nil {
-				return fmt.Errorf("column %s: %w", columns[i], err)
+				return err
 			}
 		}
-		if err := each(row); err != nil {
-			return err
-		}
+		return nil
 	}
-	return rows.Err()
 }
 
 func valueOf(cell any) (Value, error) {
@@ -163,7 +132,7 @@ func (m *sqliteMoment) Close() error {
 }
 
 func (m *sqliteMoment) describe(ctx context.Context, owner Owner) error {
-	master, err := collectRows(ctx, m.conn, `SELECT type, name, tbl_name, sql FROM sqlite_master WHERE name NOT LIKE 'sqlite\_%' ESCAPE '\' ORDER BY rowid`)
+	master, err := collectRows(ctx, m.conn, stored, `SELECT type, name, tbl_name, sql FROM sqlite_master WHERE name NOT LIKE 'sqlite\_%' ESCAPE '\' ORDER BY rowid`)
 	if err != nil {
 		return err
 	}
@@ -205,7 +174,7 @@ func (m *sqliteMoment) describe(ctx context.Context, owner Owner) error {
 // describeTable finds the columns and the key. A table whose key is not declared
 // is kept with its hidden row numbers, which then are its key.
 func (m *sqliteMoment) describeTable(ctx context.Context, table *Table) error {
-	info, err := collectRows(ctx, m.conn, `SELECT name, lower(type), pk, hidden FROM pragma_table_xinfo(?) ORDER BY cid`, table.Name)
+	info, err := collectRows(ctx, m.conn, stored, `SELECT name, lower(type), pk, hidden FROM pragma_table_xinfo(?) ORDER BY cid`, table.Name)
 	if err != nil {
 		return err
 	}
@@ -228,7 +197,7 @@ func (m *sqliteMoment) describeTable(ctx context.Context, table *Table) error {
 	for _, k := range key {
 		table.Key = append(table.Key, k.name)
 	}
-	plain, err := collectRows(ctx, m.conn, `SELECT wr FROM pragma_table_list WHERE schema = 'main' AND name = ?`, table.Name)
+	plain, err := collectRows(ctx, m.conn, stored, `SELECT wr FROM pragma_table_list WHERE schema = 'main' AND name = ?`, table.Name)
 	if err != nil {
 		return err
 	}
@@ -243,7 +212,7 @@ func (m *sqliteMoment) describeTable(ctx context.Context, table *Table) error {
 		}
 	}
 	if strings.Contains(strings.ToUpper(table.Create), "AUTOINCREMENT") {
-		counter, err := collectRows(ctx, m.conn, `SELECT seq FROM sqlite_sequence WHERE name = ?`, table.Name)
+		counter, err := collectRows(ctx, m.conn, stored, `SELECT seq FROM sqlite_sequence WHERE name = ?`, table.Name)
 		if err != nil {
 			return err
 		}
@@ -271,7 +240,7 @@ func (m *sqliteMoment) Rows(ctx context.Context, table Table, each func(Row) err
 	for _, column := range table.Columns {
 		cells = append(cells, "+"+quoteSQLite(column.Name))
 	}
-	return eachRow(ctx, m.conn, "SELECT "+strings.Join(cells, ", ")+" FROM "+quoteSQLite(table.Name), nil, each)
+	return eachRow(ctx, m.conn, stored, "SELECT "+strings.Join(cells, ", ")+" FROM "+quoteSQLite(table.Name), nil, each)
 }
 
 func quoteSQLite(name string) string { return `"` + strings.ReplaceAll(name, `"`, `""`) + `"` }
@@ -342,7 +311,7 @@ func applySQLite(ctx context.Context, conn *sql.Conn, change Change) ([]string, 
 // remembered as a table of one row with that query.
 func asideSQLite(ctx context.Context, conn *sql.Conn, name, tag string) (string, error) {
 	to := AsidePrefix + strings.ReplaceAll(tag, "-", "_") + "_" + name
-	kind, err := collectRows(ctx, conn, `SELECT type, sql FROM sqlite_master WHERE name = ? AND type IN ('table', 'view')`, name)
+	kind, err := collectRows(ctx, conn, stored, `SELECT type, sql FROM sqlite_master WHERE name = ? AND type IN ('table', 'view')`, name)
 	if err != nil || len(kind) == 0 {
 		return to, err
 	}
@@ -362,12 +331,12 @@ func asideSQLite(ctx context.Context, conn *sql.Conn, name, tag string) (string,
 func replaceSQLite(ctx context.Context, conn *sql.Conn, r Replacement, keepCounters bool) error {
 	var counter int64
 	if keepCounters && r.Table.Counter > 0 {
-		rows, err := collectRows(ctx, conn, `SELECT seq FROM sqlite_sequence WHERE name = ?`, r.Table.Name)
+		rows, err := collectRows(ctx, conn, stored, `SELECT seq FROM sqlite_sequence WHERE name = ?`, r.Table.Name)
 		if err == nil && len(rows) == 1 {
 			counter = asInteger(rows[0][0])
 		}
 	}
-	present, err := collectRows(ctx, conn, `SELECT type FROM sqlite_master WHERE name = ? AND type IN ('table', 'view')`, r.Table.Name)
+	present, err := collectRows(ctx, conn, stored, `SELECT type FROM sqlite_master WHERE name = ? AND type IN ('table', 'view')`, r.Table.Name)
 	if err != nil {
 		return err
 	}

@@ -1,0 +1,62 @@
+package database
+
+import (
+	"context"
+	"database/sql"
+	"fmt"
+)
+
+// querier is a database, a connection or a transaction.
+type querier interface {
+	QueryContext(ctx context.Context, statement string, args ...any) (*sql.Rows, error)
+}
+
+// cellReader returns where a driver puts the cells of a row, and how to turn them
+// into values.
+type cellReader func(count int) (targets []any, read func(Row) error)
+
+// pointersTo returns a pointer to each element, as Scan wants them.
+func pointersTo[T any](cells []T) []any {
+	targets := make([]any, len(cells))
+	for i := range cells {
+		targets[i] = &cells[i]
+	}
+	return targets
+}
+
+// eachRow calls each for every row of a statement; the row is valid during the call.
+func eachRow(ctx context.Context, db querier, cells cellReader, statement string, args []any, each func(Row) error) error {
+	rows, err := db.QueryContext(ctx, statement, args...)
+	if err != nil {
+		return err
+	}
+	defer rows.Close()
+	columns, err := rows.Columns()
+	if err != nil {
+		return err
+	}
+	targets, read := cells(len(columns))
+	row := make(Row, len(columns))
+	for rows.Next() {
+		if err := rows.Scan(targets...); err != nil {
+			return err
+		}
+		if err := read(row); err != nil {
+			return fmt.Errorf("read a row: %w", err)
+		}
+		if err := each(row); err != nil {
+			return err
+		}
+	}
+	return rows.Err()
+}
+
+// collectRows returns all rows of a statement.
+func collectRows(ctx context.Context, db querier, cells cellReader, statement string, args ...any) ([]Row, error) {
+	var found []Row
+	err := eachRow(ctx, db, cells, statement, args, func(row Row) error {
+		found = append(found, cloneRow(row))
+		return nil
+	})
+	return found, err
+}
