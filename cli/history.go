@@ -2,6 +2,7 @@ package cli
 
 import (
 	"fmt"
+	"io"
 	"slices"
 
 	"github.com/jedib0t/go-pretty/v6/table"
@@ -43,18 +44,7 @@ func (a *app) historyCommand() *cobra.Command {
 
 func (a *app) showHistory(events []update.Event) {
 	s := a.screen
-	if s.silent {
-		return
-	}
-	rows := table.NewWriter()
-	rows.SetOutputMirror(s.out)
-	rows.SetStyle(table.StyleDefault)
-	style := rows.Style()
-	style.Options = table.OptionsNoBordersAndSeparators
-	style.Box.PaddingLeft, style.Box.PaddingRight = "  ", ""
-	style.Format.Header = 0
-	rows.AppendHeader(table.Row{"when", "what", "how it ended", "about"})
-	rows.SetColumnConfigs([]table.ColumnConfig{{Number: 4, WidthMax: max(24, s.width-46), WidthMaxEnforcer: wrapCell}})
+	rows := s.table("when", "what", "how it ended", "about")
 	for _, event := range slices.Backward(events) {
 		rows.AppendRow(table.Row{event.At.Local().Format("2 Jan 15:04"), event.Name, s.state(event.State), event.About})
 	}
@@ -69,6 +59,25 @@ func (a *app) showHistory(events []update.Event) {
 		s.print("\n")
 		s.paragraph(s.bad("Careful:"), fmt.Sprintf("%d of these cannot be read and must not be relied on.", damaged))
 	}
+}
+
+// table begins a table without lines; its last column is wrapped.
+func (s *screen) table(heads ...any) table.Writer {
+	rows := table.NewWriter()
+	if s.silent {
+		rows.SetOutputMirror(io.Discard)
+	} else {
+		rows.SetOutputMirror(s.out)
+	}
+	rows.SetStyle(table.StyleDefault)
+	rows.SuppressTrailingSpaces()
+	style := rows.Style()
+	style.Options = table.OptionsNoBordersAndSeparators
+	style.Box.PaddingLeft, style.Box.PaddingRight = "  ", ""
+	style.Format.Header = 0
+	rows.AppendHeader(heads)
+	rows.SetColumnConfigs([]table.ColumnConfig{{Number: len(heads), WidthMax: max(24, s.width-46), WidthMaxEnforcer: wrapCell}})
+	return rows
 }
 
 func (s *screen) state(state string) string {

@@ -19,7 +19,7 @@ func (a *app) updateCommand() *cobra.Command {
 	var o update.Options
 	var inDoubt string
 	command := &cobra.Command{
-		Use:   "update PACKAGE.zip",
+		Use:   "update PACKAGE",
 		Short: "Replace a theme or plugin by a new version, guarded",
 		Long: `Replace an installed theme or plugin by the version in a package, guarded:
 
@@ -32,9 +32,12 @@ func (a *app) updateCommand() *cobra.Command {
      and prove that files, tables and pages are as they were
 
 Everything up to step 4 touches nothing on the site. Files that the new version
-does not have any more are gone afterwards: it replaces, it never merges.`,
+does not have any more are gone afterwards: it replaces, it never merges.
+
+PACKAGE is a zip file, or NAME or NAME@VERSION from the shelf. In a vendor's bundle
+the installable zip is found by itself.`,
 		Example: `  wetland update harbourlight-2.5.2.zip
-  wetland update harbourlight-2.4.0.zip --allow-older
+  wetland update harbourlight@2.4.1 --allow-older
   wetland update tidetable-2.0.0.zip --in-doubt keep`,
 		Args: cobra.ExactArgs(1),
 		RunE: func(cmd *cobra.Command, args []string) error {
@@ -57,6 +60,7 @@ does not have any more are gone afterwards: it replaces, it never merges.`,
 	flags.BoolVar(&o.AllowOlder, "allow-older", false, "go on though the package is older than what is installed")
 	flags.BoolVar(&o.AllowSame, "allow-same", false, "go on though this version is installed already")
 	flags.BoolVar(&o.AllowGap, "allow-gap", false, "where two folders cannot be exchanged in one step, accept an instant without the folder")
+	flags.StringVar(&o.Pick, "pick", "", "which package of a bundle: its folder or name")
 	flags.StringVar(&inDoubt, "in-doubt", "", "what to do when pages are doubtful: ask, back or keep (default: ask on a terminal, else as wetland.toml says)")
 	return command
 }

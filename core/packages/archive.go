@@ -34,13 +34,15 @@ const (
 
 // Package is one installable theme or plugin, read and checked.
 type Package struct {
-	File   string // the archive, as it was named
+	File   string // the archive
+	Origin string // the archive or bundle that a person named
 	Folder string // the archive's root folder
 	Header cms.Header
 	Tree   files.Tree // below the root folder
 	Hash   string     // of the archive's bytes
 	Junk   []string   // entries that were passed over
 
+	within  string // its folder in the bundle that it was taken out of
 	archive *zip.ReadCloser
 	entries map[string]*zip.File // by path below the root folder
 }
@@ -83,7 +85,7 @@ func Open(ctx context.Context, file string, readHeader HeaderReader) (*Package, 
 	if err != nil && !errors.Is(err, zip.ErrInsecurePath) { // insecure paths are judged below
 		return nil, unreadable{explainOpen(file, err)}
 	}
-	p := &Package{File: file, Hash: hash, archive: archive, entries: map[string]*zip.File{}}
+	p := &Package{File: file, Origin: file, Hash: hash, archive: archive, entries: map[string]*zip.File{}}
 	if err := p.read(ctx, readHeader); err != nil {
 		return nil, errors.Join(fmt.Errorf("the package %s: %w", filepath.Base(file), err), archive.Close())
 	}

@@ -251,20 +251,20 @@ func TestShelfKeepsEveryVersion(t *testing.T) {
 	shelf := Shelf{Dir: t.TempDir()}
 	quay := cms.Component{Folder: "quay", Header: cms.Header{Kind: cms.Theme, Name: "Quay", Version: "1.2"}}
 	tree, source := diskTree(t, map[string]string{"header": "1.2", "a/b.css": "x"})
-	first, err := shelf.Keep(t.Context(), quay, tree, source)
+	first, err := shelf.Keep(t.Context(), quay, tree, source, "test")
 	if err != nil {
 		t.Fatal(err)
 	}
-	again, err := shelf.Keep(t.Context(), quay, tree, source)
-	if err != nil || again != first {
-		t.Errorf("the same again: %s %v", again, err)
+	again, err := shelf.Keep(t.Context(), quay, tree, source, "test")
+	if err != nil || again.File != first.File {
+		t.Errorf("the same again: %+v %v", again, err)
 	}
 	edited, source := diskTree(t, map[string]string{"header": "1.2", "a/b.css": "edited by hand"})
-	other, err := shelf.Keep(t.Context(), quay, edited, source)
-	if err != nil || other == first {
-		t.Errorf("the same version with other content: %s %v", other, err)
+	other, err := shelf.Keep(t.Context(), quay, edited, source, "test")
+	if err != nil || other.File == first.File || !other.Beside {
+		t.Errorf("the same version with other content: %+v %v", other, err)
 	}
-	p, err := Open(t.Context(), first, readHeader)
+	p, err := Open(t.Context(), first.File, readHeader)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -281,8 +281,8 @@ func TestShelfProvesWhatItKeeps(t *testing.T) {
 	shelf := Shelf{Dir: t.TempDir()}
 	tree, _ := diskTree(t, map[string]string{"header": "1.2"})
 	lying := func(files.Item) (io.ReadCloser, error) { return io.NopCloser(strings.NewReader("other")), nil }
-	if kept, err := shelf.Keep(t.Context(), cms.Component{Folder: "../../quay", Header: cms.Header{Kind: cms.Theme}}, tree, lying); err == nil {
-		t.Errorf("kept what is not the tree: %s", kept)
+	if kept, err := shelf.Keep(t.Context(), cms.Component{Folder: "../../quay", Header: cms.Header{Kind: cms.Theme}}, tree, lying, "test"); err == nil {
+		t.Errorf("kept what is not the tree: %+v", kept)
 	}
 	left := 0
 	err := filepath.WalkDir(shelf.Dir, func(_ string, d fs.DirEntry, err error) error {

@@ -2,7 +2,10 @@ package packages
 
 import (
 	"archive/zip"
+	"cmp"
 	"context"
+	"encoding/hex"
+	"encoding/json"
 	"errors"
 	"fmt"
 	"io"
@@ -10,10 +13,16 @@ import (
 	"os"
 	"path"
 	"path/filepath"
+	"slices"
 	"strings"
+	"time"
+
+	"github.com/zeebo/blake3"
 
 	"wetland/core/files"
+	"wetland/core/journal"
 	"wetland/core/site/cms"
+	"wetland/core/version"
 )
 
 // Shelf is the folder of package archives kept at hand, by kind and name.
@@ -37,39 +46,192 @@ func plain(text string) string {
 	}, text)
 }
 
+// Entry is one package on the shelf.
+type Entry struct {
+	Kind    cms.Kind  `json:"kind"`
+	Folder  string    `json:"folder"`
+	Name    string    `json:"name"`
+	Version string    `json:"version"`
+	Hash    string    `json:"hash"`    // of the archive's bytes
+	Content string    `json:"content"` // of the files in it, however they are packed
+	Source  string    `json:"source"`  // where it came from, in words
+	Shelved time.Time `json:"shelved"`
+	// Replaced marks a version that was installed here and replaced by an update.
+	Replaced bool   `json:"replaced,omitempty"`
+	File     string `json:"file"` // the archive, absolute
+	// Beside marks content that differs from another package of the same version.
+	Beside bool `json:"beside,omitempty"`
+}
+
+// Title names the entry as it is asked for: harbourlight@2.5.2.
+func (e Entry) Title() string { return e.Folder + "@" + e.Version }
+
 // Keep writes an installed component's tree to the shelf, as a package of its
-// version, and proves it by reading it back. It returns the archive's path. The
-// same version with other content is kept beside, under a name with its hash.
-func (s Shelf) Keep(ctx context.Context, component cms.Component, tree files.Tree, source files.Source) (string, error) {
-	target := s.place(component.Kind, component.Folder, component.Version)
-	if err := os.MkdirAll(filepath.Dir(target), 0o700); err != nil {
-		return "", err
+// version, and proves it by reading it back. source says where it came from.
+func (s Shelf) Keep(ctx context.Context, component cms.Component, tree files.Tree, open files.Source, source string) (Entry, error) {
+	entry := Entry{Kind: component.Kind, Folder: component.Folder, Name: component.Name, Version: component.Version, Content: contentOf(tree), Source: source, Replaced: true}
+	return s.put(entry, func(part *os.File) error {
+		return writeArchive(part, component.Folder, tree, open)
+	}, func(name string) error { return proveArchive(ctx, name, component, tree) })
+}
+
+// Add puts a package on the shelf. source says where it came from.
+func (s Shelf) Add(p *Package, source string) (Entry, error) {
+	entry := Entry{Kind: p.Header.Kind, Folder: p.Folder, Name: p.Header.Name, Version: p.Header.Version, Content: contentOf(p.Tree), Source: source}
+	return s.put(entry, func(part *os.File) error { return p.copyTo(part) }, func(string) error { return nil })
+}
+
+// contentOf identifies the files of a package, whatever archive they are in.
+func contentOf(tree files.Tree) string {
+	hasher := blake3.New()
+	for _, item := range tree {
+		fmt.Fprintf(hasher, "%q %s %s\n", item.Path, item.Kind, item.Hash)
 	}
-	part, err := os.CreateTemp(filepath.Dir(target), ".part-*")
+	return hex.EncodeToString(hasher.Sum(nil))
+}
+
+// put writes an archive and its label. What is there already is only labelled
+// anew; the same version with other content is kept beside, under a name with its
+// hash.
+func (s Shelf) put(entry Entry, write func(*os.File) error, prove func(name string) error) (Entry, error) {
+	entry.File, entry.Shelved = s.place(entry.Kind, entry.Folder, entry.Version), time.Now().UTC()
+	known, err := readLabel(entry.File)
+	if err == nil && known.Content != entry.Content {
+		entry.File = strings.TrimSuffix(entry.File, ".zip") + "." + entry.Content[:8] + ".zip"
+		entry.Beside = true
+		known, err = readLabel(entry.File)
+	}
+	if err == nil {
+		known.Replaced = known.Replaced || entry.Replaced
+		return known, known.save()
+	}
+	if !errors.Is(err, fs.ErrNotExist) {
+		return entry, err
+	}
+	return s.write(entry, write, prove)
+}
+
+func (s Shelf) write(entry Entry, write func(*os.File) error, prove func(name string) error) (Entry, error) {
+	if err := os.MkdirAll(filepath.Dir(entry.File), 0o700); err != nil {
+		return entry, err
+	}
+	part, err := os.CreateTemp(filepath.Dir(entry.File), ".part-*")
 	if err != nil {
-		return "", err
+		return entry, err
 	}
 	defer os.Remove(part.Name()) // gone already once it was renamed
-	if err := errors.Join(writeArchive(part, component.Folder, tree, source), part.Sync(), part.Close()); err != nil {
-		return "", fmt.Errorf("write %s to the shelf: %w", component.Folder, err)
+	if err := errors.Join(write(part), part.Sync(), part.Close()); err != nil {
+		return entry, fmt.Errorf("write %s to the shelf: %w", entry.Folder, err)
 	}
-	if err := proveArchive(ctx, part.Name(), component, tree); err != nil {
-		return "", fmt.Errorf("prove what was written to the shelf: %w", err)
+	if err := prove(part.Name()); err != nil {
+		return entry, fmt.Errorf("prove what was written to the shelf: %w", err)
 	}
-	hash, err := hashArchive(part.Name())
+	if entry.Hash, err = hashArchive(part.Name()); err != nil {
+		return entry, err
+	}
+	if err := os.Rename(part.Name(), entry.File); err != nil {
+		return entry, err
+	}
+	return entry, entry.save()
+}
+
+// save writes the label beside the archive.
+func (e Entry) save() error {
+	label, err := json.MarshalIndent(e, "", "  ")
 	if err != nil {
-		return "", err
+		return err
 	}
-	present, err := hashArchive(target)
-	switch {
-	case err == nil && present == hash:
-		return target, nil
-	case err == nil:
-		target = strings.TrimSuffix(target, ".zip") + "." + hash[:8] + ".zip"
-	case !errors.Is(err, fs.ErrNotExist):
-		return "", err
+	return journal.WriteFile(labelOf(e.File), append(label, '\n'))
+}
+
+func labelOf(archive string) string { return strings.TrimSuffix(archive, ".zip") + ".json" }
+
+func readLabel(archive string) (Entry, error) {
+	var entry Entry
+	text, err := os.ReadFile(labelOf(archive))
+	if errors.Is(err, fs.ErrNotExist) {
+		return unlabelled(archive)
 	}
-	return target, os.Rename(part.Name(), target)
+	if err != nil {
+		return entry, err
+	}
+	if err := json.Unmarshal(text, &entry); err != nil {
+		return entry, fmt.Errorf("the label %s is damaged: %w", labelOf(archive), err)
+	}
+	entry.File = archive
+	return entry, nil
+}
+
+// unlabelled describes an archive by its name alone: one that a person put there,
+// or whose label a crash prevented.
+func unlabelled(archive string) (Entry, error) {
+	info, err := os.Stat(archive)
+	if err != nil {
+		return Entry{}, err
+	}
+	folder := filepath.Base(filepath.Dir(archive))
+	kind := cms.Kind(strings.TrimSuffix(filepath.Base(filepath.Dir(filepath.Dir(archive))), "s"))
+	_, version, _ := strings.Cut(strings.TrimSuffix(filepath.Base(archive), ".zip"), "@")
+	entry := Entry{Kind: kind, Folder: folder, Version: version, Source: "put there by hand", Shelved: info.ModTime(), File: archive}
+	known := func(cms.Folder) (cms.Header, error) { return cms.Header{}, nil }
+	p, err := Open(context.Background(), archive, known)
+	if err != nil {
+		return entry, err
+	}
+	entry.Hash, entry.Content = p.Hash, contentOf(p.Tree)
+	return entry, p.Close()
+}
+
+// List returns what is on the shelf, by kind and folder, newest version first.
+func (s Shelf) List() ([]Entry, error) {
+	archives, err := filepath.Glob(filepath.Join(s.Dir, "*", "*", "*.zip"))
+	if err != nil {
+		return nil, err
+	}
+	var entries []Entry
+	for _, archive := range archives {
+		entry, err := readLabel(archive)
+		if err != nil {
+			return entries, fmt.Errorf("read the shelf: %w", err)
+		}
+		entries = append(entries, entry)
+	}
+	slices.SortFunc(entries, func(a, b Entry) int {
+		return cmp.Or(cmp.Compare(b.Kind, a.Kind), cmp.Compare(a.Folder, b.Folder), version.Compare(b.Version, a.Version), cmp.Compare(a.File, b.File))
+	})
+	return entries, nil
+}
+
+// ErrNotOnShelf says that the shelf has no such package.
+var ErrNotOnShelf = errors.New("the shelf has no such package")
+
+// Pick returns the package that NAME or NAME@VERSION means: the newest version if
+// none is named. A name that means several is an error that lists them.
+func (s Shelf) Pick(name string) (Entry, error) {
+	folder, wanted, named := strings.Cut(name, "@")
+	entries, err := s.List()
+	if err != nil {
+		return Entry{}, err
+	}
+	fits := func(is func(Entry) bool) []Entry {
+		return slices.DeleteFunc(slices.Clone(entries), func(e Entry) bool {
+			return !is(e) || (named && version.Compare(e.Version, wanted) != 0)
+		})
+	}
+	fit := fits(func(e Entry) bool { return e.Folder == folder })
+	if len(fit) == 0 {
+		fit = fits(func(e Entry) bool { return e.Name != "" && strings.EqualFold(e.Name, folder) })
+	}
+	if len(fit) == 0 {
+		return Entry{}, fmt.Errorf("%s: %w", name, ErrNotOnShelf)
+	}
+	first := fit[0]
+	for _, other := range fit[1:] {
+		if version.Compare(other.Version, first.Version) == 0 && other.Content != first.Content {
+			return Entry{}, fmt.Errorf("%s means several packages of the same version with different content: %s and %s. Name the file", name, first.File, other.File)
+		}
+	}
+	return first, nil
 }
 
 func writeArchive(to io.Writer, folder string, tree files.Tree, source files.Source) error {

@@ -17,24 +17,10 @@ import (
 	"wetland/core/version"
 )
 
-// readPackage opens the archive. One that is no whole zip is an error by itself;
-// anything else wrong with it is a reason beside the others.
-func (s *session) readPackage(ctx context.Context, file string, why *reasons) (*packages.Package, error) {
-	p, err := packages.Open(ctx, file, s.site.CMS.ReadHeader)
-	switch {
-	case err == nil:
-		return p, nil
-	case errors.Is(err, packages.ErrUnreadable), ctx.Err() != nil:
-		return nil, err
-	}
-	why.add(err.Error(), "Get the installable package from the vendor anew, or ask them about it.")
-	return nil, nil
-}
-
 // target finds what the package is to replace, and what stands against that.
 func (s *session) target(p *packages.Package, o Options, why *reasons) *Target {
-	t := &Target{Kind: p.Header.Kind, Folder: p.Folder, Name: p.Header.Name, To: p.Header.Version, Package: p.File, Hash: p.Hash}
-	if absolute, err := filepath.Abs(p.File); err == nil {
+	t := &Target{Kind: p.Header.Kind, Folder: p.Folder, Name: p.Header.Name, To: p.Header.Version, Package: p.Origin, Hash: p.Hash}
+	if absolute, err := filepath.Abs(p.Origin); err == nil {
 		t.Package = absolute
 	}
 	installed, ok := site.Component(s.components, p.Header.Kind, p.Folder)

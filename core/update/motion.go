@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"os"
 	"path"
 	"path/filepath"
 	"time"
@@ -28,7 +29,8 @@ const (
 // Options of an update.
 type Options struct {
 	Guard
-	Package       string // path of the archive
+	Package       string // path of an archive, or NAME or NAME@VERSION from the shelf
+	Pick          string // which package of a bundle: its folder or name
 	AcceptPresent bool   // findings that are there before do not count
 	AllowOlder    bool
 	AllowSame     bool
@@ -57,6 +59,7 @@ type motion struct {
 	manifest *snapshot.Manifest
 	oldTree  files.Tree
 	newTree  files.Tree
+	scratch  string    // for what is taken out of a bundle
 	exposed  time.Time // since when visitors get the new version
 }
 
@@ -72,6 +75,12 @@ func Update(ctx context.Context, w *site.Workspace, o Options) (run *Run, err er
 	}
 	defer func() { err = errors.Join(err, s.close()) }()
 	m := &motion{session: s, options: o}
+	scratch, err := os.MkdirTemp("", "wetland-*")
+	if err != nil {
+		return nil, err
+	}
+	defer func() { err = errors.Join(err, os.RemoveAll(scratch)) }()
+	m.scratch = scratch
 	if err := m.prepare(ctx, &why); err != nil {
 		return nil, err
 	}
@@ -96,7 +105,7 @@ func (m *motion) prepare(ctx context.Context, why *reasons) error {
 		return why.refusal()
 	}
 	var err error
-	if m.pkg, err = m.readPackage(ctx, m.options.Package, why); err != nil {
+	if m.pkg, err = m.readPackage(ctx, m.options, m.scratch, why); err != nil {
 		return err
 	}
 	if m.pkg != nil {
@@ -316,11 +325,11 @@ func (m *motion) recordPages() error {
 // snapshot still holds it.
 func (m *motion) shelveOld(ctx context.Context) string {
 	old, _ := site.Component(m.components, m.target.Kind, m.target.Folder)
-	kept, err := m.shelf().Keep(ctx, old, m.oldTree, reread(m.site.Place, m.staged))
+	kept, err := m.shelf().Keep(ctx, old, m.oldTree, reread(m.site.Place, m.staged), "replaced by "+m.run.Name)
 	if err != nil {
 		return fmt.Sprintf("the version before is in %s (not on the shelf: %v)", m.manifest.Name, err)
 	}
-	m.target.Shelved = kept
+	m.target.Shelved = kept.File
 	return fmt.Sprintf("%s is on the shelf and in %s", versionText(m.target.From), m.manifest.Name)
 }
 

@@ -1,0 +1,132 @@
+package cli
+
+import (
+	"fmt"
+	"path/filepath"
+
+	"github.com/spf13/cobra"
+
+	"wetland/core/update"
+	"wetland/core/version"
+)
+
+func (a *app) shelveCommand() *cobra.Command {
+	return &cobra.Command{
+		Use:   "shelve FILE...",
+		Short: "Put packages on the shelf, every version of each",
+		Long: `Put packages on the workspace's shelf: zips, the zips in a folder, and the packages
+in a vendor's bundle, two zips deep. Each is read whole and checked first. Every
+version is kept; the same version with other content is kept apart, and said.`,
+		Example: `  wetland shelve ../packages
+  wetland shelve harbourlight-2.5.2.zip tidetable-2.0.0.zip`,
+		Args: cobra.MinimumNArgs(1),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			w, err := a.loadSettled()
+			if err != nil {
+				return err
+			}
+			shelved, err := update.Shelve(cmd.Context(), w, args)
+			if err != nil {
+				return err
+			}
+			code := exitSound
+			taken := 0
+			for _, one := range shelved {
+				taken += len(one.Entries)
+				if one.Problem != "" {
+					code = exitDoubts
+				}
+			}
+			if taken == 0 {
+				code = exitRefused
+			}
+			if a.json {
+				a.writeJSON(map[string]any{"shelved": shelved, "exit_code": code})
+				return exit(code)
+			}
+			a.showShelved(shelved)
+			return exit(code)
+		},
+	}
+}
+
+func (a *app) showShelved(shelved []update.Shelved) {
+	s := a.screen
+	if s.silent {
+		s = newScreen(a.errs, false)
+	}
+	for _, one := range shelved {
+		for _, entry := range one.Entries {
+			words := fmt.Sprintf("%s %s, from %s", entry.Name, orUnknown(entry.Version), filepath.Base(one.File))
+			sign := s.good("ok")
+			if entry.Beside {
+				sign = s.doubt("??")
+				words += ": another package of this version is there already, with other content. Both are kept: " + entry.File
+			}
+			if !a.quiet || entry.Beside {
+				s.row("  "+sign+"  ", 6, fmt.Sprintf("%-*s", stepWidth, entry.Kind), words)
+			}
+		}
+		if one.Problem != "" {
+			s.row("  "+s.bad("NO")+"  ", 6, fmt.Sprintf("%-*s", stepWidth, "not taken"), one.Problem)
+		}
+	}
+}
+
+func (a *app) shelfCommand() *cobra.Command {
+	return &cobra.Command{
+		Use:   "shelf",
+		Short: "List the packages at hand",
+		Long: `List what is on the shelf, newest version first, and how it stands to what is
+installed. Versions that an update replaced are on it by themselves.`,
+		Example: `  wetland shelf`,
+		Args:    cobra.NoArgs,
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			w, err := a.loadSettled()
+			if err != nil {
+				return err
+			}
+			entries, err := update.Shelf(cmd.Context(), w)
+			if err != nil {
+				return err
+			}
+			if a.json {
+				a.writeJSON(map[string]any{"shelf": entries, "exit_code": exitSound})
+				return nil
+			}
+			a.showShelf(entries)
+			return nil
+		},
+	}
+}
+
+func (a *app) showShelf(entries []update.OnShelf) {
+	if len(entries) == 0 {
+		a.screen.print("  The shelf is empty. To put packages on it: wetland shelve FILE...\n")
+		return
+	}
+	rows := a.screen.table("package", "version", "to what is installed", "from")
+	for _, entry := range entries {
+		from := entry.Source + ", " + entry.Shelved.Local().Format("2 Jan 15:04")
+		if entry.Replaced && entry.Distance != version.Same {
+			from += "; was installed here"
+		}
+		rows.AppendRow([]any{entry.Folder, orUnknown(entry.Version), a.screen.standing(entry), from})
+	}
+	rows.Render()
+}
+
+// standing says how a package stands to the installed version.
+func (s *screen) standing(entry update.OnShelf) string {
+	switch entry.Distance {
+	case "":
+		return "not installed"
+	case version.Same:
+		return s.bold("installed")
+	case version.Backward:
+		return "older than " + entry.Installed
+	case version.Unclear:
+		return "installed: " + orUnknown(entry.Installed)
+	}
+	return s.good("newer, " + string(entry.Distance))
+}

@@ -1,0 +1,238 @@
+package packages
+
+import (
+	"archive/zip"
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"os"
+	"path"
+	"path/filepath"
+	"slices"
+	"strings"
+
+	"wetland/core/files"
+	"wetland/core/site/cms"
+)
+
+// deepest is how many zips may lie inside each other: a bundle, a zip in it, and
+// one in that.
+const deepest = 2
+
+// Find opens every installable package in an archive: the archive itself, or, when
+// it is a bundle, the zips and folders in it that have a header. Each is opened and
+// checked like any other; a bundle is refused whole if one of its own names is
+// hostile. What is taken out of a bundle is written to the folder scratch, which
+// must outlive the packages. Close every package when done.
+func Find(ctx context.Context, file, scratch string, readHeader HeaderReader) ([]*Package, error) {
+	found, err := find(ctx, file, scratch, readHeader, 0)
+	for _, p := range found {
+		p.Origin = file
+	}
+	return found, err
+}
+
+func find(ctx context.Context, file, scratch string, readHeader HeaderReader, depth int) ([]*Package, error) {
+	whole, err := Open(ctx, file, readHeader)
+	if err == nil {
+		return []*Package{whole}, nil
+	}
+	if errors.Is(err, ErrUnreadable) || ctx.Err() != nil {
+		return nil, err
+	}
+	archive, openErr := zip.OpenReader(file)
+	if openErr != nil && !errors.Is(openErr, zip.ErrInsecurePath) {
+		return nil, err
+	}
+	defer archive.Close()
+	b := bundle{Package: Package{File: file, archive: archive}, scratch: scratch, readHeader: readHeader, depth: depth}
+	entries, nameErr := b.checkNames()
+	if nameErr != nil {
+		return nil, err // the reasons of the archive itself say it all
+	}
+	found, err2 := b.search(ctx, entries)
+	if err2 != nil {
+		return nil, fmt.Errorf("the bundle %s: %w", filepath.Base(file), err2)
+	}
+	if len(found) == 0 {
+		return nil, err
+	}
+	return found, nil
+}
+
+// bundle is an archive with packages in it.
+type bundle struct {
+	Package
+	scratch    string
+	readHeader HeaderReader
+	depth      int
+}
+
+func (b *bundle) search(ctx context.Context, entries []*zip.File) (found []*Package, err error) {
+	defer func() {
+		if err != nil {
+			for _, p := range found {
+				err = errors.Join(err, p.Close())
+			}
+		}
+	}()
+	for _, folder := range b.foldersWithHeader(entries) {
+		p, err := b.repack(ctx, entries, folder)
+		if err != nil {
+			return found, fmt.Errorf("its folder %s: %w", folder, err)
+		}
+		found = append(found, p)
+	}
+	if b.depth == deepest {
+		return found, nil
+	}
+	for _, entry := range entries {
+		if !strings.EqualFold(path.Ext(entry.Name), ".zip") || entry.FileInfo().IsDir() || inside(entry.Name, found) {
+			continue
+		}
+		inner, err := b.unpack(entry)
+		if err != nil {
+			return found, fmt.Errorf("take out %s: %w", entry.Name, err)
+		}
+		more, err := find(ctx, inner, b.scratch, b.readHeader, b.depth+1)
+		if errors.Is(err, ErrUnreadable) {
+			return found, err
+		}
+		if err != nil && ctx.Err() != nil {
+			return found, ctx.Err()
+		}
+		// A zip without a package is documentation or the like: that is no fault.
+		found = append(found, more...)
+	}
+	return found, nil
+}
+
+// inside tells whether an entry belongs to a package that was found unpacked: its
+// own zips are its own business.
+func inside(name string, found []*Package) bool {
+	return slices.ContainsFunc(found, func(p *Package) bool {
+		return p.within != "" && strings.HasPrefix(name, p.within+"/")
+	})
+}
+
+// foldersWithHeader lists the folders that have a header, outermost first; what is
+// below one of them belongs to it.
+func (b *bundle) foldersWithHeader(entries []*zip.File) []string {
+	var folders []string
+	for _, entry := range entries {
+		for at := path.Dir(strings.TrimSuffix(entry.Name, "/")); at != "."; at = path.Dir(at) {
+			if !slices.Contains(folders, at) {
+				folders = append(folders, at)
+			}
+		}
+	}
+	slices.Sort(folders)
+	var found []string
+	for _, folder := range folders {
+		if slices.ContainsFunc(found, func(above string) bool { return strings.HasPrefix(folder, above+"/") }) {
+			continue
+		}
+		if _, err := b.readHeader(bundleFolder{entries, folder}); err == nil {
+			found = append(found, folder)
+		}
+	}
+	return found
+}
+
+// repack makes an archive of its own of one folder of the bundle.
+func (b *bundle) repack(ctx context.Context, entries []*zip.File, folder string) (*Package, error) {
+	out, err := os.CreateTemp(b.scratch, "package-*.zip")
+	if err != nil {
+		return nil, err
+	}
+	archive := zip.NewWriter(out)
+	for _, entry := range entries {
+		rel, ok := strings.CutPrefix(entry.Name, folder+"/")
+		if !ok || rel == "" {
+			continue
+		}
+		header := entry.FileHeader
+		header.Name = path.Base(folder) + "/" + rel
+		// As it is, so that its checksum is still the vendor's and is proved on reading.
+		to, err := archive.CreateRaw(&header)
+		if err != nil {
+			return nil, errors.Join(err, out.Close())
+		}
+		from, err := entry.OpenRaw()
+		if err != nil {
+			return nil, errors.Join(err, out.Close())
+		}
+		if _, err := io.Copy(to, from); err != nil {
+			return nil, errors.Join(err, out.Close())
+		}
+	}
+	if err := errors.Join(archive.Close(), out.Close()); err != nil {
+		return nil, err
+	}
+	p, err := Open(ctx, out.Name(), b.readHeader)
+	if p != nil {
+		p.within = folder
+	}
+	return p, err
+}
+
+// unpack writes a zip of the bundle to the scratch folder.
+func (b *bundle) unpack(entry *zip.File) (string, error) {
+	from, err := entry.Open()
+	if err != nil {
+		return "", err
+	}
+	defer from.Close()
+	out, err := os.CreateTemp(b.scratch, "*-"+plain(path.Base(entry.Name)))
+	if err != nil {
+		return "", err
+	}
+	n, err := io.Copy(out, io.LimitReader(from, maxTotal+1))
+	if err == nil && n > maxTotal {
+		err = fmt.Errorf("it is larger than %d bytes", int64(maxTotal))
+	}
+	return out.Name(), errors.Join(err, out.Close())
+}
+
+// bundleFolder is one folder of a bundle, for reading its header.
+type bundleFolder struct {
+	entries []*zip.File
+	folder  string
+}
+
+func (f bundleFolder) Names() ([]string, error) {
+	var names []string
+	for _, entry := range f.entries {
+		if path.Dir(entry.Name) == f.folder && !entry.FileInfo().IsDir() {
+			names = append(names, path.Base(entry.Name))
+		}
+	}
+	slices.Sort(names)
+	return names, nil
+}
+
+func (f bundleFolder) Open(name string) (io.ReadCloser, error) {
+	for _, entry := range f.entries {
+		if entry.Name == path.Join(f.folder, name) {
+			return entry.Open()
+		}
+	}
+	return nil, os.ErrNotExist
+}
+
+var _ cms.Folder = bundleFolder{}
+
+// copyTo writes the archive as it was when it was opened.
+func (p *Package) copyTo(to io.Writer) error {
+	from, err := os.Open(p.File)
+	if err != nil {
+		return err
+	}
+	defer from.Close()
+	hash, _, err := files.Hash(io.TeeReader(from, to))
+	if err == nil && hash != p.Hash {
+		err = errors.New("it changed while it was read")
+	}
+	return err
+}

@@ -1,0 +1,132 @@
+package packages
+
+import (
+	"errors"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+	"testing"
+)
+
+// nested puts an archive's bytes into an entry.
+func nested(t *testing.T, name string, entries ...entry) entry {
+	t.Helper()
+	data, err := os.ReadFile(archiveOf(t, entries...))
+	if err != nil {
+		t.Fatal(err)
+	}
+	return entry{name: name, text: string(data)}
+}
+
+func TestFindInBundles(t *testing.T) {
+	docs := []entry{{name: "bundle/docs/index.html", text: "x"}, {name: "bundle/licence.txt", text: "x"}, {name: "__MACOSX/bundle/._x", text: "x"}}
+	jetty := entry{name: "jetty/header", text: "3.0"}
+	for _, c := range []struct {
+		name    string
+		entries []entry
+		want    []string
+	}{
+		{"installable itself", []entry{header}, []string{"quay 1.2"}},
+		{"a zip beside documents", append(docs, nested(t, "bundle/quay.zip", header)), []string{"quay 1.2"}},
+		{"two zips deep", append(docs, nested(t, "bundle/inside.zip", nested(t, "a/quay.zip", header), entry{name: "a/x.txt", text: "x"})), []string{"quay 1.2"}},
+		{"several", append(docs, nested(t, "bundle/quay.zip", header), nested(t, "bundle/plugins/jetty.zip", jetty)), []string{"jetty 3.0", "quay 1.2"}},
+		{"a folder with a header", append(docs, entry{name: "bundle/quay/header", text: "1.2"}, entry{name: "bundle/quay/a/b.css", text: "x"}), []string{"quay 1.2"}},
+		{"a zip of documents", append(docs, nested(t, "bundle/manual.zip", entry{name: "m/read.txt", text: "x"}), nested(t, "bundle/quay.zip", header)), []string{"quay 1.2"}},
+		{"companions inside an unpacked theme are its own", append(docs, entry{name: "bundle/quay/header", text: "1.2"}, nested(t, "bundle/quay/plugins/jetty.zip", jetty)), []string{"quay 1.2"}},
+	} {
+		t.Run(c.name, func(t *testing.T) {
+			found, err := Find(t.Context(), archiveOf(t, c.entries...), t.TempDir(), readHeader)
+			if err != nil {
+				t.Fatal(err)
+			}
+			var got []string
+			for _, p := range found {
+				got = append(got, p.Folder+" "+p.Header.Version)
+				if err := p.Close(); err != nil {
+					t.Error(err)
+				}
+			}
+			slices.Sort(got)
+			if !slices.Equal(got, c.want) {
+				t.Errorf("found %q, want %q", got, c.want)
+			}
+		})
+	}
+}
+
+func TestFindRefusesHostileBundles(t *testing.T) {
+	for _, c := range []struct {
+		name    string
+		entries []entry
+		why     string
+	}{
+		{"nothing in it", []entry{{name: "bundle/a.txt", text: "x"}, {name: "docs/b.txt", text: "x"}}, "2 folders"},
+		{"an escape beside a good zip", []entry{nested(t, "bundle/quay.zip", header), {name: "../x", text: "x"}}, "leads out"},
+		{"three zips deep", []entry{nested(t, "a.zip", nested(t, "b.zip", nested(t, "c.zip", header)))}, "not inside one folder"},
+		{"a cut off zip in it", []entry{{name: "bundle/quay.zip", text: "PK\x03\x04 no more"}, {name: "docs/x", text: "x"}}, "cut off or damaged"},
+	} {
+		t.Run(c.name, func(t *testing.T) {
+			found, err := Find(t.Context(), archiveOf(t, c.entries...), t.TempDir(), readHeader)
+			if err == nil || !strings.Contains(err.Error(), c.why) {
+				t.Errorf("found %d, %v", len(found), err)
+			}
+		})
+	}
+}
+
+func TestShelfPicks(t *testing.T) {
+	shelf := Shelf{Dir: t.TempDir()}
+	add := func(entries ...entry) Entry {
+		t.Helper()
+		p, err := Open(t.Context(), archiveOf(t, entries...), readHeader)
+		if err != nil {
+			t.Fatal(err)
+		}
+		defer p.Close()
+		added, err := shelf.Add(p, "test")
+		if err != nil {
+			t.Fatal(err)
+		}
+		return added
+	}
+	for _, version := range []string{"1.9", "1.10", "1.10-beta1"} {
+		add(entry{name: "quay/header", text: version})
+	}
+	add(entry{name: "jetty/header", text: "1.0"})
+	// The same files in another archive are the same package.
+	if again := add(entry{name: "jetty/"}, entry{name: "jetty/header", text: "1.0"}); again.Beside {
+		t.Errorf("kept twice: %+v", again)
+	}
+	for name, want := range map[string]string{"quay": "1.10", "quay@1.9": "1.9", "quay@1.10-beta1": "1.10-beta1", "quay@1.10.0": "1.10"} {
+		if got, err := shelf.Pick(name); err != nil || got.Version != want {
+			t.Errorf("%s: %+v %v", name, got, err)
+		}
+	}
+	for _, name := range []string{"quay@2.0", "mole", ""} {
+		if got, err := shelf.Pick(name); !errors.Is(err, ErrNotOnShelf) {
+			t.Errorf("%s: %+v %v", name, got, err)
+		}
+	}
+	if other := add(entry{name: "jetty/header", text: "1.0"}, entry{name: "jetty/edited", text: "x"}); !other.Beside {
+		t.Errorf("other content is not kept beside: %+v", other)
+	}
+	if got, err := shelf.Pick("jetty"); err == nil || !strings.Contains(err.Error(), "several packages of the same version") {
+		t.Errorf("jetty: %+v %v", got, err)
+	}
+	entries, err := shelf.List()
+	if err != nil || len(entries) != 5 {
+		t.Errorf("%d entries, %v", len(entries), err)
+	}
+	// A zip that a person puts there counts by its name.
+	data, err := os.ReadFile(archiveOf(t, entry{name: "quay/header", text: "7"}))
+	if err != nil {
+		t.Fatal(err)
+	}
+	if err := os.WriteFile(filepath.Join(shelf.Dir, "themes/quay/quay@7.zip"), data, 0o600); err != nil {
+		t.Fatal(err)
+	}
+	if got, err := shelf.Pick("quay"); err != nil || got.Version != "7" || got.Kind != "theme" {
+		t.Errorf("by hand: %+v %v", got, err)
+	}
+}

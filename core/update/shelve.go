@@ -1,0 +1,196 @@
+package update
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io/fs"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+
+	"wetland/core/packages"
+	"wetland/core/site"
+	"wetland/core/site/cms"
+	"wetland/core/version"
+)
+
+// Shelved is what became of one archive.
+type Shelved struct {
+	File    string           `json:"file"`
+	Entries []packages.Entry `json:"entries,omitempty"`
+	Problem string           `json:"problem,omitempty"` // why it was not taken
+}
+
+// Shelve puts the packages in the files on the workspace's shelf; a folder stands
+// for the zips in it, a bundle for the packages in it. What cannot be taken is told
+// in its Problem and does not keep the others off.
+func Shelve(ctx context.Context, w *site.Workspace, names []string) ([]Shelved, error) {
+	opened, err := site.Open(ctx, w)
+	if err != nil {
+		return nil, err
+	}
+	archives, err := archivesIn(names)
+	if err != nil {
+		return nil, err
+	}
+	shelf := packages.Shelf{Dir: w.Shelf()}
+	var all []Shelved
+	for _, archive := range archives {
+		one := Shelved{File: archive}
+		one.Entries, err = shelveOne(ctx, shelf, archive, opened.CMS.ReadHeader)
+		if ctx.Err() != nil {
+			return all, ctx.Err()
+		}
+		if err != nil {
+			one.Problem = err.Error()
+		}
+		all = append(all, one)
+	}
+	return all, nil
+}
+
+// archivesIn replaces folders by the zips directly in them.
+func archivesIn(names []string) ([]string, error) {
+	var archives []string
+	for _, name := range names {
+		info, err := os.Stat(name)
+		if err != nil {
+			return nil, err
+		}
+		if !info.IsDir() {
+			archives = append(archives, name)
+			continue
+		}
+		entries, err := os.ReadDir(name)
+		if err != nil {
+			return nil, err
+		}
+		before := len(archives)
+		for _, entry := range entries {
+			if strings.EqualFold(filepath.Ext(entry.Name()), ".zip") && !entry.IsDir() {
+				archives = append(archives, filepath.Join(name, entry.Name()))
+			}
+		}
+		if len(archives) == before {
+			return nil, fmt.Errorf("the folder %s holds no zip files", name)
+		}
+	}
+	return archives, nil
+}
+
+func shelveOne(ctx context.Context, shelf packages.Shelf, archive string, readHeader packages.HeaderReader) (entries []packages.Entry, err error) {
+	scratch, err := os.MkdirTemp("", "wetland-*")
+	if err != nil {
+		return nil, err
+	}
+	defer func() { err = errors.Join(err, os.RemoveAll(scratch)) }()
+	found, err := packages.Find(ctx, archive, scratch, readHeader)
+	if err != nil {
+		return nil, err
+	}
+	for _, p := range found {
+		entry, addErr := shelf.Add(p, filepath.Base(archive))
+		err = errors.Join(err, addErr, p.Close())
+		if addErr == nil {
+			entries = append(entries, entry)
+		}
+	}
+	return entries, err
+}
+
+// OnShelf is a package on the shelf, as it stands to the site.
+type OnShelf struct {
+	packages.Entry
+	Installed string           `json:"installed,omitempty"` // the version that is installed now
+	Distance  version.Distance `json:"distance,omitempty"`  // from there to this one
+}
+
+// Shelf lists what is on the workspace's shelf, newest version first.
+func Shelf(ctx context.Context, w *site.Workspace) ([]OnShelf, error) {
+	opened, err := site.Open(ctx, w)
+	if err != nil {
+		return nil, err
+	}
+	installed, err := opened.CMS.Components(ctx, nil)
+	if err != nil {
+		return nil, err
+	}
+	entries, err := packages.Shelf{Dir: w.Shelf()}.List()
+	if err != nil {
+		return nil, err
+	}
+	var all []OnShelf
+	for _, entry := range entries {
+		one := OnShelf{Entry: entry}
+		if component, ok := site.Component(installed, entry.Kind, entry.Folder); ok {
+			one.Installed, one.Distance = component.Version, version.Between(component.Version, entry.Version)
+		}
+		all = append(all, one)
+	}
+	return all, nil
+}
+
+// locate turns what a person named into an archive: a file, or NAME or
+// NAME@VERSION from the shelf.
+func (s *session) locate(name string) (string, error) {
+	_, err := os.Stat(name)
+	if err == nil || strings.ContainsAny(name, `/\`) || strings.EqualFold(filepath.Ext(name), ".zip") {
+		return name, nil
+	}
+	entry, pickErr := s.shelf().Pick(name)
+	if errors.Is(pickErr, packages.ErrNotOnShelf) && errors.Is(err, fs.ErrNotExist) {
+		return "", fmt.Errorf("%s is no file, and %w of that name or version (wetland shelf lists what it has)", name, packages.ErrNotOnShelf)
+	}
+	return entry.File, pickErr
+}
+
+// readPackage opens what is to be installed. An archive that is no whole zip is an
+// error by itself; anything else wrong with it is a reason beside the others.
+func (s *session) readPackage(ctx context.Context, o Options, scratch string, why *reasons) (*packages.Package, error) {
+	file, err := s.locate(o.Package)
+	if err != nil {
+		return nil, err
+	}
+	found, err := packages.Find(ctx, file, scratch, s.site.CMS.ReadHeader)
+	switch {
+	case err != nil && (errors.Is(err, packages.ErrUnreadable) || ctx.Err() != nil):
+		return nil, err
+	case err != nil:
+		why.add(err.Error(), "Get the installable package from the vendor anew, or ask them about it.")
+		return nil, nil
+	}
+	picked := slices.IndexFunc(found, func(p *packages.Package) bool {
+		return len(found) == 1 && o.Pick == "" || p.Folder == o.Pick || strings.EqualFold(p.Header.Name, o.Pick)
+	})
+	var titles []string
+	for i, p := range found {
+		titles = append(titles, fmt.Sprintf("%s %s (%s)", p.Header.Kind, p.Title(), p.Folder))
+		if i != picked {
+			if err := p.Close(); err != nil {
+				return nil, err
+			}
+		}
+	}
+	if picked < 0 {
+		why.add(fmt.Sprintf("%s holds several packages: %s", filepath.Base(file), strings.Join(titles, "; ")), "Name one with --pick FOLDER, or put all of them on the shelf: wetland shelve "+filepath.Base(file))
+		return nil, nil
+	}
+	s.mapFolder(found[picked])
+	return found[picked], nil
+}
+
+// mapFolder gives a package whose folder has another name than the installed one
+// (name-2.5.1, name-master) that one's, when name and text domain agree.
+func (s *session) mapFolder(p *packages.Package) {
+	if _, ok := site.Component(s.components, p.Header.Kind, p.Folder); ok || p.Header.TextDomain == "" {
+		return
+	}
+	same := func(c cms.Component) bool {
+		return c.Kind == p.Header.Kind && strings.EqualFold(c.Name, p.Header.Name) && c.TextDomain == p.Header.TextDomain
+	}
+	if i := slices.IndexFunc(s.components, same); i >= 0 {
+		p.Folder = s.components[i].Folder
+	}
+}

@@ -1,0 +1,63 @@
+package e2e
+
+import (
+	"os"
+	"testing"
+)
+
+func TestShelfAndUpdatesFromIt(t *testing.T) {
+	f := adopted(t)
+	f.run(t, "shelf").want(t, 0, "The shelf is empty")
+	f.run(t, "shelve", f.packages).want(t, 0, "Harbourlight 2.5.2, from harbourlight-2.5.2.zip", "Tidetable 2.1.0")
+	f.run(t, "shelf").want(t, 0, "harbourlight 3.0.0 newer, major", "harbourlight 2.5.2 newer, minor")
+	f.run(t, "update", "harbourlight@2.5.2").want(t, 0, "Kept. Harbourlight 2.5.2")
+	f.run(t, "shelf").want(t, 0, "harbourlight 2.5.2 installed", "harbourlight 2.4.1 older than 2.5.2 replaced by run-1", "was installed here")
+
+	// One can always go back to what was installed, exactly.
+	f.run(t, "update", "harbourlight@2.4.1").want(t, 2, "older than the installed 2.5.2", "--allow-older")
+	f.run(t, "update", "harbourlight@2.4.1", "--allow-older").want(t, 0, "Kept. Harbourlight 2.4.1")
+	f.wantTheme(t, "2.4.1")
+	var shelf struct {
+		Shelf []struct {
+			Folder, Version, Installed, Distance string
+			Beside, Replaced                     bool
+		}
+	}
+	f.run(t, "shelf", "--json").decode(t, &shelf)
+	for _, entry := range shelf.Shelf {
+		if entry.Beside {
+			t.Errorf("the same content is on the shelf twice: %+v", entry)
+		}
+	}
+	f.run(t, "update", "harbourlight@9.9").want(t, 1, "the shelf has no such package")
+	f.run(t, "update", "moonraker").want(t, 1, "the shelf has no such package", "wetland shelf")
+}
+
+func TestBundles(t *testing.T) {
+	f := adopted(t)
+	read := func(name string) string {
+		t.Helper()
+		text, err := os.ReadFile(f.pkg(name))
+		if err != nil {
+			t.Fatal(err)
+		}
+		return string(text)
+	}
+	bundle := zipOf(t, "harbourlight-all.zip", map[string]string{
+		"Harbourlight/licence.txt":                   "for one site",
+		"Harbourlight/manual/index.html":             "<html></html>",
+		"Harbourlight/theme/harbourlight.zip":        read("harbourlight-2.5.2"),
+		"Harbourlight/companions/tidetable.zip":      read("tidetable-2.0.0"),
+		"__MACOSX/Harbourlight/._licence.txt":        "junk",
+		"Harbourlight/theme/.DS_Store":               "junk",
+		"Harbourlight/manual/pictures/lantern-1.txt": "x",
+	})
+	f.run(t, "update", bundle).want(t, 2, "holds several packages", "theme Harbourlight 2.5.2 (harbourlight)", "plugin Tidetable 2.0.0 (tidetable)", "--pick FOLDER")
+	f.run(t, "update", bundle, "--pick", "harbourlight").want(t, 0, "Kept. Harbourlight 2.5.2")
+	f.run(t, "shelve", bundle).want(t, 0, "Harbourlight 2.5.2", "Tidetable 2.0.0")
+	f.run(t, "update", "tidetable").want(t, 0, "Kept. Tidetable 2.0.0")
+	alone := zipOf(t, "bundle.zip", map[string]string{"all/enquiries.zip": read("enquiries-1.2.0"), "docs/read.txt": "x"})
+	f.run(t, "update", alone).want(t, 0, "Kept. Enquiries 1.2.0")
+	f.run(t, "shelve", textFile(t, "no.zip", "nothing"), alone).want(t, 4, "Enquiries 1.2.0", "not taken no.zip is no zip file")
+	f.run(t, "shelve", textFile(t, "no.zip", "nothing")).want(t, 2, "not taken")
+}
