@@ -99,6 +99,9 @@ func (a *app) showAdopted(r *adopt.Result) {
 		leftOut += " (the database's file is taken through SQL)"
 	}
 	row(true, "left out", leftOut)
+	if len(r.Nested) > 0 {
+		row(true, "other sites", strings.Join(r.Nested, ", ")+" below the root: no part of this one, left out too")
+	}
 	for _, doubt := range r.Doubts {
 		row(false, "not sure", doubt.What+"\n"+doubt.Do)
 	}

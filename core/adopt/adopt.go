@@ -47,6 +47,7 @@ type Result struct {
 	Pages      []smoke.Page
 	LeaveOut   []string // what snapshots leave out by themselves
 	Files      int      // that a snapshot will hold
+	Nested     []string // other sites below the root, left out too
 	ThroughSQL bool     // the database lies among the files, and is taken through SQL
 	// Doubts are what could not be found out; each says what to do.
 	Doubts []update.Reason
@@ -112,6 +113,7 @@ func (a *adoption) findSite(ctx context.Context) error {
 	}
 	a.site = &site.Site{Place: a.place, Root: root, CMS: opened, Workspace: &site.Workspace{}}
 	a.result.System, a.result.Root = opened.System(), root
+	a.result.Nested = cms.Nested(a.place, root)
 	layout := opened.Layout()
 	a.result.ThroughSQL = len(layout.DatabaseFiles) > 0
 	for _, area := range layout.Areas {

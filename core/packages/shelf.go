@@ -57,7 +57,10 @@ type Entry struct {
 	Source  string    `json:"source"`  // where it came from, in words
 	Shelved time.Time `json:"shelved"`
 	// Replaced marks a version that was installed here and replaced by an update.
-	Replaced bool   `json:"replaced,omitempty"`
+	Replaced bool `json:"replaced,omitempty"`
+	// FromSite marks files that were read off the site, with whatever was edited by
+	// hand: they do not tell what the vendor's original was.
+	FromSite bool   `json:"from_site,omitempty"`
 	File     string `json:"file"` // the archive, absolute
 	// Beside marks content that differs from another package of the same version.
 	Beside bool `json:"beside,omitempty"`
@@ -69,7 +72,7 @@ func (e Entry) Title() string { return e.Folder + "@" + e.Version }
 // Keep writes an installed component's tree to the shelf, as a package of its
 // version, and proves it by reading it back. source says where it came from.
 func (s Shelf) Keep(ctx context.Context, component cms.Component, tree files.Tree, open files.Source, source string) (Entry, error) {
-	entry := Entry{Kind: component.Kind, Folder: component.Folder, Name: component.Name, Version: component.Version, Content: contentOf(tree), Source: source, Replaced: true}
+	entry := Entry{Kind: component.Kind, Folder: component.Folder, Name: component.Name, Version: component.Version, Content: contentOf(tree), Source: source, Replaced: true, FromSite: true}
 	return s.put(entry, func(part *os.File) error {
 		return writeArchive(part, component.Folder, tree, open)
 	}, func(name string) error { return proveArchive(ctx, name, component, tree) })
@@ -103,6 +106,7 @@ func (s Shelf) put(entry Entry, write func(*os.File) error, prove func(name stri
 	}
 	if err == nil {
 		known.Replaced = known.Replaced || entry.Replaced
+		known.FromSite = known.FromSite && entry.FromSite
 		return known, known.save()
 	}
 	if !errors.Is(err, fs.ErrNotExist) {

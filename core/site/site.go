@@ -25,6 +25,7 @@ type Site struct {
 	Root      string // absolute, slash-separated, symbolic links resolved
 	Address   *url.URL
 	CMS       cms.Site
+	nested    []string // other sites below the root, relative to it
 }
 
 // Open opens the workspace's site. It refuses a workspace inside a web root.
@@ -50,7 +51,18 @@ func Open(ctx context.Context, w *Workspace) (*Site, error) {
 		return nil, err
 	}
 	s := &Site{Workspace: w, Place: place, Root: root, Address: address, CMS: opened}
+	s.nested = cms.Nested(place, root)
 	return s, s.CheckOutside(w.Dir)
+}
+
+// Nested lists other sites below the root, absolute. They are no part of this one:
+// neither kept in snapshots nor restored.
+func (s *Site) Nested() []string {
+	var all []string
+	for _, name := range s.nested {
+		all = append(all, path.Join(s.Root, name))
+	}
+	return all
 }
 
 // ErrInsideWebRoot says that a folder for snapshots could be fetched by the public.
@@ -100,7 +112,7 @@ func (s *Site) Areas() []cms.Area {
 	for i := range areas {
 		areas[i].LeaveOut = slices.Concat(areas[i].LeaveOut, []string{StagingName})
 		if i == 0 {
-			areas[0].LeaveOut = append(areas[0].LeaveOut, s.Workspace.Config.Files.LeaveOut...)
+			areas[0].LeaveOut = slices.Concat(areas[0].LeaveOut, s.Workspace.Config.Files.LeaveOut, s.nested)
 		}
 	}
 	return areas

@@ -161,6 +161,44 @@ func Runs(w *site.Workspace) ([]*Run, error) {
 	return runs, nil
 }
 
+// InstalledTree returns what the newest run that kept this version installed: the
+// tree that its folder must have. It is nil if no run did.
+func InstalledTree(w *site.Workspace, kind cms.Kind, folder, version string) (files.Tree, error) {
+	runs, err := Runs(w)
+	if err != nil {
+		return nil, err
+	}
+	for _, run := range slices.Backward(runs) {
+		t := run.Component
+		if t != nil && t.Kind == kind && t.Folder == folder && t.To == version && (run.State == Kept || run.State == KeptDoubt) {
+			return loadTree(filepath.Join(run.Folder, newTreeFile))
+		}
+	}
+	return nil, nil
+}
+
+// LastVersion returns the version of a component that the newest run left in
+// place, and the run's name; both empty if no run touched it.
+func LastVersion(w *site.Workspace, kind cms.Kind, folder string) (version, by string, err error) {
+	runs, err := Runs(w)
+	for _, run := range runs {
+		t := run.Component
+		if t == nil || t.Kind != kind || t.Folder != folder {
+			if run.State == Restored {
+				version, by = "", "" // a restore may have brought any version
+			}
+			continue
+		}
+		switch run.State {
+		case Kept, KeptDoubt:
+			version, by = t.To, run.Name
+		case PutBack:
+			version, by = t.From, run.Name
+		}
+	}
+	return version, by, err
+}
+
 // Unsettled returns the newest run if it has not ended, else nil.
 func Unsettled(w *site.Workspace) (*Run, error) {
 	runs, err := Runs(w)

@@ -42,11 +42,23 @@ type Component struct {
 	Header
 	Folder string `json:"folder"` // its name below themes or plugins
 	Path   string `json:"-"`      // where it is, absolute
+	Form   Form   `json:"form,omitempty"`
 	Active bool   `json:"active"`
 	// ParentOfActive marks the theme that the active child theme builds on.
 	ParentOfActive bool   `json:"parent_of_active,omitempty"`
 	Problem        string `json:"problem,omitempty"` // why its header could not be read
 }
+
+// Form says in what form a component is installed.
+type Form string
+
+// The forms of components; most are folders.
+const (
+	InFolder   Form = ""
+	SingleFile Form = "single file"
+	MustUse    Form = "must-use" // always active
+	DropIn     Form = "drop-in"  // stands in for a part of the CMS
+)
 
 // Area is a part of the file system that belongs to the site.
 type Area struct {
@@ -130,6 +142,8 @@ type Site interface {
 	UpgradeVisits() []string
 	// Busy lists signs that the CMS is updating itself right now.
 	Busy(ctx context.Context, db database.Database) []string
+	// AutomaticUpdates lists what the CMS updates by itself, in words.
+	AutomaticUpdates(ctx context.Context, db database.Database) ([]string, error)
 	// Obstacles lists reasons why this site cannot be updated with this version of
 	// Wetland.
 	Obstacles(ctx context.Context, db database.Database) []string
@@ -181,6 +195,34 @@ func Detect(place files.Place, root string) (System, string, error) {
 		}
 	}
 	return nil, "", fmt.Errorf("%s holds no WordPress site (wp-includes/version.php) and no Rowlock site (rowlock.toml)", root)
+}
+
+// nestedDepth is how many folders below a root other sites are looked for.
+const nestedDepth = 2
+
+// Nested finds other sites below root, as paths relative to it.
+func Nested(place files.Place, root string) []string {
+	var found []string
+	var search func(at string, depth int)
+	search = func(at string, depth int) {
+		entries, err := place.List(path.Join(root, at))
+		if err != nil {
+			return // what cannot be listed is told where it matters
+		}
+		for _, entry := range entries {
+			below := path.Join(at, entry.Name)
+			if entry.Kind != files.Folder {
+				continue
+			}
+			if _, _, err := Detect(place, path.Join(root, below)); err == nil {
+				found = append(found, below)
+			} else if depth < nestedDepth {
+				search(below, depth+1)
+			}
+		}
+	}
+	search("", 1)
+	return found
 }
 
 // diskFolder is a Folder of a place.

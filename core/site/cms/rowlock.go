@@ -175,6 +175,10 @@ func (r *rowlockSite) RewrittenByItself(table database.Table, row database.Row) 
 func (r *rowlockSite) FirstPages() []string    { return []string{"/", "/sign-in"} }
 func (r *rowlockSite) UpgradeVisits() []string { return []string{"/"} }
 
+func (r *rowlockSite) AutomaticUpdates(context.Context, database.Database) ([]string, error) {
+	return nil, nil
+}
+
 func (r *rowlockSite) Busy(context.Context, database.Database) []string      { return nil }
 func (r *rowlockSite) Obstacles(context.Context, database.Database) []string { return nil }
 func (r *rowlockSite) SettleTime() time.Duration                             { return 0 }
@@ -187,7 +191,7 @@ func publicFiles(ctx context.Context, place files.Place, layout Layout, publicUp
 		return nil, err
 	}
 	for _, component := range components {
-		if !component.Active && !component.ParentOfActive {
+		if component.Form != InFolder || (!component.Active && !component.ParentOfActive) {
 			continue
 		}
 		public := layout.PublicThemes

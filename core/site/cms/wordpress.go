@@ -217,7 +217,11 @@ func (w *wordpressSite) option(ctx context.Context, db database.Database, name s
 
 func (w *wordpressSite) Components(ctx context.Context, db database.Database) ([]Component, error) {
 	found, err := components(w.place, w.Layout(), w.ReadHeader)
-	if err != nil || db == nil {
+	if err != nil {
+		return found, err
+	}
+	found = append(found, w.loosePlugins()...)
+	if db == nil {
 		return found, err
 	}
 	theme, err := w.option(ctx, db, "stylesheet")
@@ -238,7 +242,78 @@ func (w *wordpressSite) Components(ctx context.Context, db database.Database) ([
 		active["plugin/"+folder] = true
 	}
 	markActive(found, active)
+	for i := range found {
+		found[i].Active = found[i].Active || found[i].Form == MustUse || found[i].Form == DropIn
+	}
 	return found, nil
+}
+
+// dropIns are the files of the content folder that stand in for parts of
+// WordPress: _get_dropins() in wp-admin/includes/plugin.php.
+var dropIns = []string{"advanced-cache.php", "db.php", "db-error.php", "install.php", "maintenance.php", "object-cache.php", "php-error.php", "fatal-error-handler.php", "sunrise.php", "blog-deleted.php", "blog-inactive.php", "blog-suspended.php"}
+
+// loosePlugins lists plugins that are files and not folders.
+func (w *wordpressSite) loosePlugins() []Component {
+	var found []Component
+	add := func(folder string, form Form, wanted func(name string, headed bool) bool) {
+		entries, err := w.place.List(folder)
+		if err != nil {
+			return // most sites have no such folder
+		}
+		for _, entry := range entries {
+			if entry.Kind != files.File || path.Ext(entry.Name) != ".php" {
+				continue
+			}
+			text, err := readStart(diskFolder{w.place, folder}, entry.Name, headerSize)
+			name := headerField(strings.ReplaceAll(text, "\r", "\n"), "Plugin Name")
+			if !wanted(entry.Name, name != "") {
+				continue
+			}
+			component := Component{Header: headerOf(Plugin, name, text), Folder: entry.Name, Path: path.Join(folder, entry.Name), Form: form}
+			if err != nil {
+				component.Problem = err.Error()
+			}
+			found = append(found, component)
+		}
+	}
+	headed := func(_ string, headed bool) bool { return headed }
+	add(path.Join(w.content, "plugins"), SingleFile, headed)
+	add(path.Join(w.content, "mu-plugins"), MustUse, func(string, bool) bool { return true })
+	add(w.content, DropIn, func(name string, _ bool) bool { return slices.Contains(dropIns, name) })
+	return found
+}
+
+// AutomaticUpdates reads the constants and the options that decide about them:
+// WP_Automatic_Updater and wp_is_auto_update_enabled_for_type().
+func (w *wordpressSite) AutomaticUpdates(ctx context.Context, db database.Database) ([]string, error) {
+	if value, missing := w.config.constant("AUTOMATIC_UPDATER_DISABLED"); missing == "" && value != "" && value != "0" {
+		return nil, nil
+	}
+	var on []string
+	switch value, missing := w.config.constant("WP_AUTO_UPDATE_CORE"); {
+	case missing != "" || value == "minor":
+		on = append(on, "WordPress itself, minor versions")
+	case value == "1" || value == "beta" || value == "rc":
+		on = append(on, "WordPress itself, every version")
+	}
+	if db == nil {
+		return on, nil
+	}
+	for _, kind := range []Kind{Theme, Plugin} {
+		serialized, err := w.option(ctx, db, "auto_update_"+string(kind)+"s")
+		if err != nil {
+			return on, err
+		}
+		names, err := unserializeStrings(serialized)
+		if err != nil {
+			return on, fmt.Errorf("read which %ss are updated by themselves: %w", kind, err)
+		}
+		for _, name := range names {
+			folder, _, _ := strings.Cut(name, "/")
+			on = append(on, "the "+string(kind)+" "+folder)
+		}
+	}
+	return on, nil
 }
 
 // headerField matches one field as get_file_data() does (wp-includes/functions.php).

@@ -1,0 +1,158 @@
+package cli
+
+import (
+	"fmt"
+	"strings"
+
+	"github.com/spf13/cobra"
+
+	"wetland/core/site/cms"
+	"wetland/core/survey"
+)
+
+func (a *app) surveyCommand() *cobra.Command {
+	return &cobra.Command{
+		Use:   "survey",
+		Short: "What is installed, what was edited, what the shelf offers",
+		Long: `List themes and plugins with their versions: which are active, which have a newer
+version on the shelf, which were edited by hand. Then what deserves a look:
+automatic updates, leftovers of earlier work by hand that everybody can fetch, other
+sites below the root, versions that somebody else changed. Nothing is touched.`,
+		Example: `  wetland survey
+  wetland survey --json`,
+		Args: cobra.NoArgs,
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			w, err := a.loadSettled()
+			if err != nil {
+				return err
+			}
+			found, err := survey.Take(cmd.Context(), w)
+			if err != nil {
+				return err
+			}
+			code := exitSound
+			if len(found.Unknown) > 0 {
+				code = exitDoubts
+			}
+			if a.json {
+				a.writeJSON(struct {
+					*survey.Survey
+					ExitCode int `json:"exit_code"`
+				}{found, code})
+				return exit(code)
+			}
+			a.screen.print("%s  %s\n%s in %s\n\n", a.screen.bold(w.Config.Site.Name), found.Address, found.System, found.Root)
+			a.showComponents(found)
+			a.showConcerns(found)
+			return exit(code)
+		},
+	}
+}
+
+func (a *app) showComponents(found *survey.Survey) {
+	for _, kind := range []cms.Kind{cms.Theme, cms.Plugin} {
+		rows := a.screen.table(string(kind)+"s", "version", "state", "on the shelf", "edited by hand")
+		for _, c := range found.Components {
+			if c.Kind == kind {
+				rows.AppendRow([]any{c.Folder, orUnknown(c.Version), stateOf(c.Component), a.screen.newer(c), a.screen.edited(c)})
+			}
+		}
+		rows.Render()
+		a.screen.print("\n")
+	}
+}
+
+func stateOf(c cms.Component) string {
+	var words []string
+	switch {
+	case c.Problem != "":
+		words = append(words, "unknown: "+c.Problem)
+	case c.Active:
+		words = append(words, "active")
+	case c.ParentOfActive:
+		words = append(words, "parent of the active")
+	default:
+		words = append(words, "not active")
+	}
+	if c.Form != cms.InFolder {
+		words = append(words, string(c.Form))
+	}
+	return strings.Join(words, ", ")
+}
+
+func (s *screen) newer(c survey.Component) string {
+	if c.Newer == "" {
+		return "-"
+	}
+	return s.good(c.Newer) + ", " + string(c.Distance)
+}
+
+func (s *screen) edited(c survey.Component) string {
+	switch {
+	case c.Form != cms.InFolder:
+		return "-"
+	case c.Edits == nil: // its original is not at hand
+		return s.faint("not known")
+	case c.Edits.None():
+		return "no"
+	}
+	var parts []string
+	for _, part := range []struct {
+		n    int
+		what string
+	}{{len(c.Edits.Changed), "changed"}, {len(c.Edits.Added), "added"}, {len(c.Edits.Removed), "removed"}} {
+		if part.n > 0 {
+			parts = append(parts, fmt.Sprintf("%d %s", part.n, part.what))
+		}
+	}
+	return s.doubt(strings.Join(parts, ", "))
+}
+
+// showConcerns lists what deserves a look before an update.
+func (a *app) showConcerns(found *survey.Survey) {
+	s := a.screen
+	first := true
+	say := func(sign, name, words string) {
+		if first {
+			s.print("%s\n", s.bold("Worth a look"))
+			first = false
+		}
+		s.row("  "+sign+"  ", 6, fmt.Sprintf("%-*s", stepWidth, name), words)
+	}
+	for _, c := range found.Components {
+		if c.Newer != "" {
+			say("--", c.Folder, fmt.Sprintf("%s to %s is %s", orUnknown(c.Version), c.Newer, survey.Meaning(c.Distance)))
+		}
+		if c.Edits != nil && !c.Edits.None() {
+			say(s.doubt("??"), c.Folder, "an update would overwrite what was edited by hand: "+fewNames(c.Edits.Changed, c.Edits.Added, c.Edits.Removed))
+		}
+		if c.Changed != "" {
+			say(s.doubt("??"), c.Folder, c.Changed)
+		}
+	}
+	if len(found.Automatic) > 0 {
+		say(s.doubt("??"), "automatic updates", strings.Join(found.Automatic, "; ")+": the CMS may change these by itself, and undo what you did")
+	}
+	for _, leftover := range found.Leftovers {
+		say(s.bad("!!"), "leftover", leftover.Path+": "+leftover.What)
+	}
+	for _, nested := range found.Nested {
+		say("--", "another site", nested+": left out of snapshots")
+	}
+	for _, unknown := range found.Unknown {
+		say(s.doubt("??"), "unknown", unknown)
+	}
+}
+
+// fewNames names the first of several lists of paths.
+func fewNames(lists ...[]string) string {
+	var all []string
+	for _, list := range lists {
+		all = append(all, list...)
+	}
+	const most = 4
+	if len(all) > most {
+		return fmt.Sprintf("%s and %d more", strings.Join(all[:most], ", "), len(all)-most)
+	}
+	return strings.Join(all, ", ")
+}

@@ -1,0 +1,250 @@
+// Package survey tells what is installed on a site and what about it deserves a
+// look before anything is updated. It changes nothing.
+package survey
+
+import (
+	"context"
+	"fmt"
+	"path"
+	"regexp"
+	"slices"
+	"strings"
+
+	"wetland/core/database"
+	"wetland/core/files"
+	"wetland/core/packages"
+	"wetland/core/site"
+	"wetland/core/site/cms"
+	"wetland/core/update"
+	"wetland/core/version"
+)
+
+// Survey is what is there.
+type Survey struct {
+	System     string      `json:"system"`
+	Root       string      `json:"root"`
+	Address    string      `json:"address"`
+	Components []Component `json:"components"`
+	Automatic  []string    `json:"automatic_updates"` // what the CMS updates by itself
+	Leftovers  []Leftover  `json:"leftovers"`
+	Nested     []string    `json:"nested_sites"` // other sites below the root: no part of this one
+	Unknown    []string    `json:"unknown"`      // what could not be found out, and why
+}
+
+// Component is one installed thing.
+type Component struct {
+	cms.Component
+	Newer    string           `json:"newer,omitempty"`    // the newest version on the shelf, if it is newer
+	Distance version.Distance `json:"distance,omitempty"` // to that
+	Edits    *Edits           `json:"edits,omitempty"`    // nil: the original is not at hand
+	Changed  string           `json:"changed,omitempty"`  // since the last run, by somebody else
+}
+
+// Edits are the paths in which an installed component differs from its original.
+type Edits struct {
+	Against string   `json:"against"` // what the original is
+	Added   []string `json:"added"`
+	Changed []string `json:"changed"`
+	Removed []string `json:"removed"`
+}
+
+// None tells whether nothing was edited.
+func (e *Edits) None() bool { return len(e.Added)+len(e.Changed)+len(e.Removed) == 0 }
+
+// Leftover is something from earlier work by hand.
+type Leftover struct {
+	Path   string `json:"path"`
+	What   string `json:"what"`
+	Public bool   `json:"public"` // everybody can fetch it: a danger
+}
+
+// Meaning says in a few words what a distance means for an update.
+func Meaning(d version.Distance) string {
+	switch d {
+	case version.Patch:
+		return "a small step: mended faults"
+	case version.Minor:
+		return "a middle step: something new, and what was should go on working"
+	case version.Major:
+		return "a large step: much may be different. Read its change log first"
+	case version.Backward:
+		return "a step back"
+	case version.Same:
+		return "no step"
+	}
+	return "not to be told from the numbers"
+}
+
+// Take surveys the workspace's site. A database that cannot be reached leaves
+// what it would tell unknown.
+func Take(ctx context.Context, w *site.Workspace) (*Survey, error) {
+	opened, err := site.Open(ctx, w)
+	if err != nil {
+		return nil, err
+	}
+	s := &Survey{System: opened.CMS.System(), Root: opened.Root, Address: opened.Address.String()}
+	db, err := opened.OpenDatabase(ctx)
+	if err != nil {
+		s.Unknown = append(s.Unknown, fmt.Sprintf("what is active, and which updates are automatic: %v", err))
+	} else {
+		defer db.Close()
+	}
+	if s.Automatic, err = opened.CMS.AutomaticUpdates(ctx, db); err != nil {
+		s.Unknown = append(s.Unknown, fmt.Sprintf("which updates are automatic: %v", err))
+	}
+	if err := s.components(ctx, opened, db); err != nil {
+		return nil, err
+	}
+	if s.Leftovers, err = findLeftovers(opened); err != nil {
+		return nil, err
+	}
+	s.Nested = opened.Nested()
+	return s, nil
+}
+
+func (s *Survey) components(ctx context.Context, opened *site.Site, db database.Database) error {
+	installed, err := opened.CMS.Components(ctx, db)
+	if err != nil {
+		return err
+	}
+	shelf, err := packages.Shelf{Dir: opened.Workspace.Shelf()}.List()
+	if err != nil {
+		s.Unknown = append(s.Unknown, fmt.Sprintf("what the shelf offers: %v", err))
+	}
+	for _, one := range installed {
+		if err := ctx.Err(); err != nil {
+			return err
+		}
+		c := Component{Component: one}
+		c.offer(shelf)
+		if c.Form == cms.InFolder {
+			if err := c.compare(ctx, opened, shelf); err != nil {
+				s.Unknown = append(s.Unknown, fmt.Sprintf("whether %s was edited: %v", c.Folder, err))
+			}
+			c.sinceLastRun(opened.Workspace)
+		}
+		s.Components = append(s.Components, c)
+	}
+	return nil
+}
+
+// offer finds the newest version on the shelf.
+func (c *Component) offer(shelf []packages.Entry) {
+	for _, entry := range shelf {
+		if entry.Kind != c.Kind || entry.Folder != c.Folder || version.Compare(entry.Version, c.Version) <= 0 {
+			continue
+		}
+		if c.Newer == "" || version.Compare(entry.Version, c.Newer) > 0 {
+			c.Newer, c.Distance = entry.Version, version.Between(c.Version, entry.Version)
+		}
+	}
+}
+
+// compare finds hand edits against the original: the vendor's package of this
+// version on the shelf, or what a run installed.
+func (c *Component) compare(ctx context.Context, opened *site.Site, shelf []packages.Entry) error {
+	original, against, err := c.original(ctx, opened, shelf)
+	if err != nil || original == nil {
+		return err
+	}
+	present, err := files.ReadTree(ctx, opened.Place, c.Path, nil)
+	if err != nil {
+		return err
+	}
+	c.Edits = &Edits{Against: against}
+	for _, differ := range files.Content.Compare(original, present) {
+		switch differ.What {
+		case "only before":
+			c.Edits.Removed = append(c.Edits.Removed, differ.Path)
+		case "only now":
+			c.Edits.Added = append(c.Edits.Added, differ.Path)
+		default:
+			c.Edits.Changed = append(c.Edits.Changed, differ.Path)
+		}
+	}
+	return nil
+}
+
+func (c *Component) original(ctx context.Context, opened *site.Site, shelf []packages.Entry) (files.Tree, string, error) {
+	for _, entry := range shelf {
+		if entry.Kind != c.Kind || entry.Folder != c.Folder || entry.Version != c.Version || entry.FromSite {
+			continue
+		}
+		p, err := packages.Open(ctx, entry.File, opened.CMS.ReadHeader)
+		if err != nil {
+			return nil, "", err
+		}
+		return p.Tree, entry.Title() + " on the shelf", p.Close()
+	}
+	tree, err := update.InstalledTree(opened.Workspace, c.Kind, c.Folder, c.Version)
+	return tree, "what was installed by an update", err
+}
+
+// sinceLastRun notes a version that is not the one which the last run left.
+func (c *Component) sinceLastRun(w *site.Workspace) {
+	last, by, err := update.LastVersion(w, c.Kind, c.Folder)
+	if err == nil && last != "" && version.Compare(last, c.Version) != 0 {
+		c.Changed = fmt.Sprintf("%s left version %s, now it is %s: somebody else changed it", by, last, c.Version)
+	}
+}
+
+// Names that people give to what they mean to throw away later.
+var (
+	asideName  = regexp.MustCompile(`(?i)(^_|[-_. ](old|bak|backup|copy|orig|original|new|save|saved|disabled|off|\d{6,8})\d*$|\(\d+\)$|~$)`)
+	dumpName   = regexp.MustCompile(`(?i)\.(sql|sql\.gz|sql\.zip|sql\.bz2|sql\.zst|dump)$`)
+	archiveExt = regexp.MustCompile(`(?i)\.(zip|tar|tgz|tar\.gz|tar\.bz2|tar\.zst|7z|rar|gz)$`)
+	settingExt = regexp.MustCompile(`(?i)^(wp-config|rowlock)\b.*\.(bak|old|orig|save|txt|swp|copy)$|^(wp-config\.php|rowlock\.toml)[.~_-].+$`)
+	scriptName = regexp.MustCompile(`(?i)^(restore|installer|unzip|backup|dump|migrate|phpinfo|info|test)[-_a-z0-9]*\.php$`)
+)
+
+// findLeftovers looks in the folders where earlier work by hand leaves things.
+func findLeftovers(opened *site.Site) ([]Leftover, error) {
+	var found []Leftover
+	layout := opened.CMS.Layout()
+	for _, folder := range []string{layout.Themes, layout.Plugins} {
+		entries, err := opened.Place.List(folder)
+		if err != nil {
+			return nil, err
+		}
+		for _, entry := range entries {
+			at := path.Join(folder, entry.Name)
+			switch {
+			case entry.Kind == files.Folder && asideName.MatchString(entry.Name):
+				found = append(found, Leftover{Path: at, What: "looks like a copy put aside by hand. The CMS still lists it, and its code can still be called", Public: true})
+			case entry.Kind == files.File && (archiveExt.MatchString(entry.Name) || dumpName.MatchString(entry.Name)):
+				found = append(found, Leftover{Path: at, What: "an archive: everybody can fetch it", Public: true})
+			}
+		}
+	}
+	for _, folder := range slices.Compact([]string{opened.Root, path.Dir(layout.Themes)}) {
+		entries, err := opened.Place.List(folder)
+		if err != nil {
+			return nil, err
+		}
+		for _, entry := range entries {
+			if what := publicDanger(entry); what != "" {
+				found = append(found, Leftover{Path: path.Join(folder, entry.Name), What: what, Public: true})
+			}
+		}
+	}
+	return found, nil
+}
+
+// publicDanger says why a file in a public folder is a danger, or "".
+func publicDanger(entry files.Entry) string {
+	switch {
+	case entry.Kind == files.Folder && asideName.MatchString(entry.Name) && !strings.HasPrefix(entry.Name, "_"):
+		return "looks like a copy put aside by hand: everybody can fetch what is in it"
+	case entry.Kind != files.File:
+		return ""
+	case dumpName.MatchString(entry.Name):
+		return "a database dump: everybody can fetch your visitors' data"
+	case settingExt.MatchString(entry.Name):
+		return "a copy of the settings: everybody can fetch the database's password"
+	case archiveExt.MatchString(entry.Name):
+		return "an archive: everybody can fetch it"
+	case scriptName.MatchString(entry.Name):
+		return "a script for restoring or testing: everybody can run it"
+	}
+	return ""
+}
