@@ -121,7 +121,7 @@ func (a *app) showConcerns(found *survey.Survey) {
 	}
 	for _, c := range found.Components {
 		if c.Newer != "" {
-			say("--", c.Folder, fmt.Sprintf("%s to %s is %s", orUnknown(c.Version), c.Newer, survey.Meaning(c.Distance)))
+			say("--", c.Folder, fmt.Sprintf("%s to %s is %s", orUnknown(c.Version), c.Newer, c.Distance.Meaning()))
 		}
 		if c.Edits != nil && !c.Edits.None() {
 			say(s.doubt("??"), c.Folder, "an update would overwrite what was edited by hand: "+fewNames(c.Edits.Changed, c.Edits.Added, c.Edits.Removed))

@@ -59,6 +59,7 @@ the installable zip is found by itself.`,
 	flags.BoolVar(&o.AcceptPresent, "accept-present", false, "go on though pages are broken already: only new findings count")
 	flags.BoolVar(&o.AllowOlder, "allow-older", false, "go on though the package is older than what is installed")
 	flags.BoolVar(&o.AllowSame, "allow-same", false, "go on though this version is installed already")
+	flags.BoolVar(&o.LoseEdits, "lose-edits", false, "go on though files were edited by hand, which the update overwrites")
 	flags.BoolVar(&o.AllowGap, "allow-gap", false, "where two folders cannot be exchanged in one step, accept an instant without the folder")
 	flags.StringVar(&o.Pick, "pick", "", "which package of a bundle: its folder or name")
 	flags.StringVar(&inDoubt, "in-doubt", "", "what to do when pages are doubtful: ask, back or keep (default: ask on a terminal, else as wetland.toml says)")

@@ -59,6 +59,18 @@ func (p *Package) Source(item files.Item) (io.ReadCloser, error) {
 	return entry.Open()
 }
 
+// Text returns a file of the package, of at most a megabyte. It wraps
+// fs.ErrNotExist if there is none.
+func (p *Package) Text(name string) (string, error) {
+	file, err := archiveFolder{p}.Open(name)
+	if err != nil {
+		return "", err
+	}
+	defer file.Close()
+	text, err := io.ReadAll(io.LimitReader(file, 1<<20))
+	return string(text), err
+}
+
 // Title names the package for people: Harbourlight 2.5.0.
 func (p *Package) Title() string { return strings.TrimSpace(p.Header.Name + " " + p.Header.Version) }
 

@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"io"
 	"net/http"
+	"strings"
 
 	"wetland/core/files"
 	"wetland/core/site/cms"
@@ -65,4 +66,18 @@ func readUpTo(place files.Place, name string, limit int64) ([]byte, error) {
 	}
 	defer file.Close()
 	return io.ReadAll(io.LimitReader(file, limit))
+}
+
+// PHPVersion returns the version of PHP that the site's answers name, or "".
+func (f *Fetcher) PHPVersion(ctx context.Context) string {
+	got, err := f.get(ctx, f.Address, largestPage)
+	if err != nil {
+		return ""
+	}
+	for _, line := range got.header.Values("X-Powered-By") {
+		if php, ok := strings.CutPrefix(line, "PHP/"); ok {
+			return php
+		}
+	}
+	return ""
 }

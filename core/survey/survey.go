@@ -36,43 +36,15 @@ type Component struct {
 	cms.Component
 	Newer    string           `json:"newer,omitempty"`    // the newest version on the shelf, if it is newer
 	Distance version.Distance `json:"distance,omitempty"` // to that
-	Edits    *Edits           `json:"edits,omitempty"`    // nil: the original is not at hand
+	Edits    *update.Edits    `json:"edits,omitempty"`    // nil: the original is not at hand
 	Changed  string           `json:"changed,omitempty"`  // since the last run, by somebody else
 }
-
-// Edits are the paths in which an installed component differs from its original.
-type Edits struct {
-	Against string   `json:"against"` // what the original is
-	Added   []string `json:"added"`
-	Changed []string `json:"changed"`
-	Removed []string `json:"removed"`
-}
-
-// None tells whether nothing was edited.
-func (e *Edits) None() bool { return len(e.Added)+len(e.Changed)+len(e.Removed) == 0 }
 
 // Leftover is something from earlier work by hand.
 type Leftover struct {
 	Path   string `json:"path"`
 	What   string `json:"what"`
 	Public bool   `json:"public"` // everybody can fetch it: a danger
-}
-
-// Meaning says in a few words what a distance means for an update.
-func Meaning(d version.Distance) string {
-	switch d {
-	case version.Patch:
-		return "a small step: mended faults"
-	case version.Minor:
-		return "a middle step: something new, and what was should go on working"
-	case version.Major:
-		return "a large step: much may be different. Read its change log first"
-	case version.Backward:
-		return "a step back"
-	case version.Same:
-		return "no step"
-	}
-	return "not to be told from the numbers"
 }
 
 // Take surveys the workspace's site. A database that cannot be reached leaves
@@ -118,7 +90,7 @@ func (s *Survey) components(ctx context.Context, opened *site.Site, db database.
 		c := Component{Component: one}
 		c.offer(shelf)
 		if c.Form == cms.InFolder {
-			if err := c.compare(ctx, opened, shelf); err != nil {
+			if c.Edits, err = update.HandEdits(ctx, opened, one, shelf); err != nil {
 				s.Unknown = append(s.Unknown, fmt.Sprintf("whether %s was edited: %v", c.Folder, err))
 			}
 			c.sinceLastRun(opened.Workspace)
@@ -138,46 +110,6 @@ func (c *Component) offer(shelf []packages.Entry) {
 			c.Newer, c.Distance = entry.Version, version.Between(c.Version, entry.Version)
 		}
 	}
-}
-
-// compare finds hand edits against the original: the vendor's package of this
-// version on the shelf, or what a run installed.
-func (c *Component) compare(ctx context.Context, opened *site.Site, shelf []packages.Entry) error {
-	original, against, err := c.original(ctx, opened, shelf)
-	if err != nil || original == nil {
-		return err
-	}
-	present, err := files.ReadTree(ctx, opened.Place, c.Path, nil)
-	if err != nil {
-		return err
-	}
-	c.Edits = &Edits{Against: against}
-	for _, differ := range files.Content.Compare(original, present) {
-		switch differ.What {
-		case "only before":
-			c.Edits.Removed = append(c.Edits.Removed, differ.Path)
-		case "only now":
-			c.Edits.Added = append(c.Edits.Added, differ.Path)
-		default:
-			c.Edits.Changed = append(c.Edits.Changed, differ.Path)
-		}
-	}
-	return nil
-}
-
-func (c *Component) original(ctx context.Context, opened *site.Site, shelf []packages.Entry) (files.Tree, string, error) {
-	for _, entry := range shelf {
-		if entry.Kind != c.Kind || entry.Folder != c.Folder || entry.Version != c.Version || entry.FromSite {
-			continue
-		}
-		p, err := packages.Open(ctx, entry.File, opened.CMS.ReadHeader)
-		if err != nil {
-			return nil, "", err
-		}
-		return p.Tree, entry.Title() + " on the shelf", p.Close()
-	}
-	tree, err := update.InstalledTree(opened.Workspace, c.Kind, c.Folder, c.Version)
-	return tree, "what was installed by an update", err
 }
 
 // sinceLastRun notes a version that is not the one which the last run left.

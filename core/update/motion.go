@@ -34,6 +34,7 @@ type Options struct {
 	AcceptPresent bool   // findings that are there before do not count
 	AllowOlder    bool
 	AllowSame     bool
+	LoseEdits     bool // what was edited by hand may be overwritten
 	AllowGap      bool // two renames where an exchange is not possible
 	// Decide is asked when the pages are doubtful; nil: as wetland.toml says.
 	Decide func(ctx context.Context, judgement *smoke.Judgement) Decision
@@ -112,6 +113,16 @@ func (m *motion) prepare(ctx context.Context, why *reasons) error {
 		m.target = m.session.target(m.pkg, m.options, why)
 		m.live = m.site.ComponentPath(m.target.Kind, m.target.Folder)
 		m.checkPlace(ctx, m.target, m.pkg, why)
+		if err := m.checkEdits(ctx, why); err != nil {
+			return err
+		}
+		var needs Examination
+		m.checkRequirements(ctx, &needs, m.pkg)
+		for _, check := range needs.Checks {
+			if check.Advice == No {
+				why.add(check.What, check.Do)
+			}
+		}
 		if m.options.Planned != nil {
 			m.options.Planned(m.target)
 		}
@@ -124,6 +135,21 @@ func (m *motion) prepare(ctx context.Context, why *reasons) error {
 		return err
 	}
 	return why.refusal()
+}
+
+// checkEdits refuses to overwrite what is known to be edited by hand.
+func (m *motion) checkEdits(ctx context.Context, why *reasons) error {
+	installed, ok := site.Component(m.components, m.target.Kind, m.target.Folder)
+	if !ok || m.options.LoseEdits {
+		return nil
+	}
+	edits, err := m.handEdits(ctx, installed)
+	if err != nil || edits == nil || edits.None() {
+		return err
+	}
+	why.add(fmt.Sprintf("%s was edited by hand, and the update would overwrite that: %s", installed.Folder, list(edits.All(), 4)),
+		"Move the edits into a child theme, or accept the loss: --lose-edits. The snapshot and the shelf keep them.")
+	return nil
 }
 
 // carryOut is the motion itself, from the snapshot on.

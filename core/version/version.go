@@ -20,6 +20,23 @@ const (
 	Unclear  Distance = "unclear"
 )
 
+// Meaning says in a few words what the distance means for an update.
+func (d Distance) Meaning() string {
+	switch d {
+	case Patch:
+		return "a small step: mended faults"
+	case Minor:
+		return "a middle step: something new, and what was should go on working"
+	case Major:
+		return "a large step: much may be different. Read its change log first"
+	case Backward:
+		return "a step back"
+	case Same:
+		return "no step"
+	}
+	return "a step whose size the numbers do not tell"
+}
+
 // Compare returns -1, 0 or +1 as a is earlier than, the same as, or later than b.
 //
 // Numeric parts count as numbers and missing ones as zero: 4.10 is later than

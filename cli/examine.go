@@ -1,0 +1,90 @@
+package cli
+
+import (
+	"fmt"
+	"strings"
+
+	"github.com/spf13/cobra"
+
+	"wetland/core/update"
+)
+
+func (a *app) examineCommand() *cobra.Command {
+	var pick string
+	command := &cobra.Command{
+		Use:   "examine PACKAGE...",
+		Short: "Hold packages against this site; touches nothing",
+		Long: `Look at everything about a package that can be known before it is installed: is it
+the right thing, how far is the step, what does it require, what of yours would it
+overwrite, what does its author say changed. Nothing on the site is touched.
+
+PACKAGE is a zip file, or NAME or NAME@VERSION from the shelf.`,
+		Example: `  wetland examine harbourlight-3.0.0.zip
+  wetland examine harbourlight@2.5.2 tidetable`,
+		Args: cobra.MinimumNArgs(1),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			w, err := a.loadSettled()
+			if err != nil {
+				return err
+			}
+			var all []*update.Examination
+			for _, name := range args {
+				found, err := update.Examine(cmd.Context(), w, update.Options{Guard: a.guard(), Package: name, Pick: pick})
+				if err != nil {
+					return err
+				}
+				all = append(all, found)
+				a.showExamination(name, found)
+			}
+			code := exitOfAdvice(all)
+			if a.json {
+				a.writeJSON(map[string]any{"examined": all, "exit_code": code})
+			}
+			return exit(code)
+		},
+	}
+	command.Flags().StringVar(&pick, "pick", "", "which package of a bundle: its folder or name")
+	return command
+}
+
+// exitOfAdvice is the code of the worst advice.
+func exitOfAdvice(all []*update.Examination) int {
+	code := exitSound
+	for _, found := range all {
+		switch found.Advice {
+		case update.No:
+			return exitFailed
+		case update.Care:
+			code = exitDoubts
+		}
+	}
+	return code
+}
+
+func (a *app) showExamination(name string, found *update.Examination) {
+	s := a.screen
+	s.print("%s\n\n", s.bold(name))
+	for _, check := range found.Checks {
+		sign := map[update.Advice]string{update.Go: s.good("ok"), update.Care: s.doubt("??"), update.No: s.bad("NO")}[check.Advice]
+		words := check.What
+		if check.Do != "" && check.Advice != update.Go {
+			words += "\n" + check.Do
+		}
+		s.row("  "+sign+"  ", 6, fmt.Sprintf("%-*s", stepWidth, check.Name), words)
+	}
+	if found.Log != "" {
+		s.print("\n%s\n", s.bold("What its author says changed"))
+		for line := range strings.SplitSeq(found.Log, "\n") {
+			s.print("%s\n", s.wrap("    "+line, "  "))
+		}
+	}
+	s.print("\n")
+	switch found.Advice {
+	case update.Go:
+		s.paragraph(s.good("Go."), "Nothing stands against it.\n")
+	case update.Care:
+		s.paragraph(s.doubt("Go with care."), "Nothing forbids it; look at the points above first.\n")
+	default:
+		s.paragraph(s.bad("No."), "An update would refuse it, for the reasons above.\n")
+	}
+}

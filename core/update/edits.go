@@ -1,0 +1,74 @@
+package update
+
+import (
+	"context"
+
+	"wetland/core/files"
+	"wetland/core/packages"
+	"wetland/core/site"
+	"wetland/core/site/cms"
+)
+
+// Edits are the paths in which an installed component differs from its original.
+type Edits struct {
+	Against string   `json:"against"` // what the original is
+	Added   []string `json:"added"`
+	Changed []string `json:"changed"`
+	Removed []string `json:"removed"`
+}
+
+// None tells whether nothing was edited.
+func (e *Edits) None() bool { return len(e.Added)+len(e.Changed)+len(e.Removed) == 0 }
+
+// All lists the edited paths.
+func (e *Edits) All() []string {
+	all := append([]string(nil), e.Changed...)
+	return append(append(all, e.Added...), e.Removed...)
+}
+
+// HandEdits compares an installed component with its original: the vendor's
+// package of this version on the shelf, or what a run installed. It returns nil
+// when no original is at hand: then nobody can know.
+func HandEdits(ctx context.Context, s *site.Site, c cms.Component, shelf []packages.Entry) (*Edits, error) {
+	original, against, err := originalOf(ctx, s, c, shelf)
+	if err != nil || original == nil {
+		return nil, err
+	}
+	present, err := files.ReadTree(ctx, s.Place, c.Path, nil)
+	if err != nil {
+		return nil, err
+	}
+	edits := &Edits{Against: against}
+	edits.Added, edits.Changed, edits.Removed = splitDifferences(original, present)
+	return edits, nil
+}
+
+// splitDifferences sorts the differences in content from one tree to another.
+func splitDifferences(before, now files.Tree) (added, changed, removed []string) {
+	for _, differ := range files.Content.Compare(before, now) {
+		switch differ.What {
+		case "only before":
+			removed = append(removed, differ.Path)
+		case "only now":
+			added = append(added, differ.Path)
+		default:
+			changed = append(changed, differ.Path)
+		}
+	}
+	return added, changed, removed
+}
+
+func originalOf(ctx context.Context, s *site.Site, c cms.Component, shelf []packages.Entry) (files.Tree, string, error) {
+	for _, entry := range shelf {
+		if entry.Kind != c.Kind || entry.Folder != c.Folder || entry.Version != c.Version || entry.FromSite {
+			continue
+		}
+		p, err := packages.Open(ctx, entry.File, s.CMS.ReadHeader)
+		if err != nil {
+			return nil, "", err
+		}
+		return p.Tree, entry.Title() + " on the shelf", p.Close()
+	}
+	tree, err := InstalledTree(s.Workspace, c.Kind, c.Folder, c.Version)
+	return tree, "what was installed by an update", err
+}

@@ -1,0 +1,260 @@
+package update
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"os"
+	"path"
+	"regexp"
+	"slices"
+	"strings"
+
+	"wetland/core/files"
+	"wetland/core/packages"
+	"wetland/core/site"
+	"wetland/core/site/cms"
+	"wetland/core/version"
+)
+
+// Advice is what an examination comes to, for one check or for all.
+type Advice string
+
+// The advices, from best to worst.
+const (
+	Go   Advice = "go"
+	Care Advice = "go with care"
+	No   Advice = "no"
+)
+
+// Check is one thing that was looked at.
+type Check struct {
+	Name   string `json:"name"`
+	Advice Advice `json:"advice"`
+	What   string `json:"what"`
+	Do     string `json:"do,omitempty"`
+}
+
+// Examination holds a package against a site.
+type Examination struct {
+	Target  *Target  `json:"target,omitempty"`
+	Advice  Advice   `json:"advice"`
+	Checks  []Check  `json:"checks"`
+	Added   []string `json:"added"` // files of the new version that the installed one lacks
+	Changed []string `json:"changed"`
+	Removed []string `json:"removed"`
+	Log     string   `json:"change_log,omitempty"` // the package's own, between the two versions
+}
+
+func (e *Examination) add(name string, advice Advice, what, do string) {
+	e.Checks = append(e.Checks, Check{Name: name, Advice: advice, What: what, Do: do})
+	if advice == No || (advice == Care && e.Advice == Go) {
+		e.Advice = advice
+	}
+}
+
+// takeReasons turns gathered reasons into checks that say no.
+func (e *Examination) takeReasons(name, fine string, why *reasons) {
+	for _, reason := range *why {
+		e.add(name, No, reason.What, reason.Do)
+	}
+	if len(*why) == 0 && fine != "" {
+		e.add(name, Go, fine, "")
+	}
+	*why = nil
+}
+
+// Examine holds a package against the workspace's site and touches nothing. Its
+// error is that of a package or workspace that cannot be read.
+func Examine(ctx context.Context, w *site.Workspace, o Options) (e *Examination, err error) {
+	var why reasons
+	s, err := open(ctx, w, o.Guard, &why)
+	if err != nil {
+		return nil, err
+	}
+	defer func() { err = errors.Join(err, s.close()) }()
+	scratch, err := os.MkdirTemp("", "wetland-*")
+	if err != nil {
+		return nil, err
+	}
+	defer func() { err = errors.Join(err, os.RemoveAll(scratch)) }()
+	e = &Examination{Advice: Go}
+	e.takeReasons("database", "login tried", &why)
+	p, err := s.readPackage(ctx, o, scratch, &why)
+	if err != nil {
+		return nil, err
+	}
+	if p == nil {
+		e.takeReasons("package", "", &why)
+		return e, nil
+	}
+	defer p.Close()
+	return e, s.examine(ctx, e, p, o, &why)
+}
+
+func (s *session) examine(ctx context.Context, e *Examination, p *packages.Package, o Options, why *reasons) error {
+	count, size := p.Tree.Total()
+	e.add("package", Go, fmt.Sprintf("%s %s, %s (%s), every byte read", p.Header.Kind, p.Title(), plural(count, "file"), bytesText(size)), "")
+	e.Target = s.target(p, o, why)
+	live := s.site.ComponentPath(e.Target.Kind, e.Target.Folder)
+	e.takeReasons("identity", "it belongs to what is installed in "+live, why)
+	installed, ok := site.Component(s.components, e.Target.Kind, e.Target.Folder)
+	if ok {
+		if err := s.examineInstalled(ctx, e, p, installed, o); err != nil {
+			return err
+		}
+	}
+	s.checkRequirements(ctx, e, p)
+	s.checkPlace(ctx, e.Target, p, why)
+	e.takeReasons("place", "the folder can be written, and its owner kept", why)
+	s.checkSite(ctx, why)
+	e.takeReasons("site", "it is what answers at its address", why)
+	return s.checkAutomatic(ctx, e, installed)
+}
+
+// examineInstalled compares with what is installed: distance, files, hand edits,
+// child themes.
+func (s *session) examineInstalled(ctx context.Context, e *Examination, p *packages.Package, installed cms.Component, o Options) error {
+	present, err := files.ReadTree(ctx, s.site.Place, installed.Path, nil)
+	if err != nil {
+		return err
+	}
+	e.Added, e.Changed, e.Removed = splitDifferences(present, p.Tree)
+	distance := version.Between(installed.Version, p.Header.Version)
+	advice, do := Go, ""
+	if distance == version.Major || distance == version.Unclear {
+		advice, do = Care, "Rehearse it on a copy of the site, if there is one."
+	}
+	e.add("distance", advice, fmt.Sprintf("%s -> %s, %s", versionText(installed.Version), versionText(p.Header.Version), distance.Meaning()), do)
+	e.add("files", Go, fmt.Sprintf("%d added, %d changed, %d removed", len(e.Added), len(e.Changed), len(e.Removed)), "")
+	if e.Log = changeLog(p, installed.Version); e.Log == "" {
+		e.add("change log", Care, "the package has none for these versions", "Ask the vendor what changed.")
+	}
+	edits, err := s.handEdits(ctx, installed)
+	if err != nil {
+		return err
+	}
+	switch {
+	case edits == nil:
+		e.add("hand edits", Care, fmt.Sprintf("cannot be known: the original of version %s is not at hand", versionText(installed.Version)), fmt.Sprintf("If the vendor offers it, put it on the shelf: wetland shelve %s-%s.zip", installed.Folder, installed.Version))
+	case edits.None():
+		e.add("hand edits", Go, "none: equal to "+edits.Against, "")
+	case o.LoseEdits:
+		e.add("hand edits", Care, "will be overwritten: "+list(edits.All(), 4), "")
+	default:
+		e.add("hand edits", No, "would be overwritten: "+list(edits.All(), 4), "Move them into a child theme, or accept the loss: --lose-edits. The snapshot and the shelf keep them.")
+	}
+	s.checkChildren(ctx, e, installed)
+	return nil
+}
+
+func (s *session) handEdits(ctx context.Context, installed cms.Component) (*Edits, error) {
+	shelf, err := s.shelf().List()
+	if err != nil {
+		return nil, err
+	}
+	return HandEdits(ctx, s.site, installed, shelf)
+}
+
+// checkChildren names the files of child themes that stand in for files which
+// change or go in this version: the child goes on showing its old ones.
+func (s *session) checkChildren(ctx context.Context, e *Examination, parent cms.Component) {
+	if parent.Kind != cms.Theme {
+		return
+	}
+	for _, child := range s.components {
+		if child.Kind != cms.Theme || child.Parent != parent.Folder {
+			continue
+		}
+		own, err := files.ReadTree(ctx, s.site.Place, child.Path, nil)
+		if err != nil {
+			e.add("child theme", Care, fmt.Sprintf("%s cannot be read: %v", child.Folder, err), "")
+			continue
+		}
+		var over []string
+		for _, item := range own {
+			if item.Kind == files.File && !strings.HasPrefix(path.Base(item.Path), "theme.") && item.Path != "style.css" &&
+				(slices.Contains(e.Changed, item.Path) || slices.Contains(e.Removed, item.Path)) {
+				over = append(over, item.Path)
+			}
+		}
+		if len(over) > 0 {
+			e.add("child theme", Care, fmt.Sprintf("%s overrides files that change in this version: %s", child.Folder, list(over, 4)), "Look whether the child's own files should change in the same way.")
+		} else {
+			e.add("child theme", Go, child.Folder+" overrides no file that changes", "")
+		}
+	}
+}
+
+// checkRequirements compares what the author requires with what is there.
+func (s *session) checkRequirements(ctx context.Context, e *Examination, p *packages.Package) {
+	_, has, _ := strings.Cut(s.site.CMS.System(), " ")
+	if want := p.Header.RequiresCMS; want != "" {
+		if version.Compare(has, want) < 0 {
+			e.add("requirements", No, fmt.Sprintf("it needs version %s of the CMS, and this is %s", want, s.site.CMS.System()), "Bring the CMS up to date first.")
+		} else {
+			e.add("requirements", Go, fmt.Sprintf("it needs version %s of the CMS, and this is %s", want, s.site.CMS.System()), "")
+		}
+	}
+	want := p.Header.RequiresPHP
+	if want == "" {
+		return
+	}
+	switch runs := s.fetcher.PHPVersion(ctx); {
+	case runs == "":
+		e.add("requirements", Care, fmt.Sprintf("it needs PHP %s, and the site does not tell which it runs", want), "Look it up at your host.")
+	case version.Compare(runs, want) < 0:
+		e.add("requirements", No, fmt.Sprintf("it needs PHP %s, and the site runs %s", want, runs), "Ask your host for a newer PHP.")
+	default:
+		e.add("requirements", Go, fmt.Sprintf("it needs PHP %s, and the site runs %s", want, runs), "")
+	}
+}
+
+func (s *session) checkAutomatic(ctx context.Context, e *Examination, installed cms.Component) error {
+	automatic, err := s.site.CMS.AutomaticUpdates(ctx, s.db)
+	if err != nil {
+		return err
+	}
+	if name := fmt.Sprintf("the %s %s", installed.Kind, installed.Folder); slices.Contains(automatic, name) {
+		e.add("automatic updates", Care, "the CMS updates "+name+" by itself, and may undo this", "Switch that off in the CMS if you mean to stay at a version.")
+	}
+	return nil
+}
+
+// Files in which packages tell what changed, and the lines that begin a version
+// there: "## 2.5.0", "= 2.5.0 =", "Version 2.5.0 (May 2026)", "2.5.0 - 2026-05-01".
+var (
+	logFiles  = []string{"changes.md", "changelog.md", "changelog.txt", "CHANGELOG.md", "CHANGELOG.txt", "CHANGES.md", "changes.txt", "readme.txt", "README.md"}
+	logHeader = regexp.MustCompile(`(?i)^[#=*\s]*(?:version\s+|v)?(\d+(?:\.\d+)+[\w.-]*)\b[^.]*$`)
+)
+
+// changeLog returns what the package says of the versions after from, up to its own.
+func changeLog(p *packages.Package, from string) string {
+	for _, name := range logFiles {
+		text, err := p.Text(name)
+		if err != nil {
+			continue
+		}
+		if part := logBetween(text, from, p.Header.Version); part != "" {
+			return part
+		}
+	}
+	return ""
+}
+
+func logBetween(text, from, to string) string {
+	var kept []string
+	inside := false
+	for line := range strings.SplitSeq(text, "\n") {
+		line = strings.TrimRight(line, "\r ")
+		if found := logHeader.FindStringSubmatch(line); found != nil {
+			inside = version.Compare(found[1], from) > 0 && version.Compare(found[1], to) <= 0
+		} else if strings.HasPrefix(line, "==") {
+			inside = false // another chapter of a readme.txt
+		}
+		if inside {
+			kept = append(kept, line)
+		}
+	}
+	return strings.TrimSpace(strings.Join(kept, "\n"))
+}

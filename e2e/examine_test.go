@@ -1,0 +1,94 @@
+package e2e
+
+import (
+	"path/filepath"
+	"strings"
+	"testing"
+
+	"wetland/internal/testenv"
+)
+
+// examined is what the tests read of an examination's JSON.
+type examined struct {
+	Examined []struct {
+		Advice string
+		Checks []struct{ Name, Advice, What, Do string }
+		Log    string `json:"change_log"`
+	}
+	ExitCode int `json:"exit_code"`
+}
+
+// advice returns the worst advice of a check.
+func (e examined) advice(name string) string {
+	worst := ""
+	for _, check := range e.Examined[0].Checks {
+		if check.Name == name && (worst == "" || check.Advice == "no" || worst == "go") {
+			worst = check.Advice
+		}
+	}
+	return worst
+}
+
+func TestExamineTouchesNothingAndTellsAll(t *testing.T) {
+	f := adopted(t)
+	before := f.siteTree(t)
+	look := func(code int, args ...string) examined {
+		t.Helper()
+		var e examined
+		f.run(t, append([]string{"examine", "--json"}, args...)...).want(t, code).decode(t, &e)
+		return e
+	}
+	e := look(4, f.pkg("harbourlight-2.5.2"))
+	for name, want := range map[string]string{"package": "go", "identity": "go", "distance": "go", "files": "go", "hand edits": "go with care", "child theme": "go", "requirements": "go", "place": "go", "site": "go"} {
+		if got := e.advice(name); got != want {
+			t.Errorf("%s: %q, want %q", name, got, want)
+		}
+	}
+	if log := e.Examined[0].Log; !strings.Contains(log, "## 2.5.2") || !strings.Contains(log, "## 2.5.0") || strings.Contains(log, "2.4.1") {
+		t.Errorf("the change log between the versions is\n%s", log)
+	}
+	// The child theme overrides the front page's template, which 2.5.1 changes.
+	e = look(4, f.pkg("harbourlight-2.5.1"))
+	if e.advice("child theme") != "go with care" {
+		t.Errorf("child theme: %+v", e)
+	}
+	if e = look(4, f.pkg("harbourlight-3.0.0")); e.advice("distance") != "go with care" {
+		t.Errorf("a major step: %+v", e)
+	}
+	same(t, before, f.siteTree(t))
+	nothingLeft(t, f.root)
+
+	// With the original at hand, edits are known; and then they stand against it.
+	original := zipOf(t, "harbourlight-2.4.1.zip", entriesOf(t, filepath.Join(f.root, "themes/harbourlight"), "harbourlight"))
+	f.run(t, "shelve", original).want(t, 0)
+	if e = look(0, f.pkg("harbourlight-2.5.2")); e.advice("hand edits") != "go" {
+		t.Errorf("not edited: %+v", e)
+	}
+	f.edit(t, filepath.Join(f.root, "themes/harbourlight/style.css"), "Georgia", "Garamond")
+	f.run(t, "examine", f.pkg("harbourlight-2.5.2")).want(t, 3, "would be overwritten: style.css", "--lose-edits", "No.")
+	f.run(t, "update", f.pkg("harbourlight-2.5.2")).want(t, 2, "was edited by hand", "style.css")
+	f.run(t, "update", f.pkg("harbourlight-2.5.2"), "--lose-edits").want(t, 0, "Kept.")
+	// What was edited is kept on the shelf, apart from the original.
+	f.run(t, "shelf").want(t, 0, "harbourlight 2.4.1 older than 2.5.2 replaced by run-1", "harbourlight 2.4.1 older than 2.5.2 harbourlight-2.4.1.zip")
+
+	demanding := zipOf(t, "t.zip", map[string]string{"enquiries/plugin.toml": "name = \"Enquiries\"\nversion = \"2.0\"\nrequires_rowlock = \"4.1\"\n"})
+	f.run(t, "examine", demanding).want(t, 3, "it needs version 4.1 of the CMS, and this is Rowlock 3.2.0")
+	f.run(t, "update", demanding).want(t, 2, "it needs version 4.1 of the CMS")
+	f.run(t, "examine", zipOf(t, "t.zip", map[string]string{"photographs/a.svg": "x", "manual/b": "x"})).want(t, 3, "holds 2 folders")
+	f.run(t, "examine", textFile(t, "t.zip", "no")).want(t, 1, "is no zip file")
+}
+
+func TestExamineOnWordPress(t *testing.T) {
+	t.Parallel()
+	site := testenv.WordPress(t)
+	workspace := care(t, site)
+	modern := strings.Replace(entriesOf(t, filepath.Join(site.Root, "wp-content/themes/twentytwentyone"), "t")["t/style.css"], "Requires PHP: 5.6", "Requires PHP: 99.0", 1)
+	wetland(t, workspace, "examine", themePackage(t, site, "1.8", map[string]string{"style.css": strings.Replace(modern, "Version: 1.7", "Version: 1.8", 1)})).
+		want(t, 3, "it needs PHP 99.0, and the site runs 8.", "Ask your host")
+	// A folder as repositories name it is mapped, when name and text domain agree.
+	entries := map[string]string{}
+	for name, text := range entriesOf(t, filepath.Join(site.Root, "wp-content/themes/twentytwentyone"), "twentytwentyone-master") {
+		entries[name] = strings.Replace(text, "Version: 1.7\n", "Version: 1.7.5\n", 1)
+	}
+	wetland(t, workspace, "examine", zipOf(t, "master.zip", entries)).want(t, 4, "it belongs to what is installed in "+site.Root+"/wp-content/themes/twentytwentyone", "1.7 -> 1.7.5, a small step")
+}
