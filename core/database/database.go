@@ -157,6 +157,28 @@ type Applied interface {
 // AsidePrefix begins the names of tables that were set aside.
 const AsidePrefix = "wetland_aside_"
 
+// longestName is what MariaDB and MySQL allow for the name of a table.
+const longestName = 64
+
+// asideName returns the name under which a table is set aside: one that is not
+// taken, for a run that was interrupted may have set it aside before.
+func asideName(tag, name string, taken func(string) bool) string {
+	tag = strings.ReplaceAll(tag, "-", "_")
+	for n := 1; ; n++ {
+		full := AsidePrefix + tag + "_" + name
+		if n > 1 {
+			full = fmt.Sprintf("%s%s_%d_%s", AsidePrefix, tag, n, name)
+		}
+		if len(full) > longestName {
+			sum := sha256.Sum256([]byte(full))
+			full = full[:longestName-9] + "_" + hex.EncodeToString(sum[:4])
+		}
+		if !taken(full) {
+			return full
+		}
+	}
+}
+
 // ours begins the names of everything that Wetland makes in a database.
 const ours = "wetland_"
 

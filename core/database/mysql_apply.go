@@ -25,17 +25,6 @@ func shortHash(name string) string {
 	return hex.EncodeToString(sum[:8])
 }
 
-// longestName is what the server allows for the name of a table.
-const longestName = 64
-
-func asideName(tag, name string) string {
-	full := AsidePrefix + strings.ReplaceAll(tag, "-", "_") + "_" + name
-	if len(full) <= longestName {
-		return full
-	}
-	return full[:longestName-9] + "_" + shortHash(name)[:8]
-}
-
 // mysqlApplied keeps the replaced tables until Finish.
 type mysqlApplied struct {
 	m        *mysqlDatabase
@@ -135,8 +124,9 @@ func (m *mysqlDatabase) switchTables(ctx context.Context, conn *sql.Conn, change
 	}
 	for _, name := range change.Aside {
 		if kinds[name] != "" {
-			rename(name, asideName(change.Tag, name))
-			applied.aside = append(applied.aside, asideName(change.Tag, name))
+			aside := asideName(change.Tag, name, func(other string) bool { return kinds[other] != "" })
+			rename(name, aside)
+			applied.aside = append(applied.aside, aside)
 		}
 	}
 	for _, r := range change.Replace {

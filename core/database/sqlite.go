@@ -310,7 +310,13 @@ func applySQLite(ctx context.Context, conn *sql.Conn, change Change) ([]string, 
 // asideSQLite renames a table; a view, which holds nothing but its query, is
 // remembered as a table of one row with that query.
 func asideSQLite(ctx context.Context, conn *sql.Conn, name, tag string) (string, error) {
-	to := AsidePrefix + strings.ReplaceAll(tag, "-", "_") + "_" + name
+	present, err := collectRows(ctx, conn, stored, `SELECT name FROM sqlite_master`)
+	if err != nil {
+		return "", err
+	}
+	to := asideName(tag, name, func(other string) bool {
+		return slices.ContainsFunc(present, func(row Row) bool { return row[0].String() == other })
+	})
 	kind, err := collectRows(ctx, conn, stored, `SELECT type, sql FROM sqlite_master WHERE name = ? AND type IN ('table', 'view')`, name)
 	if err != nil || len(kind) == 0 {
 		return to, err

@@ -149,6 +149,22 @@ func TestCompareRowsWithoutKey(t *testing.T) {
 	}
 }
 
+func TestAsideNames(t *testing.T) {
+	taken := map[string]bool{}
+	long := strings.Repeat("timetable_", 7)
+	for _, want := range []string{"wetland_aside_run_3_boats", "wetland_aside_run_3_2_boats", "wetland_aside_run_3_3_boats"} {
+		got := asideName("run-3", "boats", func(n string) bool { return taken[n] })
+		if got != want {
+			t.Errorf("got %s, want %s", got, want)
+		}
+		taken[got] = true
+		if got = asideName("run-3", long, func(n string) bool { return taken[n] }); len(got) > longestName || taken[got] {
+			t.Errorf("%s cannot be a name", got)
+		}
+		taken[got] = true
+	}
+}
+
 func TestDigestKnowsNoOrder(t *testing.T) {
 	rows := []Row{{IntegerValue(1)}, {Value{Type: Null}}, {Value{Type: Text, Data: []byte("x")}}, {Value{Type: Bytes, Data: []byte("x")}}}
 	var forward, backward, fewer Digest

@@ -137,11 +137,14 @@ func swap(place Place, live, staged string, allowGap bool) (Swapped, error) {
 	return Swapped{How: ByRenames, Gap: gap}, place.Rename(aside, staged)
 }
 
+// ProbePrefix begins the names of the empty folders that TryExchange makes.
+const ProbePrefix = ".wetland-probe-"
+
 // TryExchange finds out whether names in the two folders can be exchanged with
 // each other, by exchanging two empty folders of its own and removing them.
 func TryExchange(place Place, a, b, unique string) error {
 	private := Attributes{Mode: 0o700, Owner: Unowned, Group: Unowned}
-	first, second := path.Join(a, ".wetland-"+unique+"-a"), path.Join(b, ".wetland-"+unique+"-b")
+	first, second := path.Join(a, ProbePrefix+unique+"-a"), path.Join(b, ProbePrefix+unique+"-b")
 	if err := place.Mkdir(first, private); err != nil {
 		return err
 	}

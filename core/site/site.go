@@ -28,8 +28,9 @@ type Site struct {
 	nested    []string // other sites below the root, relative to it
 }
 
-// Open opens the workspace's site. It refuses a workspace inside a web root.
-func Open(ctx context.Context, w *Workspace) (*Site, error) {
+// Open opens the workspace's site, whose files are at place. It refuses a workspace
+// inside a web root.
+func Open(ctx context.Context, place files.Place, w *Workspace) (*Site, error) {
 	system, err := cms.Find(w.Config.Site.CMS)
 	if err != nil {
 		return nil, err
@@ -38,7 +39,6 @@ func Open(ctx context.Context, w *Workspace) (*Site, error) {
 	if err != nil {
 		return nil, err
 	}
-	place := files.Local{}
 	root, err := place.Real(filepath.ToSlash(w.Config.Site.Root))
 	if err != nil {
 		return nil, fmt.Errorf("find the site's root: %w", err)

@@ -61,7 +61,7 @@ CREATE TABLE hollow (a)`); err != nil {
 	if err != nil {
 		t.Fatal(err)
 	}
-	opened, err := site.Open(t.Context(), w)
+	opened, err := site.Open(t.Context(), files.Local{}, w)
 	if err != nil {
 		t.Fatal(err)
 	}

@@ -50,7 +50,7 @@ type Leftover struct {
 // Take surveys the workspace's site. A database that cannot be reached leaves
 // what it would tell unknown.
 func Take(ctx context.Context, w *site.Workspace) (*Survey, error) {
-	opened, err := site.Open(ctx, w)
+	opened, err := site.Open(ctx, files.Local{}, w)
 	if err != nil {
 		return nil, err
 	}

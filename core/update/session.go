@@ -47,6 +47,7 @@ func (WallClock) Wait(ctx context.Context, d time.Duration) error {
 type Guard struct {
 	Report progress.Reporter
 	Clock  Clock
+	Place  files.Place // where the site's files are; nil: this machine's disk
 	// Abandon ends when even going back is to be left to recover: a second Ctrl-C.
 	Abandon context.Context
 }
@@ -54,6 +55,9 @@ type Guard struct {
 func (g *Guard) fill() {
 	if g.Report == nil {
 		g.Report = progress.Silent{}
+	}
+	if g.Place == nil {
+		g.Place = files.Local{}
 	}
 	if g.Clock == nil {
 		g.Clock = WallClock{}
@@ -113,7 +117,7 @@ func (s *session) lock() error {
 // goes to the reasons, so that it is told together with the rest.
 func open(ctx context.Context, w *site.Workspace, guard Guard, why *reasons) (*session, error) {
 	guard.fill()
-	opened, err := site.Open(ctx, w)
+	opened, err := site.Open(ctx, guard.Place, w)
 	if errors.Is(err, site.ErrInsideWebRoot) {
 		why.add(err.Error(), "Move the workspace, then try again.")
 		return nil, why.refusal()

@@ -10,6 +10,7 @@ import (
 	"slices"
 	"strings"
 
+	"wetland/core/files"
 	"wetland/core/packages"
 	"wetland/core/site"
 	"wetland/core/site/cms"
@@ -27,7 +28,7 @@ type Shelved struct {
 // for the zips in it, a bundle for the packages in it. What cannot be taken is told
 // in its Problem and does not keep the others off.
 func Shelve(ctx context.Context, w *site.Workspace, names []string) ([]Shelved, error) {
-	opened, err := site.Open(ctx, w)
+	opened, err := site.Open(ctx, files.Local{}, w)
 	if err != nil {
 		return nil, err
 	}
@@ -109,7 +110,7 @@ type OnShelf struct {
 
 // Shelf lists what is on the workspace's shelf, newest version first.
 func Shelf(ctx context.Context, w *site.Workspace) ([]OnShelf, error) {
-	opened, err := site.Open(ctx, w)
+	opened, err := site.Open(ctx, files.Local{}, w)
 	if err != nil {
 		return nil, err
 	}

@@ -87,11 +87,26 @@ func (s *session) sameDevice(a, b string) bool {
 	return err1 == nil && err2 == nil && first.Device == second.Device
 }
 
-// closeStaging removes everything that waits and the folder itself.
+// closeStaging removes everything that waits and the folder itself, and what a
+// crash may have left of trying an exchange.
 func (s *session) closeStaging(ctx context.Context) error {
 	for _, folder := range s.stagingFolders() {
 		if err := files.RemoveAll(ctx, s.site.Place, folder); err != nil {
 			return fmt.Errorf("clear %s: %w", folder, err)
+		}
+	}
+	layout := s.site.CMS.Layout()
+	for _, folder := range []string{layout.Themes, layout.Plugins} {
+		entries, err := s.site.Place.List(folder)
+		if err != nil {
+			return err
+		}
+		for _, entry := range entries {
+			if entry.Kind == files.Folder && strings.HasPrefix(entry.Name, files.ProbePrefix) {
+				if err := s.site.Place.Remove(path.Join(folder, entry.Name)); err != nil {
+					return fmt.Errorf("clear %s: %w", folder, err)
+				}
+			}
 		}
 	}
 	return nil
