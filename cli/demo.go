@@ -150,10 +150,10 @@ func (a *app) play(ctx context.Context, place stage, fresh, serve bool, listener
 	s.print("  %-15s http://%s/\n", "in a browser", listener.Addr())
 	s.print("\n%s\n", s.bold("Try from a second terminal, in "+place.workspace))
 	for _, line := range [][2]string{
-		{"wetland update ../packages/harbourlight-3.0.0.zip", "healthy pages, but another layout"},
-		{"wetland update ../packages/harbourlight-2.5.1.zip --allow-older", "leaves out a file that the child theme needs"},
-		{"wetland update ../packages/tidetable-2.1.0.zip", "changes its table, then fails"},
-		{"wetland update ../packages/tidetable-2.0.0.zip", "changes its table, and works"},
+		{"wetland update harbourlight@3.0.0", "healthy pages, but another layout"},
+		{"wetland update harbourlight@2.5.1 --allow-older", "leaves out a file that the child theme needs"},
+		{"wetland update tidetable@2.1.0", "changes its table, then fails"},
+		{"wetland update tidetable@2.0.0", "changes its table, and works"},
 		{"wetland restore snap-1", "makes everything as it was at first"},
 	} {
 		s.print("  %s\n      %s\n", line[0], s.faint(line[1]))
@@ -167,10 +167,15 @@ func (p stage) story(listener net.Listener) []scene {
 	return []scene{
 		{[]string{"First take the site into care. This only looks, and writes down what it found."},
 			in("adopt", p.root, "--address", "http://"+listener.Addr().String()+"/", "--name", demo.SiteName), exitSound},
-		{[]string{"Version 2.5.0 of the theme looks harmless: the front page is fine with it. But it breaks the list of notices."},
-			in("update", filepath.Join(p.packages, "harbourlight-2.5.0.zip"), "--in-doubt", "back"), exitFailed},
+		{[]string{"The vendor's packages go on the shelf; then see what is installed, and what the shelf offers."},
+			in("shelve", p.packages), exitSound},
+		{nil, in("survey"), exitSound},
+		{[]string{"Version 2.5.0 of the theme: hold it against the site first."},
+			in("examine", "harbourlight@2.5.0"), exitSound},
+		{[]string{"It looks harmless, and the front page is fine with it. But it breaks the list of notices."},
+			in("update", "harbourlight@2.5.0", "--in-doubt", "back"), exitFailed},
 		{[]string{"The bad version is gone again, and visitors have their notices back. Version 2.5.2 is the mended one."},
-			in("update", filepath.Join(p.packages, "harbourlight-2.5.2.zip"), "--in-doubt", "back"), exitSound},
+			in("update", "harbourlight@2.5.2", "--in-doubt", "back"), exitSound},
 		{[]string{"All of it is on record."}, in("history"), exitSound},
 	}
 }

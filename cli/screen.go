@@ -98,7 +98,7 @@ func (s *screen) Begin(step string, total int64, unit string) {
 	defer s.mu.Unlock()
 	options := []progressbar.Option{
 		progressbar.OptionSetWriter(s.out), progressbar.OptionSetDescription("    " + step), progressbar.OptionSetWidth(24),
-		progressbar.OptionClearOnFinish(), progressbar.OptionSpinnerType(14), progressbar.OptionSetElapsedTime(false),
+		progressbar.OptionClearOnFinish(), progressbar.OptionSpinnerType(9), progressbar.OptionSetSpinnerChangeInterval(0), progressbar.OptionSetElapsedTime(false),
 		progressbar.OptionSetPredictTime(false), progressbar.OptionThrottle(60_000_000),
 	}
 	if unit == "bytes" {

@@ -88,7 +88,7 @@ func packageTree(t *testing.T, name string) files.Tree {
 func TestDemoTellsItsStory(t *testing.T) {
 	dir := filepath.Join(t.TempDir(), "story")
 	result := wetland(t, t.TempDir(), "demo", "--dir", dir)
-	result.want(t, 0, "$ wetland adopt", "Adopted.", "Put back.", "Version 2.4.1 is back, and proved",
+	result.want(t, 0, "$ wetland adopt", "Adopted.", "$ wetland survey", "$ wetland examine", "What its author says changed", "Put back.", "Version 2.4.1 is back, and proved",
 		"Kept. Harbourlight 2.5.2 is in place", "$ wetland history", "Where everything lies")
 	for _, differ := range files.Content.Compare(packageTree(t, "harbourlight-2.5.2"), tree(t, filepath.Join(dir, "site/themes/harbourlight"))) {
 		t.Errorf("%s: %s", differ.Path, differ.What)

@@ -11,7 +11,7 @@ func TestShelfAndUpdatesFromIt(t *testing.T) {
 	f.run(t, "shelve", f.packages).want(t, 0, "Harbourlight 2.5.2, from harbourlight-2.5.2.zip", "Tidetable 2.1.0")
 	f.run(t, "shelf").want(t, 0, "harbourlight 3.0.0 newer, major", "harbourlight 2.5.2 newer, minor")
 	f.run(t, "update", "harbourlight@2.5.2").want(t, 0, "Kept. Harbourlight 2.5.2")
-	f.run(t, "shelf").want(t, 0, "harbourlight 2.5.2 installed", "harbourlight 2.4.1 older than 2.5.2 replaced by run-1", "was installed here")
+	f.run(t, "shelf").want(t, 0, "harbourlight 2.5.2 installed", "harbourlight 2.4.1 older than 2.5.2", "was installed here")
 
 	// One can always go back to what was installed, exactly.
 	f.run(t, "update", "harbourlight@2.4.1").want(t, 2, "older than the installed 2.5.2", "--allow-older")

@@ -31,7 +31,7 @@ type surveyed struct {
 func TestSurveyOfTheFerry(t *testing.T) {
 	f := adopted(t)
 	f.run(t, "shelve", f.packages).want(t, 0)
-	f.run(t, "survey").want(t, 0, "harbourlight 2.4.1 parent of the active 3.0.0, major not known", "otterby 1.2.0 active -")
+	f.run(t, "survey").want(t, 0, "harbourlight 2.4.1 parent of the active 3.0.0, major no", "enquiries 1.1.0 active 1.2.0, minor not known", "otterby 1.2.0 active -")
 
 	// What an update installed is known, and so are edits of it.
 	f.run(t, "update", "harbourlight@2.5.2").want(t, 0)

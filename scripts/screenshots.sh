@@ -38,17 +38,24 @@ shot() {
   wait $window 2>/dev/null || true
 }
 
-SIZE=8 COLUMNS_WANTED=182x57 shot demo "wetland demo --dir demo"
+SIZE=7 COLUMNS_WANTED=210x65 shot demo "wetland demo --dir demo"
 rm -rf "$stage/demo"
 "$program" demo --dir "$stage/demo" >/dev/null
-rm -rf "$stage/demo/care"/{store,shelf,runs}
+rm -rf "$stage/demo/care"/{store,runs}
 "$program" demo --dir "$stage/demo" --serve >/dev/null 2>&1 &
 site=$!
 address=$(sed -n 's/^address = "\(.*\)"/\1/p' "$stage/demo/site/rowlock.toml")
 until "$program" smoke --quiet --workspace "$stage/demo/care" >/dev/null 2>&1; do sleep .2; done
-shot update-kept "wetland update ../packages/tidetable-2.0.0.zip"
-shot update-put-back "wetland update ../packages/harbourlight-3.0.0.zip --in-doubt back"
-shot refused "wetland update ../packages/harbourlight-2.5.0.zip"
+printf 'a { color: teal; }\n' >> "$stage/demo/site/themes/harbourlight/style.css"
+touch "$stage/demo/site/ferry-2025.sql"
+shot survey "wetland survey"
+shot examine "wetland examine harbourlight@3.0.0"
+shot refused "wetland update harbourlight@2.5.0"
+sed -i '$d' "$stage/demo/site/themes/harbourlight/style.css"
+rm "$stage/demo/site/ferry-2025.sql"
+shot update-kept "wetland update tidetable@2.0.0"
+shot update-put-back "wetland update harbourlight@3.0.0 --in-doubt back"
+shot shelf "wetland shelf"
 shot restore "wetland restore snap-1 --yes"
 shot smoke "wetland smoke"
 shot history "wetland history"

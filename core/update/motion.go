@@ -181,7 +181,11 @@ func (m *motion) whyNotJudged(ctx context.Context, err error) string {
 }
 
 func (m *motion) nextTry() string {
-	return "wetland update " + filepath.Base(m.target.Package) + "    tries again"
+	named := m.options.Package
+	if named == "" { // settling an earlier run
+		named = m.target.Package
+	}
+	return "wetland update " + named + "    tries again"
 }
 
 func verdictVerb(j *smoke.Judgement) string {
