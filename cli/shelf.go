@@ -1,23 +1,33 @@
 package cli
 
 import (
+	"context"
+	"errors"
 	"fmt"
-	"path/filepath"
+	"strings"
 
 	"github.com/spf13/cobra"
 
+	"wetland/core/packages"
 	"wetland/core/update"
 	"wetland/core/version"
 )
 
 func (a *app) shelveCommand() *cobra.Command {
-	return &cobra.Command{
-		Use:   "shelve FILE...",
+	var how packages.Download
+	command := &cobra.Command{
+		Use:   "shelve FILE|ADDRESS|NAME@VERSION...",
 		Short: "Put packages on the shelf, every version of each",
 		Long: `Put packages on the workspace's shelf: zips, the zips in a folder, and the packages
 in a vendor's bundle, two zips deep. Each is read whole and checked first. Every
-version is kept; the same version with other content is kept apart, and said.`,
+version is kept; the same version with other content is kept apart, and said.
+
+An address is downloaded; one that carries a key or password is not taken as an
+argument, where others could see it: give a single minus sign, and the address on
+standard input. NAME@VERSION is had from the source that wetland.toml names for it.`,
 		Example: `  wetland shelve ../packages
+  wetland shelve https://vendor.example/harbourlight-2.5.2.zip
+  wetland shelve harbourlight@2.5.2
   wetland shelve harbourlight-2.5.2.zip tidetable-2.0.0.zip`,
 		Args: cobra.MinimumNArgs(1),
 		RunE: func(cmd *cobra.Command, args []string) error {
@@ -25,7 +35,11 @@ version is kept; the same version with other content is kept apart, and said.`,
 			if err != nil {
 				return err
 			}
-			shelved, err := update.Shelve(cmd.Context(), w, args)
+			names, err := a.withAddresses(cmd.Context(), args)
+			if err != nil {
+				return err
+			}
+			shelved, err := update.Shelve(cmd.Context(), w, names, how)
 			if err != nil {
 				return err
 			}
@@ -48,6 +62,30 @@ version is kept; the same version with other content is kept apart, and said.`,
 			return exit(code)
 		},
 	}
+	command.Flags().StringVar(&how.SHA256, "sha256", "", "the checksum that the vendor gives for a download")
+	return command
+}
+
+// withAddresses reads an address from standard input in place of each "-", and
+// refuses arguments that carry a secret.
+func (a *app) withAddresses(ctx context.Context, args []string) ([]string, error) {
+	var names []string
+	for _, arg := range args {
+		if strings.Contains(arg, "://") && packages.CarriesSecret(arg) {
+			return nil, &exitError{code: exitRefused, err: errors.New("the address carries a key or password: others can see it in the list of processes, and it stays in your shell's history. Give it on standard input: wetland shelve -")}
+		}
+		if arg == "-" {
+			question := ""
+			if a.asks() {
+				question = "Address: "
+			}
+			if arg = a.line(ctx, question); arg == "" {
+				return nil, errors.New("there is no address on standard input")
+			}
+		}
+		names = append(names, arg)
+	}
+	return names, nil
 }
 
 func (a *app) showShelved(shelved []update.Shelved) {
@@ -57,7 +95,7 @@ func (a *app) showShelved(shelved []update.Shelved) {
 	}
 	for _, one := range shelved {
 		for _, entry := range one.Entries {
-			words := fmt.Sprintf("%s %s, from %s", entry.Name, orUnknown(entry.Version), filepath.Base(one.File))
+			words := fmt.Sprintf("%s %s, from %s", entry.Name, orUnknown(entry.Version), one.File)
 			sign := s.good("ok")
 			if entry.Beside {
 				sign = s.doubt("??")

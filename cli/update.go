@@ -116,13 +116,18 @@ func (a *app) askInDoubt(ctx context.Context, judgement *smoke.Judgement) update
 	return update.GoBack
 }
 
-// ask reads one line. Ctrl-C counts as an empty answer.
+// ask reads one answer, in small letters.
 func (a *app) ask(ctx context.Context, question string) string {
+	return strings.ToLower(a.line(ctx, question))
+}
+
+// line reads one line. Ctrl-C counts as an empty one.
+func (a *app) line(ctx context.Context, question string) string {
 	fmt.Fprint(a.out, question)
 	answers := make(chan string, 1)
 	go func() {
 		line, _ := bufio.NewReader(a.in).ReadString('\n') // the end of input is an empty answer
-		answers <- strings.ToLower(strings.TrimSpace(line))
+		answers <- strings.TrimSpace(line)
 	}()
 	select {
 	case answer := <-answers:

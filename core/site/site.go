@@ -142,7 +142,7 @@ func (s *Site) Login() (database.Login, error) {
 	}
 	var problems []error
 	if config.PasswordFrom != "" {
-		password, err := readSecret(config.PasswordFrom)
+		password, err := ReadSecret("password_from", config.PasswordFrom)
 		problems = append(problems, err)
 		given.Password = password
 	}
@@ -153,21 +153,22 @@ func (s *Site) Login() (database.Login, error) {
 	return login, errors.Join(problems...)
 }
 
-// readSecret follows "env NAME" or "file PATH". A file that others may read is refused.
-func readSecret(from string) (string, error) {
+// ReadSecret follows "env NAME" or "file PATH", which the setting names. A file
+// that others may read is refused.
+func ReadSecret(setting, from string) (string, error) {
 	kind, where, _ := strings.Cut(from, " ")
 	if kind == "env" {
 		if value, ok := os.LookupEnv(where); ok {
 			return value, nil
 		}
-		return "", fmt.Errorf("password_from: the environment has no %s", where)
+		return "", fmt.Errorf("%s: the environment has no %s", setting, where)
 	}
 	info, err := os.Stat(where)
 	if err != nil {
-		return "", fmt.Errorf("password_from: %w", err)
+		return "", fmt.Errorf("%s: %w", setting, err)
 	}
 	if runtime.GOOS != "windows" && info.Mode().Perm()&0o077 != 0 {
-		return "", fmt.Errorf("password_from: others may read %s. Do: chmod 600 %s", where, where)
+		return "", fmt.Errorf("%s: others may read %s. Do: chmod 600 %s", setting, where, where)
 	}
 	text, err := os.ReadFile(where)
 	return strings.TrimRight(string(text), "\r\n"), err

@@ -10,6 +10,7 @@ import (
 	"net/url"
 	"os"
 	"path/filepath"
+	"regexp"
 	"slices"
 	"strings"
 	"time"
@@ -34,6 +35,16 @@ type Config struct {
 	Smoke    SmokeConfig    `toml:"smoke"`
 	Update   UpdateConfig   `toml:"update"`
 	Pages    []Page         `toml:"pages"`
+	Sources  []Source       `toml:"sources"`
+}
+
+// Source says where a component's packages can be had.
+type Source struct {
+	Folder string `toml:"folder"` // of the component
+	// Address has {name}, {version} and {key} where those go. The key itself is
+	// never in it.
+	Address string `toml:"address"`
+	KeyFrom string `toml:"key_from"` // where the key is: "env NAME" or "file PATH"
 }
 
 // SiteConfig says which site this is.
@@ -205,6 +216,9 @@ func (c *Config) check() error {
 	if !slices.Contains([]string{"", "back", "keep"}, c.Update.InDoubt) {
 		say("[update] in_doubt must be \"back\" or \"keep\", not %q", c.Update.InDoubt)
 	}
+	for i, source := range c.Sources {
+		c.checkSource(i+1, source, say)
+	}
 	for i, page := range c.Pages {
 		if !strings.HasPrefix(page.Path, "/") {
 			say("[[pages]] number %d: path must begin with a slash, not %q", i+1, page.Path)
@@ -212,6 +226,30 @@ func (c *Config) check() error {
 	}
 	return errors.Join(wrong...)
 }
+
+func (c *Config) checkSource(number int, source Source, say func(string, ...any)) {
+	if source.Folder == "" {
+		say("[[sources]] number %d: folder is missing: the component's folder, such as harbourlight", number)
+	}
+	if address, err := url.Parse(source.Address); err != nil || address.User != nil || (address.Scheme != "http" && address.Scheme != "https") {
+		say("[[sources]] number %d: address must be such as https://vendor.example/{name}/{version}.zip?key={key}, without a user or password in it", number)
+	} else {
+		for name, values := range address.Query() {
+			if secretName.MatchString(name) && !strings.Contains(values[0], "{") {
+				say("[[sources]] number %d: the parameter %q of its address looks like a secret. Write {key} there, and say in key_from where the key is", number, name)
+			}
+		}
+	}
+	if source.KeyFrom != "" && !strings.HasPrefix(source.KeyFrom, "env ") && !strings.HasPrefix(source.KeyFrom, "file ") {
+		say("[[sources]] number %d: key_from must be \"env NAME\" or \"file PATH\": where the key is, not the key", number)
+	}
+	if strings.Contains(source.Address, "{key}") && source.KeyFrom == "" {
+		say("[[sources]] number %d: its address wants a key, and key_from does not say where that is", number)
+	}
+}
+
+// secretName are names of query parameters that carry a secret.
+var secretName = regexp.MustCompile(`(?i)(key|token|secret|licen[cs]e|password|passwd|auth|sig)`)
 
 // ParseAddress reads a site's address: http or https, a host, perhaps a path,
 // and never a password in it.

@@ -169,7 +169,7 @@ func (m *motion) carryOut(ctx context.Context) (*Run, error) {
 		return m.keep(ctx, KeptDoubt, fmt.Sprintf("%s %s is in place, with doubts that a person should look at.", m.target.Name, m.target.To))
 	}
 	return m.goBack(fmt.Sprintf("%d of %s %s with %s %s", len(judgement.Failing()), plural(len(judgement.Pages), "page"), verdictVerb(judgement), m.target.Name, m.target.To),
-		"Tell the vendor what broke: the findings are in "+m.run.Folder, m.nextTry())
+		"Tell the vendor what broke: the findings are in "+m.run.Folder, "wetland shelf    lists the other versions at hand")
 }
 
 // whyNotJudged says why the pages could not be looked at.

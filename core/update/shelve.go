@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"io/fs"
+	"net/url"
 	"os"
 	"path/filepath"
 	"slices"
@@ -24,23 +25,24 @@ type Shelved struct {
 	Problem string           `json:"problem,omitempty"` // why it was not taken
 }
 
-// Shelve puts the packages in the files on the workspace's shelf; a folder stands
-// for the zips in it, a bundle for the packages in it. What cannot be taken is told
-// in its Problem and does not keep the others off.
-func Shelve(ctx context.Context, w *site.Workspace, names []string) ([]Shelved, error) {
+// Shelve puts packages on the workspace's shelf. Each name is a file, a folder (for
+// the zips in it), an address, or NAME@VERSION of a component whose source
+// wetland.toml names. A bundle stands for the packages in it. What cannot be taken
+// is told in its Problem and does not keep the others off.
+func Shelve(ctx context.Context, w *site.Workspace, names []string, how packages.Download) ([]Shelved, error) {
 	opened, err := site.Open(ctx, files.Local{}, w)
 	if err != nil {
 		return nil, err
 	}
-	archives, err := archivesIn(names)
+	wanted, err := wantedPackages(w, names)
 	if err != nil {
 		return nil, err
 	}
 	shelf := packages.Shelf{Dir: w.Shelf()}
 	var all []Shelved
-	for _, archive := range archives {
-		one := Shelved{File: archive}
-		one.Entries, err = shelveOne(ctx, shelf, archive, opened.CMS.ReadHeader)
+	for _, want := range wanted {
+		one := Shelved{File: want.shown}
+		one.Entries, err = want.shelve(ctx, shelf, opened.CMS.ReadHeader, how)
 		if ctx.Err() != nil {
 			return all, ctx.Err()
 		}
@@ -52,47 +54,86 @@ func Shelve(ctx context.Context, w *site.Workspace, names []string) ([]Shelved, 
 	return all, nil
 }
 
-// archivesIn replaces folders by the zips directly in them.
-func archivesIn(names []string) ([]string, error) {
-	var archives []string
+// wantedPackage is an archive to be shelved: a file, or an address to fetch it from.
+type wantedPackage struct {
+	shown   string // for people and labels, without secrets
+	file    string
+	address string
+}
+
+func wantedPackages(w *site.Workspace, names []string) ([]wantedPackage, error) {
+	var wanted []wantedPackage
 	for _, name := range names {
+		if strings.Contains(name, "://") {
+			wanted = append(wanted, wantedPackage{shown: packages.Shown(name), address: name})
+			continue
+		}
 		info, err := os.Stat(name)
+		if errors.Is(err, fs.ErrNotExist) && strings.Contains(name, "@") {
+			want, err := fromSource(w, name)
+			if err != nil {
+				return nil, err
+			}
+			wanted = append(wanted, want)
+			continue
+		}
 		if err != nil {
 			return nil, err
 		}
 		if !info.IsDir() {
-			archives = append(archives, name)
+			wanted = append(wanted, wantedPackage{shown: filepath.Base(name), file: name})
 			continue
 		}
-		entries, err := os.ReadDir(name)
-		if err != nil {
-			return nil, err
-		}
-		before := len(archives)
-		for _, entry := range entries {
-			if strings.EqualFold(filepath.Ext(entry.Name()), ".zip") && !entry.IsDir() {
-				archives = append(archives, filepath.Join(name, entry.Name()))
-			}
-		}
-		if len(archives) == before {
+		inside, err := filepath.Glob(filepath.Join(name, "*.[zZ][iI][pP]"))
+		if err != nil || len(inside) == 0 {
 			return nil, fmt.Errorf("the folder %s holds no zip files", name)
 		}
+		for _, file := range inside {
+			wanted = append(wanted, wantedPackage{shown: filepath.Base(file), file: file})
+		}
 	}
-	return archives, nil
+	return wanted, nil
 }
 
-func shelveOne(ctx context.Context, shelf packages.Shelf, archive string, readHeader packages.HeaderReader) (entries []packages.Entry, err error) {
+// fromSource fills in the address that wetland.toml has for a component.
+func fromSource(w *site.Workspace, name string) (wantedPackage, error) {
+	folder, version, _ := strings.Cut(name, "@")
+	i := slices.IndexFunc(w.Config.Sources, func(s site.Source) bool { return s.Folder == folder })
+	if i < 0 {
+		return wantedPackage{}, fmt.Errorf("%s is no file, and %s names no source for %s. Add it: [[sources]] folder = %q, address = \"https://vendor.example/{name}/{version}.zip?key={key}\", key_from = \"env NAME\"", name, site.ConfigName, folder, folder)
+	}
+	source := w.Config.Sources[i]
+	key := ""
+	if source.KeyFrom != "" {
+		var err error
+		if key, err = site.ReadSecret("key_from of "+folder, source.KeyFrom); err != nil {
+			return wantedPackage{}, err
+		}
+	}
+	fill := strings.NewReplacer("{name}", url.PathEscape(folder), "{version}", url.PathEscape(version), "{key}", url.QueryEscape(key))
+	// What is shown and kept has the key's place, never the key.
+	shown := strings.NewReplacer("{name}", folder, "{version}", version).Replace(source.Address)
+	return wantedPackage{shown: shown, address: fill.Replace(source.Address)}, nil
+}
+
+func (want wantedPackage) shelve(ctx context.Context, shelf packages.Shelf, readHeader packages.HeaderReader, how packages.Download) (entries []packages.Entry, err error) {
 	scratch, err := os.MkdirTemp("", "wetland-*")
 	if err != nil {
 		return nil, err
 	}
 	defer func() { err = errors.Join(err, os.RemoveAll(scratch)) }()
-	found, err := packages.Find(ctx, archive, scratch, readHeader)
+	file := want.file
+	if want.address != "" {
+		if file, err = how.Fetch(ctx, want.address, scratch); err != nil {
+			return nil, err
+		}
+	}
+	found, err := packages.Find(ctx, file, scratch, readHeader)
 	if err != nil {
 		return nil, err
 	}
 	for _, p := range found {
-		entry, addErr := shelf.Add(p, filepath.Base(archive))
+		entry, addErr := shelf.Add(p, want.shown)
 		err = errors.Join(err, addErr, p.Close())
 		if addErr == nil {
 			entries = append(entries, entry)

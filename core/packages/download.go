@@ -1,0 +1,186 @@
+package packages
+
+import (
+	"context"
+	"crypto/sha256"
+	"encoding/hex"
+	"errors"
+	"fmt"
+	"io"
+	"net/http"
+	"net/url"
+	"os"
+	"path"
+	"path/filepath"
+	"regexp"
+	"strings"
+	"time"
+)
+
+// Download fetches archives from vendors.
+type Download struct {
+	Client *http.Client  // nil: a plain one
+	Pause  time.Duration // between tries on a bad line; 0: two seconds
+	// SHA256 is the expected checksum, in hexadecimal; empty: none is known.
+	SHA256 string
+}
+
+const (
+	// tries is how often a download is taken up again on a bad line.
+	tries = 5
+	// largestDownload bounds what is fetched, in bytes.
+	largestDownload = 2 << 30
+)
+
+// secretParameter are names of query parameters that carry a secret.
+var secretParameter = regexp.MustCompile(`(?i)(key|token|secret|licen[cs]e|password|passwd|pwd|auth|sig|signature|credential|code|session)`)
+
+// CarriesSecret tells whether an address holds something that must not be seen in
+// a list of processes or a shell's history.
+func CarriesSecret(address string) bool {
+	u, err := url.Parse(address)
+	if err != nil {
+		return true
+	}
+	for name := range u.Query() {
+		if secretParameter.MatchString(name) {
+			return true
+		}
+	}
+	return u.User != nil
+}
+
+// Shown is an address without what may be secret in it: no query, no user.
+func Shown(address string) string {
+	u, err := url.Parse(address)
+	if err != nil {
+		return "an address that cannot be read"
+	}
+	u.User, u.RawQuery, u.Fragment = nil, "", ""
+	return u.String()
+}
+
+// Fetch downloads an archive into the folder and returns the file. A line that
+// breaks is taken up where it broke. No error holds the address's query, in which
+// keys are.
+func (d Download) Fetch(ctx context.Context, address, folder string) (string, error) {
+	u, err := url.Parse(address)
+	if err != nil || (u.Scheme != "http" && u.Scheme != "https") || u.Host == "" {
+		return "", errors.New("this is no address of the form https://vendor.example/package.zip")
+	}
+	name := plain(path.Base(u.Path))
+	if !strings.EqualFold(filepath.Ext(name), ".zip") {
+		name += ".zip"
+	}
+	out, err := os.OpenFile(filepath.Join(folder, name), os.O_RDWR|os.O_CREATE|os.O_TRUNC, 0o600)
+	if err != nil {
+		return "", err
+	}
+	err = d.fill(ctx, u, out)
+	if err := errors.Join(err, out.Close()); err != nil {
+		return "", fmt.Errorf("download %s: %w", Shown(address), err)
+	}
+	return out.Name(), d.check(out.Name())
+}
+
+func (d Download) fill(ctx context.Context, u *url.URL, out *os.File) error {
+	pause := d.Pause
+	if pause == 0 {
+		pause = 2 * time.Second
+	}
+	var mark string // identifies what is being downloaded, so that halves of two versions are never joined
+	var failed error
+	for try := range tries {
+		if try > 0 {
+			select {
+			case <-ctx.Done():
+				return ctx.Err()
+			case <-time.After(pause):
+			}
+		}
+		var again bool
+		if mark, again, failed = d.part(ctx, u, out, mark); failed == nil || !again {
+			return failed
+		}
+	}
+	return fmt.Errorf("the line broke %d times: %w", tries, failed)
+}
+
+// part fetches from where the file ends. again tells that trying again may help.
+func (d Download) part(ctx context.Context, u *url.URL, out *os.File, mark string) (newMark string, again bool, err error) {
+	at, err := out.Seek(0, io.SeekEnd)
+	if err != nil {
+		return mark, false, err
+	}
+	request, err := http.NewRequestWithContext(ctx, http.MethodGet, u.String(), nil)
+	if err != nil {
+		return mark, false, errors.New("the address cannot be asked for")
+	}
+	request.Header.Set("User-Agent", "Wetland")
+	if at > 0 && mark != "" {
+		request.Header.Set("Range", fmt.Sprintf("bytes=%d-", at))
+		request.Header.Set("If-Range", mark)
+	}
+	client := d.Client
+	if client == nil {
+		client = &http.Client{}
+	}
+	response, err := client.Do(request)
+	if err != nil {
+		return mark, ctx.Err() == nil, withoutAddress(err)
+	}
+	defer response.Body.Close()
+	switch {
+	case response.StatusCode == http.StatusOK:
+		if err := errors.Join(out.Truncate(0), rewind(out)); err != nil {
+			return mark, false, err
+		}
+	case response.StatusCode == http.StatusPartialContent && at > 0:
+	case response.StatusCode >= 500 || response.StatusCode == http.StatusTooManyRequests:
+		return mark, true, fmt.Errorf("the vendor's server answers %d", response.StatusCode)
+	default:
+		return mark, false, fmt.Errorf("the vendor's server answers %d. Is there such a version, and is the key right?", response.StatusCode)
+	}
+	mark = response.Header.Get("ETag")
+	n, err := io.Copy(out, io.LimitReader(response.Body, largestDownload+1))
+	if err != nil {
+		return mark, ctx.Err() == nil, withoutAddress(err)
+	}
+	if n > largestDownload {
+		return mark, false, fmt.Errorf("it is larger than %d bytes, as no package is", int64(largestDownload))
+	}
+	return mark, false, nil
+}
+
+func rewind(file *os.File) error {
+	_, err := file.Seek(0, io.SeekStart)
+	return err
+}
+
+// withoutAddress takes the address out of an error: a key may be in it.
+func withoutAddress(err error) error {
+	var wrapped *url.Error
+	if errors.As(err, &wrapped) {
+		return wrapped.Err
+	}
+	return err
+}
+
+func (d Download) check(name string) error {
+	if d.SHA256 == "" {
+		return nil
+	}
+	file, err := os.Open(name)
+	if err != nil {
+		return err
+	}
+	defer file.Close()
+	hasher := sha256.New()
+	if _, err := io.Copy(hasher, file); err != nil {
+		return err
+	}
+	if got := hex.EncodeToString(hasher.Sum(nil)); !strings.EqualFold(got, d.SHA256) {
+		return fmt.Errorf("the checksum of what came is %s, not the given %s: it was changed or damaged on the way. Do not install it", got, d.SHA256)
+	}
+	return nil
+}
