@@ -150,10 +150,10 @@ func (a *app) play(ctx context.Context, place stage, fresh, serve bool, listener
 	s.print("  %-15s http://%s/\n", "in a browser", listener.Addr())
 	s.print("\n%s\n", s.bold("Try from a second terminal, in "+place.workspace))
 	for _, line := range [][2]string{
-		{"wetland update harbourlight@3.0.0", "healthy pages, but another layout"},
+		{"wetland update harbourlight@3.0.0 --allow-major", "healthy pages, but another layout"},
 		{"wetland update harbourlight@2.5.1 --allow-older", "leaves out a file that the child theme needs"},
-		{"wetland update tidetable@2.1.0", "changes its table, then fails"},
-		{"wetland update tidetable@2.0.0", "changes its table, and works"},
+		{"wetland update tidetable@2.1.0 --allow-major", "changes its table, then fails"},
+		{"wetland update tidetable@2.0.0 --allow-major", "changes its table, and works"},
 		{"wetland restore snap-1", "makes everything as it was at first"},
 	} {
 		s.print("  %s\n      %s\n", line[0], s.faint(line[1]))

@@ -38,7 +38,7 @@ PACKAGE is a zip file, or NAME or NAME@VERSION from the shelf. In a vendor's bun
 the installable zip is found by itself.`,
 		Example: `  wetland update harbourlight-2.5.2.zip
   wetland update harbourlight@2.4.1 --allow-older
-  wetland update tidetable-2.0.0.zip --in-doubt keep`,
+  wetland update tidetable-2.0.0.zip --allow-major --in-doubt keep`,
 		Args: cobra.ExactArgs(1),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			w, err := a.loadSettled()
@@ -59,6 +59,7 @@ the installable zip is found by itself.`,
 	flags.BoolVar(&o.AcceptPresent, "accept-present", false, "go on though pages are broken already: only new findings count")
 	flags.BoolVar(&o.AllowOlder, "allow-older", false, "go on though the package is older than what is installed")
 	flags.BoolVar(&o.AllowSame, "allow-same", false, "go on though this version is installed already")
+	flags.BoolVar(&o.AllowMajor, "allow-major", false, "go on though the first number of the version changes")
 	flags.BoolVar(&o.LoseEdits, "lose-edits", false, "go on though files were edited by hand, which the update overwrites")
 	flags.BoolVar(&o.AllowGap, "allow-gap", false, "where two folders cannot be exchanged in one step, accept an instant without the folder")
 	flags.StringVar(&o.Pick, "pick", "", "which package of a bundle: its folder or name")

@@ -14,7 +14,7 @@ import (
 	"testing"
 )
 
-const themeHeader = "name = \"Harbourlight\"\nversion = \"9.0.0\"\n"
+const themeHeader = "name = \"Harbourlight\"\nversion = \"2.9.0\"\n"
 
 // linkZip holds a symbolic link that leads out of the package.
 func linkZip(t *testing.T) string {
@@ -86,12 +86,12 @@ func TestBadPackages(t *testing.T) {
 		{"no header", zipOf(t, "t.zip", map[string]string{"harbourlight/style.css": "body{}"}), 2, []string{"has no header of a theme or plugin"}},
 		{"case", zipOf(t, "t.zip", map[string]string{"harbourlight/theme.toml": themeHeader, "harbourlight/A.css": "x", "harbourlight/a.css": "x"}), 2, []string{"where case does not count"}},
 		{"plugin for a theme", zipOf(t, "t.zip", map[string]string{"harbourlight/plugin.toml": themeHeader}), 2, []string{"the package is a plugin, but harbourlight is installed as a theme"}},
-		{"another of that folder", zipOf(t, "t.zip", map[string]string{"harbourlight/theme.toml": "name = \"Moonraker\"\nversion = \"9.0\"\n"}), 2, []string{"the folder harbourlight holds \"Harbourlight\""}},
+		{"another of that folder", zipOf(t, "t.zip", map[string]string{"harbourlight/theme.toml": "name = \"Moonraker\"\nversion = \"1.9\"\n"}), 2, []string{"the folder harbourlight holds \"Harbourlight\""}},
 		{"older", zipOf(t, "t.zip", map[string]string{"harbourlight/theme.toml": "name = \"Harbourlight\"\nversion = \"2.4.0\"\n"}), 2, []string{"older than the installed 2.4.1", "--allow-older"}},
 		{"same", zipOf(t, "t.zip", map[string]string{"harbourlight/theme.toml": "name = \"Harbourlight\"\nversion = \"2.4.1\"\n"}), 2, []string{"installed already", "--allow-same"}},
-		{"wrong root folder", zipOf(t, "t.zip", map[string]string{"harbourlight-9.0.0/theme.toml": themeHeader}), 2, []string{"the package's folder is harbourlight-9.0.0", "installed in the folder harbourlight"}},
+		{"wrong root folder", zipOf(t, "t.zip", map[string]string{"harbourlight-2.9.0/theme.toml": themeHeader}), 2, []string{"the package's folder is harbourlight-2.9.0", "installed in the folder harbourlight"}},
 		{"not installed", zipOf(t, "t.zip", map[string]string{"moonraker/theme.toml": "name = \"Moonraker\"\nversion = \"1.0\"\n"}), 2, []string{"no theme is installed in the folder moonraker"}},
-		{"child without parent", zipOf(t, "t.zip", map[string]string{"otterby/theme.toml": "name = \"Otterby\"\nversion = \"9.0\"\nparent = \"moonraker\"\n"}), 2, []string{"child theme of moonraker, which is not installed"}},
+		{"child without parent", zipOf(t, "t.zip", map[string]string{"otterby/theme.toml": "name = \"Otterby\"\nversion = \"1.9\"\nparent = \"moonraker\"\n"}), 2, []string{"child theme of moonraker, which is not installed"}},
 	} {
 		t.Run(bad.name, func(t *testing.T) {
 			f.run(t, "update", bad.file).want(t, bad.code, bad.words...)

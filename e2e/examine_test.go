@@ -52,9 +52,10 @@ func TestExamineTouchesNothingAndTellsAll(t *testing.T) {
 	if e.advice("child theme") != "go with care" {
 		t.Errorf("child theme: %+v", e)
 	}
-	if e = look(4, f.pkg("harbourlight-3.0.0")); e.advice("distance") != "go with care" {
+	if e = look(3, f.pkg("harbourlight-3.0.0")); e.advice("distance") != "go with care" || e.advice("identity") != "no" {
 		t.Errorf("a major step: %+v", e)
 	}
+	f.run(t, "update", f.pkg("harbourlight-3.0.0")).want(t, 2, "from 2.4.1 to 3.0.0 is a large step", "--allow-major")
 	same(t, before, f.siteTree(t))
 	nothingLeft(t, f.root)
 
@@ -71,7 +72,7 @@ func TestExamineTouchesNothingAndTellsAll(t *testing.T) {
 	// What was edited is kept on the shelf, apart from the original.
 	f.run(t, "shelf").want(t, 0, "harbourlight 2.4.1 older than 2.5.2 replaced by run-1", "harbourlight 2.4.1 older than 2.5.2 harbourlight-2.4.1.zip")
 
-	demanding := zipOf(t, "t.zip", map[string]string{"enquiries/plugin.toml": "name = \"Enquiries\"\nversion = \"2.0\"\nrequires_rowlock = \"4.1\"\n"})
+	demanding := zipOf(t, "t.zip", map[string]string{"enquiries/plugin.toml": "name = \"Enquiries\"\nversion = \"1.3\"\nrequires_rowlock = \"4.1\"\n"})
 	f.run(t, "examine", demanding).want(t, 3, "it needs version 4.1 of the CMS, and this is Rowlock 3.2.0")
 	f.run(t, "update", demanding).want(t, 2, "it needs version 4.1 of the CMS")
 	f.run(t, "examine", zipOf(t, "t.zip", map[string]string{"photographs/a.svg": "x", "manual/b": "x"})).want(t, 3, "holds 2 folders")
@@ -90,5 +91,17 @@ func TestExamineOnWordPress(t *testing.T) {
 	for name, text := range entriesOf(t, filepath.Join(site.Root, "wp-content/themes/twentytwentyone"), "twentytwentyone-master") {
 		entries[name] = strings.Replace(text, "Version: 1.7\n", "Version: 1.7.5\n", 1)
 	}
-	wetland(t, workspace, "examine", zipOf(t, "master.zip", entries)).want(t, 4, "it belongs to what is installed in "+site.Root+"/wp-content/themes/twentytwentyone", "1.7 -> 1.7.5, a small step")
+	wetland(t, workspace, "examine", zipOf(t, "master.zip", entries)).want(t, 4, "it belongs to what is installed in "+site.Root+"/wp-content/themes/twentytwentyone", "1.7 -> 1.7.5, a small step", "WordPress mails the administrator")
+	// Every header of the default themes is read right.
+	var found surveyed
+	wetland(t, workspace, "survey", "--json").want(t, 0).decode(t, &found)
+	var themes []string
+	for _, c := range found.Components {
+		if c.Kind == "theme" {
+			themes = append(themes, c.Folder+" "+c.Version)
+		}
+	}
+	if got := strings.Join(themes, ", "); got != "twentytwentyone 1.7, twentytwentythree 1.0, twentytwentytwo 1.3" {
+		t.Errorf("the themes are %s", got)
+	}
 }

@@ -116,7 +116,7 @@ func TestUpdateEndings(t *testing.T) {
 			before := f.siteTree(t)
 			sailings := f.table(t, "SELECT rowid, * FROM sailings ORDER BY id")
 			state := f.table(t, "SELECT * FROM plugins ORDER BY folder")
-			f.run(t, append([]string{"update", f.pkg(ending.pkg)}, ending.args...)...).want(t, ending.code, ending.words...)
+			f.run(t, append([]string{"update", f.pkg(ending.pkg), "--allow-major"}, ending.args...)...).want(t, ending.code, ending.words...)
 			component, _, _ := strings.Cut(ending.pkg, "-")
 			folder := filepath.Join(f.root, "themes", component)
 			if _, err := os.Stat(folder); err != nil {
@@ -279,7 +279,7 @@ func TestDamagedSnapshotIsNeverRestored(t *testing.T) {
 
 func TestStoreIsPrivate(t *testing.T) {
 	f := adopted(t)
-	f.run(t, "update", f.pkg("tidetable-2.1.0")).want(t, 3)
+	f.run(t, "update", f.pkg("tidetable-2.1.0"), "--allow-major").want(t, 3)
 	for _, item := range tree(t, f.care) {
 		if item.Path != "." && item.Mode&0o077 != 0 {
 			t.Errorf("%s has the mode %04o: others can read it", item.Path, item.Mode)

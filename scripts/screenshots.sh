@@ -53,14 +53,14 @@ shot examine "wetland examine harbourlight@3.0.0"
 shot refused "wetland update harbourlight@2.5.0"
 sed -i '$d' "$stage/demo/site/themes/harbourlight/style.css"
 rm "$stage/demo/site/ferry-2025.sql"
-shot update-kept "wetland update tidetable@2.0.0"
-shot update-put-back "wetland update harbourlight@3.0.0 --in-doubt back"
+shot update-kept "wetland update tidetable@2.0.0 --allow-major"
+shot update-put-back "wetland update harbourlight@3.0.0 --allow-major --in-doubt back"
 shot shelf "wetland shelf"
 shot restore "wetland restore snap-1 --yes"
 shot smoke "wetland smoke"
 shot history "wetland history"
 # An update that was killed while the new version was in place.
-"$program" update "$stage/demo/packages/tidetable-2.1.0.zip" --workspace "$stage/demo/care" >/dev/null 2>&1 &
+"$program" update "$stage/demo/packages/tidetable-2.1.0.zip" --allow-major --workspace "$stage/demo/care" >/dev/null 2>&1 &
 update=$!
 until grep -qs '"step":"swapped"' "$stage"/demo/care/runs/run-4/journal.jsonl; do :; done
 kill -9 $update

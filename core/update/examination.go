@@ -8,6 +8,7 @@ import (
 	"path"
 	"regexp"
 	"slices"
+	"strconv"
 	"strings"
 
 	"wetland/core/files"
@@ -107,9 +108,26 @@ func (s *session) examine(ctx context.Context, e *Examination, p *packages.Packa
 	s.checkRequirements(ctx, e, p)
 	s.checkPlace(ctx, e.Target, p, why)
 	e.takeReasons("place", "the folder can be written, and its owner kept", why)
+	s.checkSwap(e, live)
 	s.checkSite(ctx, why)
 	e.takeReasons("site", "it is what answers at its address", why)
+	for _, line := range s.site.CMS.Warnings(ctx, s.db, installed) {
+		e.add("warning", Care, line, "")
+	}
 	return s.checkAutomatic(ctx, e, installed)
+}
+
+// checkSwap tells whether the swap will be without a gap, as far as that is known
+// without trying it.
+func (s *session) checkSwap(e *Examination, live string) {
+	switch {
+	case !s.site.Place.Abilities().Exchange:
+		e.add("swap", Care, "this system cannot exchange two folders in one step: visitors may find the folder missing for an instant", "An update asks for consent: --allow-gap.")
+	case !s.sameDevice(path.Dir(s.site.Root), live):
+		e.add("swap", Go, "in one step, if the disk allows it: an update tries that first", "")
+	default:
+		e.add("swap", Go, "in one step, without a gap", "")
+	}
 }
 
 // examineInstalled compares with what is installed: distance, files, hand edits,
@@ -121,11 +139,14 @@ func (s *session) examineInstalled(ctx context.Context, e *Examination, p *packa
 	}
 	e.Added, e.Changed, e.Removed = splitDifferences(present, p.Tree)
 	distance := version.Between(installed.Version, p.Header.Version)
-	advice, do := Go, ""
+	advice := Go
 	if distance == version.Major || distance == version.Unclear {
-		advice, do = Care, "Rehearse it on a copy of the site, if there is one."
+		advice = Care
 	}
-	e.add("distance", advice, fmt.Sprintf("%s -> %s, %s", versionText(installed.Version), versionText(p.Header.Version), distance.Meaning()), do)
+	e.add("distance", advice, fmt.Sprintf("%s -> %s, %s", versionText(installed.Version), versionText(p.Header.Version), distance.Meaning()), "")
+	if far := majors(installed.Version, p.Header.Version); far > 1 {
+		e.add("distance", Care, fmt.Sprintf("the installed version is %d large steps behind", far), "Ask the vendor whether it must be reached in steps, and take them one by one.")
+	}
 	e.add("files", Go, fmt.Sprintf("%d added, %d changed, %d removed", len(e.Added), len(e.Changed), len(e.Removed)), "")
 	if e.Log = changeLog(p, installed.Version); e.Log == "" {
 		e.add("change log", Care, "the package has none for these versions", "Ask the vendor what changed.")
@@ -146,6 +167,20 @@ func (s *session) examineInstalled(ctx context.Context, e *Examination, p *packa
 	}
 	s.checkChildren(ctx, e, installed)
 	return nil
+}
+
+// majors counts the large steps between two versions whose first numbers are
+// counted up; versions that are dates count none.
+func majors(from, to string) int {
+	first := func(v string) int {
+		number, _, _ := strings.Cut(strings.TrimPrefix(v, "v"), ".")
+		n, err := strconv.Atoi(number)
+		if err != nil || n > 1000 {
+			return 0
+		}
+		return n
+	}
+	return first(to) - first(from)
 }
 
 func (s *session) handEdits(ctx context.Context, installed cms.Component) (*Edits, error) {

@@ -45,6 +45,10 @@ func (s *session) target(p *packages.Package, o Options, why *reasons) *Target {
 		if !o.AllowOlder {
 			why.add(fmt.Sprintf("the package is version %s, older than the installed %s", t.To, t.From), "Is it the right download? To go back on purpose, add --allow-older.")
 		}
+	case version.Major:
+		if !o.AllowMajor {
+			why.add(fmt.Sprintf("from %s to %s is %s", t.From, t.To, version.Major.Meaning()), "Rehearse it on a copy of the site, if there is one. To take the step, add --allow-major.")
+		}
 	case version.Same:
 		if !o.AllowSame {
 			why.add(fmt.Sprintf("version %s is installed already", t.From), "To overwrite it with the package's files all the same, add --allow-same.")

@@ -34,6 +34,7 @@ type Options struct {
 	AcceptPresent bool   // findings that are there before do not count
 	AllowOlder    bool
 	AllowSame     bool
+	AllowMajor    bool
 	LoseEdits     bool // what was edited by hand may be overwritten
 	AllowGap      bool // two renames where an exchange is not possible
 	// Decide is asked when the pages are doubtful; nil: as wetland.toml says.

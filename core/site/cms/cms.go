@@ -144,6 +144,8 @@ type Site interface {
 	Busy(ctx context.Context, db database.Database) []string
 	// AutomaticUpdates lists what the CMS updates by itself, in words.
 	AutomaticUpdates(ctx context.Context, db database.Database) ([]string, error)
+	// Warnings lists what to know before this component is replaced.
+	Warnings(ctx context.Context, db database.Database, component Component) []string
 	// Obstacles lists reasons why this site cannot be updated with this version of
 	// Wetland.
 	Obstacles(ctx context.Context, db database.Database) []string

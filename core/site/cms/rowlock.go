@@ -179,6 +179,8 @@ func (r *rowlockSite) AutomaticUpdates(context.Context, database.Database) ([]st
 	return nil, nil
 }
 
+func (r *rowlockSite) Warnings(context.Context, database.Database, Component) []string { return nil }
+
 func (r *rowlockSite) Busy(context.Context, database.Database) []string      { return nil }
 func (r *rowlockSite) Obstacles(context.Context, database.Database) []string { return nil }
 func (r *rowlockSite) SettleTime() time.Duration                             { return 0 }

@@ -428,6 +428,29 @@ func (w *wordpressSite) FirstPages() []string { return []string{"/", "/wp-login.
 // of admin-post.php does.
 func (w *wordpressSite) UpgradeVisits() []string { return []string{"/", "/wp-admin/admin-post.php"} }
 
+// Warnings: templates of a block theme that were saved in the editor are in SQL and
+// override the theme's files, like a child theme.
+func (w *wordpressSite) Warnings(ctx context.Context, db database.Database, component Component) []string {
+	warnings := []string{"if the new version fails badly, WordPress mails the administrator, even though the version before comes back"}
+	if db == nil || component.Kind != Theme {
+		return warnings
+	}
+	prefix := "`" + strings.ReplaceAll(w.prefix, "`", "``")
+	rows, err := db.Query(ctx, "SELECT p.post_name FROM "+prefix+"posts` p JOIN "+prefix+"term_relationships` r ON r.object_id = p.ID JOIN "+prefix+"term_taxonomy` x ON x.term_taxonomy_id = r.term_taxonomy_id JOIN "+prefix+"terms` t ON t.term_id = x.term_id"+
+		" WHERE p.post_type IN ('wp_template', 'wp_template_part') AND p.post_status = 'publish' AND x.taxonomy = 'wp_theme' AND t.slug = ?", component.Folder)
+	if err != nil {
+		return append(warnings, fmt.Sprintf("it cannot be known whether templates saved in the editor override the theme's files: %v", err))
+	}
+	var names []string
+	for _, row := range rows {
+		names = append(names, row[0].String())
+	}
+	if len(names) > 0 {
+		warnings = append(warnings, "templates that were saved in the editor override the theme's own files, old and new: "+strings.Join(names, ", "))
+	}
+	return warnings
+}
+
 // maintenanceLife is how long WordPress believes its own .maintenance file:
 // wp_is_maintenance_mode() in wp-includes/load.php.
 const maintenanceLife = 10 * time.Minute
