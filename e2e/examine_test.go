@@ -39,7 +39,7 @@ func TestExamineTouchesNothingAndTellsAll(t *testing.T) {
 		return e
 	}
 	e := look(4, f.pkg("harbourlight-2.5.2"))
-	for name, want := range map[string]string{"package": "go", "identity": "go", "distance": "go", "files": "go", "hand edits": "go with care", "child theme": "go", "requirements": "go", "place": "go", "site": "go"} {
+	for name, want := range map[string]string{"package": "go", "fit": "go", "distance": "go", "files": "go", "hand edits": "go with care", "child theme": "go", "requirements": "go", "place": "go", "site": "go"} {
 		if got := e.advice(name); got != want {
 			t.Errorf("%s: %q, want %q", name, got, want)
 		}
@@ -52,7 +52,7 @@ func TestExamineTouchesNothingAndTellsAll(t *testing.T) {
 	if e.advice("child theme") != "go with care" {
 		t.Errorf("child theme: %+v", e)
 	}
-	if e = look(3, f.pkg("harbourlight-3.0.0")); e.advice("distance") != "go with care" || e.advice("identity") != "no" {
+	if e = look(3, f.pkg("harbourlight-3.0.0")); e.advice("distance") != "go with care" || e.advice("fit") != "no" {
 		t.Errorf("a major step: %+v", e)
 	}
 	f.run(t, "update", f.pkg("harbourlight-3.0.0")).want(t, 2, "from 2.4.1 to 3.0.0 is a large step", "--allow-major")

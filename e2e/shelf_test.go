@@ -2,6 +2,8 @@ package e2e
 
 import (
 	"os"
+	"path/filepath"
+	"strings"
 	"testing"
 )
 
@@ -52,8 +54,22 @@ func TestBundles(t *testing.T) {
 		"Harbourlight/theme/.DS_Store":               "junk",
 		"Harbourlight/manual/pictures/lantern-1.txt": "x",
 	})
-	f.run(t, "update", bundle).want(t, 2, "holds several packages", "theme Harbourlight 2.5.2 (harbourlight)", "plugin Tidetable 2.0.0 (tidetable)", "--pick FOLDER")
-	f.run(t, "update", bundle, "--pick", "harbourlight").want(t, 0, "Kept. Harbourlight 2.5.2")
+	plugins := zipOf(t, "two.zip", map[string]string{"a/tidetable.zip": read("tidetable-2.0.0"), "b/enquiries.zip": read("enquiries-1.2.0")})
+	f.run(t, "update", plugins).want(t, 2, "holds several packages", "plugin Enquiries 1.2.0 (enquiries)", "plugin Tidetable 2.0.0 (tidetable)", "--pick FOLDER")
+	f.run(t, "examine", plugins, "--pick", "enquiries").want(t, 4, "plugin Enquiries 1.2.0")
+	// Two zips deep, with a companion inside the theme itself as well.
+	theme := zipOf(t, "theme.zip", map[string]string{"documents/read.txt": "x", "harbourlight.zip": read("harbourlight-2.5.2")})
+	inner, err := os.ReadFile(theme)
+	if err != nil {
+		t.Fatal(err)
+	}
+	deep := zipOf(t, "deep.zip", map[string]string{"all/inside.zip": string(inner), "all/companions/tidetable.zip": read("tidetable-2.0.0"), "all/extra/enquiries.zip": read("enquiries-1.2.0"), "manual/a.txt": "x"})
+	f.run(t, "examine", deep).want(t, 4, "theme Harbourlight 2.5.2", "plugin Tidetable 2.0.0 came along with it, and 1.3.0 is installed: they are meant to go together", "plugin Enquiries 1.2.0 came along")
+	carrying := entriesOf(t, filepath.Join(f.root, "themes/harbourlight"), "harbourlight")
+	carrying["harbourlight/theme.toml"] = strings.Replace(carrying["harbourlight/theme.toml"], "2.4.1", "2.4.2", 1)
+	carrying["harbourlight/companions/tidetable.zip"] = read("tidetable-2.0.0")
+	f.run(t, "examine", zipOf(t, "carrying.zip", carrying)).want(t, 4, "theme Harbourlight 2.4.2", "plugin Tidetable 2.0.0 came along with it")
+	f.run(t, "update", bundle).want(t, 0, "Kept. Harbourlight 2.5.2", "plugin Tidetable 2.0.0 came along with the package and was not installed")
 	f.run(t, "shelve", bundle).want(t, 0, "Harbourlight 2.5.2", "Tidetable 2.0.0")
 	f.run(t, "update", "tidetable", "--allow-major").want(t, 0, "Kept. Tidetable 2.0.0")
 	alone := zipOf(t, "bundle.zip", map[string]string{"all/enquiries.zip": read("enquiries-1.2.0"), "docs/read.txt": "x"})

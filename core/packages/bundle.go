@@ -108,6 +108,19 @@ func (b *bundle) search(ctx context.Context, entries []*zip.File) (found []*Pack
 	return found, nil
 }
 
+// Companions opens the packages that lie as zips inside this one: themes ship the
+// plugins that must go along with them so. Close every one when done.
+func (p *Package) Companions(ctx context.Context, scratch string, readHeader HeaderReader) ([]*Package, error) {
+	b := bundle{Package: *p, scratch: scratch, readHeader: readHeader, depth: deepest - 1}
+	var inner []*zip.File
+	for at, entry := range p.entries {
+		if strings.EqualFold(path.Ext(at), ".zip") && !entry.FileInfo().IsDir() {
+			inner = append(inner, entry)
+		}
+	}
+	return b.search(ctx, inner)
+}
+
 // inside tells whether an entry belongs to a package that was found unpacked: its
 // own zips are its own business.
 func inside(name string, found []*Package) bool {

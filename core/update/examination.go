@@ -44,6 +44,7 @@ type Examination struct {
 	Added   []string `json:"added"` // files of the new version that the installed one lacks
 	Changed []string `json:"changed"`
 	Removed []string `json:"removed"`
+	Beside  []Beside `json:"companions,omitempty"` // packages that came along in the bundle
 	Log     string   `json:"change_log,omitempty"` // the package's own, between the two versions
 }
 
@@ -96,9 +97,21 @@ func Examine(ctx context.Context, w *site.Workspace, o Options) (e *Examination,
 func (s *session) examine(ctx context.Context, e *Examination, p *packages.Package, o Options, why *reasons) error {
 	count, size := p.Tree.Total()
 	e.add("package", Go, fmt.Sprintf("%s %s, %s (%s), every byte read", p.Header.Kind, p.Title(), plural(count, "file"), bytesText(size)), "")
+	e.Beside = s.beside
+	for _, one := range s.beside {
+		title := fmt.Sprintf("%s %s %s came along with it", one.Kind, one.Name, versionText(one.Version))
+		switch {
+		case one.Installed == "":
+			e.add("companion", Care, title+", and is not installed", "If the site needs it, install it in the CMS.")
+		case one.Differs():
+			e.add("companion", Care, fmt.Sprintf("%s, and %s is installed: they are meant to go together", title, one.Installed), "Put both on the shelf (wetland shelve) and update it, too: wetland update "+one.Folder)
+		default:
+			e.add("companion", Go, title+", and is installed in that version", "")
+		}
+	}
 	e.Target = s.target(p, o, why)
 	live := s.site.ComponentPath(e.Target.Kind, e.Target.Folder)
-	e.takeReasons("identity", "it belongs to what is installed in "+live, why)
+	e.takeReasons("fit", "it belongs to what is installed in "+live, why)
 	installed, ok := site.Component(s.components, e.Target.Kind, e.Target.Folder)
 	if ok {
 		if err := s.examineInstalled(ctx, e, p, installed, o); err != nil {
@@ -106,7 +119,7 @@ func (s *session) examine(ctx context.Context, e *Examination, p *packages.Packa
 		}
 	}
 	s.checkRequirements(ctx, e, p)
-	s.checkPlace(ctx, e.Target, p, why)
+	s.checkPlace(e.Target, p, why)
 	e.takeReasons("place", "the folder can be written, and its owner kept", why)
 	s.checkSwap(e, live)
 	s.checkSite(ctx, why)

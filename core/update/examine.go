@@ -73,7 +73,7 @@ func (s *session) explainMissing(p *packages.Package, why *reasons) {
 }
 
 // checkPlace finds out, without touching anything, whether the files can be replaced.
-func (s *session) checkPlace(ctx context.Context, t *Target, p *packages.Package, why *reasons) {
+func (s *session) checkPlace(t *Target, p *packages.Package, why *reasons) {
 	place, live := s.site.Place, s.site.ComponentPath(t.Kind, t.Folder)
 	entry, err := place.Lstat(live)
 	if err != nil {
@@ -95,11 +95,11 @@ func (s *session) checkPlace(ctx context.Context, t *Target, p *packages.Package
 	if free, err := place.FreeSpace(path.Dir(live)); err == nil && free < uint64(size)*2 {
 		why.add(fmt.Sprintf("only %s are free on the site's disk, and the new files need %s", bytesText(int64(free)), bytesText(size)), "Make room first.")
 	}
-	s.checkCollisions(ctx, live, why)
+	s.checkCollisions(live, why)
 }
 
 // checkCollisions looks for what does not belong into an installed package.
-func (s *session) checkCollisions(_ context.Context, live string, why *reasons) {
+func (s *session) checkCollisions(live string, why *reasons) {
 	if _, err := s.site.Place.Lstat(path.Join(live, ".git")); err == nil {
 		why.add(fmt.Sprintf("%s is under version control (.git): replacing it would throw its history away", live), "Update it by that version control, or move .git elsewhere first.")
 	} else if !errors.Is(err, fs.ErrNotExist) {

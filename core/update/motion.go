@@ -113,7 +113,7 @@ func (m *motion) prepare(ctx context.Context, why *reasons) error {
 	if m.pkg != nil {
 		m.target = m.session.target(m.pkg, m.options, why)
 		m.live = m.site.ComponentPath(m.target.Kind, m.target.Folder)
-		m.checkPlace(ctx, m.target, m.pkg, why)
+		m.checkPlace(m.target, m.pkg, why)
 		if err := m.checkEdits(ctx, why); err != nil {
 			return err
 		}
@@ -280,13 +280,28 @@ func (m *motion) judge(ctx context.Context) (*smoke.Judgement, error) {
 	if err != nil {
 		return nil, err
 	}
-	if finding, _ := m.evidence(ctx, m.target, m.oldTree, m.newTree); finding != nil {
-		judgement.Add(*finding)
+	if err := m.findEvidence(ctx, judgement); err != nil {
+		return nil, err
 	}
 	if finding := m.stillActive(ctx); finding != nil {
 		judgement.Add(*finding)
 	}
 	return judgement, m.log.Write(stepJudged, map[string]any{"verdict": judgement.Verdict})
+}
+
+// findEvidence looks for proof that the new files are what the address serves.
+func (m *motion) findEvidence(ctx context.Context, judgement *smoke.Judgement) error {
+	return m.step("evidence", 0, "", func() (progress.Mark, string, error) {
+		finding, words := m.evidence(ctx, m.target, m.oldTree, m.newTree)
+		switch {
+		case finding != nil:
+			judgement.Add(*finding)
+			return doubtMark, finding.What, nil
+		case words == "":
+			return noteMark, "no file that browsers can fetch differs between the versions: the pages alone speak", nil
+		}
+		return goodMark, words, nil
+	})
 }
 
 // stillActive finds out whether what was active still is.
@@ -335,6 +350,11 @@ func (m *motion) keep(ctx context.Context, state State, reason string) (*Run, er
 	if state == Kept {
 		if err := m.recordPages(); err != nil {
 			next = []string{fmt.Sprintf("wetland smoke --learn    records the pages anew: that failed (%v)", err)}
+		}
+	}
+	for _, one := range m.beside {
+		if one.Differs() {
+			next = append(next, fmt.Sprintf("%s %s %s came along with the package and was not installed: wetland examine %s --pick %s", one.Kind, one.Name, one.Version, m.options.Package, one.Folder))
 		}
 	}
 	if state == KeptDoubt {

@@ -76,6 +76,7 @@ type session struct {
 	store      *snapshot.Store
 	fetcher    *smoke.Fetcher
 	pages      []smoke.Page
+	beside     []Beside // what came in one bundle with the package
 	run        *Run
 	log        *journal.Journal
 	unlock     func() error

@@ -203,13 +203,12 @@ func (s *session) readPackage(ctx context.Context, o Options, scratch string, wh
 		why.add(err.Error(), "Get the installable package from the vendor anew, or ask them about it.")
 		return nil, nil
 	}
-	picked := slices.IndexFunc(found, func(p *packages.Package) bool {
-		return len(found) == 1 && o.Pick == "" || p.Folder == o.Pick || strings.EqualFold(p.Header.Name, o.Pick)
-	})
+	picked := pick(found, o.Pick)
 	var titles []string
 	for i, p := range found {
 		titles = append(titles, fmt.Sprintf("%s %s (%s)", p.Header.Kind, p.Title(), p.Folder))
 		if i != picked {
+			s.beside = append(s.beside, Beside{Kind: p.Header.Kind, Folder: p.Folder, Name: p.Header.Name, Version: p.Header.Version})
 			if err := p.Close(); err != nil {
 				return nil, err
 			}
@@ -220,7 +219,61 @@ func (s *session) readPackage(ctx context.Context, o Options, scratch string, wh
 		return nil, nil
 	}
 	s.mapFolder(found[picked])
-	return found[picked], nil
+	return found[picked], s.findCompanions(ctx, found[picked], scratch)
+}
+
+// pick chooses the package of a bundle: the one that was named, the only one, or
+// the only theme, whose plugins then are its companions. -1: a person must choose.
+func pick(found []*packages.Package, named string) int {
+	only := -1
+	for i, p := range found {
+		switch {
+		case named != "" && (p.Folder == named || strings.EqualFold(p.Header.Name, named)):
+			return i
+		case named != "":
+		case len(found) == 1:
+			return i
+		case p.Header.Kind == cms.Theme && p.Header.Parent == "":
+			if only >= 0 {
+				return -1
+			}
+			only = i
+		}
+	}
+	return only
+}
+
+// Beside is a package that came in one bundle with the one that is looked at.
+type Beside struct {
+	Kind      cms.Kind `json:"kind"`
+	Folder    string   `json:"folder"`
+	Name      string   `json:"name"`
+	Version   string   `json:"version"`
+	Installed string   `json:"installed,omitempty"` // the version that is installed; empty: none
+}
+
+// Differs tells whether the companion's version is not the installed one.
+func (b Beside) Differs() bool { return version.Compare(b.Version, b.Installed) != 0 }
+
+// findCompanions adds the packages inside the package, and what of all of them is
+// installed.
+func (s *session) findCompanions(ctx context.Context, p *packages.Package, scratch string) error {
+	inside, err := p.Companions(ctx, scratch, s.site.CMS.ReadHeader)
+	if err != nil {
+		return fmt.Errorf("look at what lies inside the package: %w", err)
+	}
+	for _, one := range inside {
+		s.beside = append(s.beside, Beside{Kind: one.Header.Kind, Folder: one.Folder, Name: one.Header.Name, Version: one.Header.Version})
+		if err := one.Close(); err != nil {
+			return err
+		}
+	}
+	for i := range s.beside {
+		if c, ok := site.Component(s.components, s.beside[i].Kind, s.beside[i].Folder); ok {
+			s.beside[i].Installed = c.Version
+		}
+	}
+	return nil
 }
 
 // mapFolder gives a package whose folder has another name than the installed one
