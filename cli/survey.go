@@ -1,17 +1,20 @@
 package cli
 
 import (
+	"context"
 	"fmt"
 	"strings"
 
 	"github.com/spf13/cobra"
 
+	"wetland/core/site"
 	"wetland/core/site/cms"
 	"wetland/core/survey"
 )
 
 func (a *app) surveyCommand() *cobra.Command {
-	return &cobra.Command{
+	var edits string
+	command := &cobra.Command{
 		Use:   "survey",
 		Short: "What is installed, what was edited, what the shelf offers",
 		Long: `List themes and plugins with their versions: which are active, which have a newer
@@ -19,12 +22,15 @@ version on the shelf, which were edited by hand. Then what deserves a look:
 automatic updates, leftovers of earlier work by hand that everybody can fetch, other
 sites below the root, versions that somebody else changed. Nothing is touched.`,
 		Example: `  wetland survey
-  wetland survey --json`,
+  wetland survey --edits harbourlight`,
 		Args: cobra.NoArgs,
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			w, err := a.loadSettled()
 			if err != nil {
 				return err
+			}
+			if edits != "" {
+				return a.showEdits(cmd.Context(), w, edits)
 			}
 			found, err := survey.Take(cmd.Context(), w)
 			if err != nil {
@@ -47,6 +53,24 @@ sites below the root, versions that somebody else changed. Nothing is touched.`,
 			return exit(code)
 		},
 	}
+	command.Flags().StringVar(&edits, "edits", "", "show what was edited by hand in this theme or plugin, line by line")
+	return command
+}
+
+func (a *app) showEdits(ctx context.Context, w *site.Workspace, folder string) error {
+	diff, err := survey.Diff(ctx, w, folder)
+	if err != nil {
+		return err
+	}
+	switch {
+	case a.json:
+		a.writeJSON(map[string]any{"folder": folder, "diff": diff, "exit_code": exitSound})
+	case diff == "":
+		a.screen.print("  %s is as its vendor made it.\n", folder)
+	default:
+		a.screen.print("%s", diff)
+	}
+	return nil
 }
 
 func (a *app) showComponents(found *survey.Survey) {

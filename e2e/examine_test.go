@@ -1,6 +1,7 @@
 package e2e
 
 import (
+	"os"
 	"path/filepath"
 	"strings"
 	"testing"
@@ -68,7 +69,14 @@ func TestExamineTouchesNothingAndTellsAll(t *testing.T) {
 	f.edit(t, filepath.Join(f.root, "themes/harbourlight/style.css"), "Georgia", "Garamond")
 	f.run(t, "examine", f.pkg("harbourlight-2.5.2")).want(t, 3, "would be overwritten: style.css", "--lose-edits", "No.")
 	f.run(t, "update", f.pkg("harbourlight-2.5.2")).want(t, 2, "was edited by hand", "style.css")
+	f.run(t, "survey", "--edits", "harbourlight").want(t, 0, "--- original/harbourlight/style.css", "+body { margin: 0; font: 17px/1.6 Garamond")
+	f.run(t, "survey", "--edits", "otterby").want(t, 1, "is not on the shelf")
 	f.run(t, "update", f.pkg("harbourlight-2.5.2"), "--lose-edits").want(t, 0, "Kept.")
+	patch, err := os.ReadFile(filepath.Join(f.care, "runs/run-1/edited-by-hand.patch"))
+	if err != nil || !strings.Contains(string(patch), "Garamond") {
+		t.Errorf("the patch is %q %v", patch, err)
+	}
+	f.run(t, "survey", "--edits", "harbourlight").want(t, 0, "is as its vendor made it")
 	// What was edited is kept on the shelf, apart from the original.
 	f.run(t, "shelf").want(t, 0, "harbourlight 2.4.1 older than 2.5.2 replaced by run-1", "harbourlight 2.4.1 older than 2.5.2 harbourlight-2.4.1.zip")
 

@@ -74,6 +74,29 @@ func Take(ctx context.Context, w *site.Workspace) (*Survey, error) {
 	return s, nil
 }
 
+// Diff returns the hand edits of an installed theme or plugin as a unified diff.
+// It wraps update.ErrNoOriginal when the original is not on the shelf.
+func Diff(ctx context.Context, w *site.Workspace, folder string) (string, error) {
+	opened, err := site.Open(ctx, files.Local{}, w)
+	if err != nil {
+		return "", err
+	}
+	installed, err := opened.CMS.Components(ctx, nil)
+	if err != nil {
+		return "", err
+	}
+	shelf, err := packages.Shelf{Dir: w.Shelf()}.List()
+	if err != nil {
+		return "", err
+	}
+	for _, c := range installed {
+		if c.Folder == folder && c.Form == cms.InFolder {
+			return update.EditsPatch(ctx, opened, c, shelf)
+		}
+	}
+	return "", fmt.Errorf("no theme or plugin is installed in a folder %s", folder)
+}
+
 func (s *Survey) components(ctx context.Context, opened *site.Site, db database.Database) error {
 	installed, err := opened.CMS.Components(ctx, db)
 	if err != nil {

@@ -58,11 +58,19 @@ func splitDifferences(before, now files.Tree) (added, changed, removed []string)
 	return added, changed, removed
 }
 
-func originalOf(ctx context.Context, s *site.Site, c cms.Component, shelf []packages.Entry) (files.Tree, string, error) {
+// originalOnShelf finds the vendor's package of the installed version. What was
+// read off the site itself is no original.
+func originalOnShelf(c cms.Component, shelf []packages.Entry) (packages.Entry, bool) {
 	for _, entry := range shelf {
-		if entry.Kind != c.Kind || entry.Folder != c.Folder || entry.Version != c.Version || entry.FromSite {
-			continue
+		if entry.Kind == c.Kind && entry.Folder == c.Folder && entry.Version == c.Version && !entry.FromSite {
+			return entry, true
 		}
+	}
+	return packages.Entry{}, false
+}
+
+func originalOf(ctx context.Context, s *site.Site, c cms.Component, shelf []packages.Entry) (files.Tree, string, error) {
+	if entry, ok := originalOnShelf(c, shelf); ok {
 		p, err := packages.Open(ctx, entry.File, s.CMS.ReadHeader)
 		if err != nil {
 			return nil, "", err

@@ -10,6 +10,7 @@ import (
 	"time"
 
 	"wetland/core/files"
+	"wetland/core/journal"
 	"wetland/core/packages"
 	"wetland/core/progress"
 	"wetland/core/site"
@@ -212,6 +213,9 @@ func (m *motion) untilSwap(ctx context.Context) error {
 	if err := m.baseline.Save(filepath.Join(m.run.Folder, baselineFile)); err != nil {
 		return err
 	}
+	if err := m.savePatch(ctx); err != nil {
+		return err
+	}
 	var err error
 	if m.manifest, err = m.takeSnapshot(ctx, fmt.Sprintf("before %s %s", m.target.Name, m.target.To)); err != nil {
 		return err
@@ -235,6 +239,24 @@ func (m *motion) untilSwap(ctx context.Context) error {
 		return err
 	}
 	return m.swap(ctx)
+}
+
+// savePatch keeps what was edited by hand as a patch in the run, before it is
+// overwritten.
+func (m *motion) savePatch(ctx context.Context) error {
+	installed, _ := site.Component(m.components, m.target.Kind, m.target.Folder)
+	shelf, err := m.shelf().List()
+	if err != nil {
+		return err
+	}
+	patch, err := EditsPatch(ctx, m.site, installed, shelf)
+	if errors.Is(err, ErrNoOriginal) || (err == nil && patch == "") {
+		return nil
+	}
+	if err != nil {
+		return fmt.Errorf("save what was edited by hand: %w", err)
+	}
+	return journal.WriteFile(filepath.Join(m.run.Folder, patchFile), []byte(patch))
 }
 
 func (m *motion) swap(ctx context.Context) error {
@@ -339,7 +361,7 @@ func (m *motion) keep(ctx context.Context, state State, reason string) (*Run, er
 		if differ := files.Exact.Compare(m.newTree, present); len(differ) > 0 {
 			return badMark, "", fmt.Errorf("%s is not what the package holds any more: %d paths differ, the first is %s (%s)", m.live, len(differ), differ[0].Path, differ[0].What)
 		}
-		detail := m.shelveOld(ctx)
+		detail := m.shelveBoth(ctx)
 		count, _ := m.newTree.Total()
 		return goodMark, fmt.Sprintf("%s equal to the package; %s", plural(count, "file"), detail), m.closeStaging(ctx)
 	})
@@ -372,9 +394,15 @@ func (m *motion) recordPages() error {
 	return take.Save(m.site.Workspace.Baseline())
 }
 
-// shelveOld puts the replaced version on the shelf. If that is not possible the
-// snapshot still holds it.
-func (m *motion) shelveOld(ctx context.Context) string {
+// shelveBoth puts the replaced version on the shelf, and the new one's package, so
+// that edits by hand can be told later. If that is not possible the snapshot still
+// holds the old one.
+func (m *motion) shelveBoth(ctx context.Context) string {
+	if m.pkg != nil {
+		if _, err := m.shelf().Add(m.pkg, filepath.Base(m.pkg.Origin)); err != nil {
+			m.Report.End(noteMark, "shelf", fmt.Sprintf("the package is not on the shelf: %v", err))
+		}
+	}
 	old, _ := site.Component(m.components, m.target.Kind, m.target.Folder)
 	kept, err := m.shelf().Keep(ctx, old, m.oldTree, reread(m.site.Place, m.staged), "replaced by "+m.run.Name)
 	if err != nil {

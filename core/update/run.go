@@ -96,6 +96,7 @@ const (
 	newTreeFile  = "new-tree.json"
 	baselineFile = "pages-before.json"
 	afterFile    = "pages-after.json"
+	patchFile    = "edited-by-hand.patch"
 )
 
 func runNumber(name string) int {
