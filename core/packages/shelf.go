@@ -72,7 +72,7 @@ func (e Entry) Title() string { return e.Folder + "@" + e.Version }
 // Keep writes an installed component's tree to the shelf, as a package of its
 // version, and proves it by reading it back. source says where it came from.
 func (s Shelf) Keep(ctx context.Context, component cms.Component, tree files.Tree, open files.Source, source string) (Entry, error) {
-	entry := Entry{Kind: component.Kind, Folder: component.Folder, Name: component.Name, Version: component.Version, Content: contentOf(tree), Source: source, Replaced: true, FromSite: true}
+	entry := Entry{Kind: component.Kind, Folder: component.Folder, Name: component.Name, Version: component.Version, Content: ContentOf(tree), Source: source, Replaced: true, FromSite: true}
 	return s.put(entry, func(part *os.File) error {
 		return writeArchive(part, component.Folder, tree, open)
 	}, func(name string) error { return proveArchive(ctx, name, component, tree) })
@@ -80,12 +80,13 @@ func (s Shelf) Keep(ctx context.Context, component cms.Component, tree files.Tre
 
 // Add puts a package on the shelf. source says where it came from.
 func (s Shelf) Add(p *Package, source string) (Entry, error) {
-	entry := Entry{Kind: p.Header.Kind, Folder: p.Folder, Name: p.Header.Name, Version: p.Header.Version, Content: contentOf(p.Tree), Source: source}
+	entry := Entry{Kind: p.Header.Kind, Folder: p.Folder, Name: p.Header.Name, Version: p.Header.Version, Content: ContentOf(p.Tree), Source: source}
 	return s.put(entry, func(part *os.File) error { return p.copyTo(part) }, func(string) error { return nil })
 }
 
-// contentOf identifies the files of a package, whatever archive they are in.
-func contentOf(tree files.Tree) string {
+// ContentOf identifies a tree by its paths, kinds and bytes: an installed component
+// that is as its package has the package's Content.
+func ContentOf(tree files.Tree) string {
 	hasher := blake3.New()
 	for _, item := range tree {
 		fmt.Fprintf(hasher, "%q %s %s\n", item.Path, item.Kind, item.Hash)
@@ -182,7 +183,7 @@ func unlabelled(archive string) (Entry, error) {
 	if err != nil {
 		return entry, err
 	}
-	entry.Hash, entry.Content = p.Hash, contentOf(p.Tree)
+	entry.Hash, entry.Content = p.Hash, ContentOf(p.Tree)
 	return entry, p.Close()
 }
 

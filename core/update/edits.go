@@ -30,16 +30,31 @@ func (e *Edits) All() []string {
 // package of this version on the shelf, or what a run installed. It returns nil
 // when no original is at hand: then nobody can know.
 func HandEdits(ctx context.Context, s *site.Site, c cms.Component, shelf []packages.Entry) (*Edits, error) {
-	original, against, err := originalOf(ctx, s, c, shelf)
-	if err != nil || original == nil {
+	entry, onShelf := originalOnShelf(c, shelf)
+	installed, err := InstalledTree(s.Workspace, c.Kind, c.Folder, c.Version)
+	if err != nil || (!onShelf && installed == nil) {
 		return nil, err
 	}
 	present, err := files.ReadTree(ctx, s.Place, c.Path, nil)
 	if err != nil {
 		return nil, err
 	}
-	edits := &Edits{Against: against}
-	edits.Added, edits.Changed, edits.Removed = splitDifferences(original, present)
+	edits := &Edits{Against: "what was installed by an update"}
+	if onShelf {
+		edits.Against = entry.Title() + " on the shelf"
+		if packages.ContentOf(present) == entry.Content {
+			return edits, nil // told without unpacking the archive
+		}
+		p, err := packages.Open(ctx, entry.File, s.CMS.ReadHeader)
+		if err != nil {
+			return nil, err
+		}
+		installed = p.Tree
+		if err := p.Close(); err != nil {
+			return nil, err
+		}
+	}
+	edits.Added, edits.Changed, edits.Removed = splitDifferences(installed, present)
 	return edits, nil
 }
 
@@ -67,16 +82,4 @@ func originalOnShelf(c cms.Component, shelf []packages.Entry) (packages.Entry, b
 		}
 	}
 	return packages.Entry{}, false
-}
-
-func originalOf(ctx context.Context, s *site.Site, c cms.Component, shelf []packages.Entry) (files.Tree, string, error) {
-	if entry, ok := originalOnShelf(c, shelf); ok {
-		p, err := packages.Open(ctx, entry.File, s.CMS.ReadHeader)
-		if err != nil {
-			return nil, "", err
-		}
-		return p.Tree, entry.Title() + " on the shelf", p.Close()
-	}
-	tree, err := InstalledTree(s.Workspace, c.Kind, c.Folder, c.Version)
-	return tree, "what was installed by an update", err
 }
