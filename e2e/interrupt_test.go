@@ -25,8 +25,24 @@ import (
 // gate stands before the site and can hold back the page of fares, so that a run
 // waits where the test wants it.
 type gate struct {
-	closed atomic.Bool
-	asked  atomic.Int32 // requests that were held back
+	closed   atomic.Bool
+	closeNew atomic.Bool  // closed while the new version is in place
+	asked    atomic.Int32 // requests that were held back
+}
+
+// holds tells whether a request is to be held back now.
+func (g *gate) holds(f *ferry) bool {
+	if g.closed.Load() {
+		return true
+	}
+	text, err := os.ReadFile(filepath.Join(f.root, "themes/harbourlight/theme.toml"))
+	return g.closeNew.Load() && err == nil && strings.Contains(string(text), "2.5.2")
+}
+
+// open lets every request pass.
+func (g *gate) open() {
+	g.closed.Store(false)
+	g.closeNew.Store(false)
 }
 
 // gated adopts the demo site behind a gate.
@@ -39,7 +55,7 @@ func gated(t *testing.T) (*ferry, *gate) {
 	}
 	proxy := httputil.NewSingleHostReverseProxy(origin)
 	server := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
-		if r.URL.Path == "/fares" && g.closed.Load() {
+		if r.URL.Path == "/fares" && g.holds(f) {
 			g.asked.Add(1)
 			<-r.Context().Done()
 			return
@@ -93,16 +109,8 @@ func (f *ferry) journalSays(run, step string) bool {
 // updateHeld starts an update that waits with the new version in place.
 func updateHeld(t *testing.T, f *ferry, g *gate) (*exec.Cmd, func() result) {
 	t.Helper()
-	// Some hand has to close the gate between the two looks at the pages. The new
-	// version's own folder does: it is there once the trees are swapped.
+	g.closeNew.Store(true)
 	command, wait := f.start(t, "update", f.pkg("harbourlight-2.5.2"))
-	go func() {
-		for !g.closed.Load() {
-			if text, err := os.ReadFile(filepath.Join(f.root, "themes/harbourlight/theme.toml")); err == nil && strings.Contains(string(text), "2.5.2") {
-				g.closed.Store(true)
-			}
-		}
-	}()
 	until(t, "the look at the pages after the swap", func() bool { return g.asked.Load() > 0 })
 	return command, wait
 }
@@ -125,7 +133,7 @@ func TestStopAfterTheSwapGoesBackByItself(t *testing.T) {
 	f, g := gated(t)
 	before := f.siteTree(t)
 	command, wait := updateHeld(t, f, g)
-	g.closed.Store(false)
+	g.open()
 	if err := command.Process.Signal(os.Interrupt); err != nil {
 		t.Fatal(err)
 	}
@@ -138,6 +146,7 @@ func TestSecondStopLeavesItToRecover(t *testing.T) {
 	f, g := gated(t)
 	before := f.siteTree(t)
 	command, wait := updateHeld(t, f, g)
+	g.closed.Store(true) // for the version before as well
 	asked := g.asked.Load()
 	if err := command.Process.Signal(os.Interrupt); err != nil {
 		t.Fatal(err)
@@ -147,7 +156,7 @@ func TestSecondStopLeavesItToRecover(t *testing.T) {
 		t.Fatal(err)
 	}
 	wait().want(t, 5, "wetland recover")
-	g.closed.Store(false)
+	g.open()
 	f.run(t, "smoke").want(t, 0, "run-1 was interrupted", "wetland recover")
 	f.run(t, "update", f.pkg("harbourlight-2.5.2")).want(t, 2, "run-1 was interrupted and is not settled")
 	f.run(t, "recover").want(t, 0, "Version 2.4.1 is back, and proved")
@@ -180,7 +189,7 @@ func TestOneRunAtATime(t *testing.T) {
 		t.Fatal(err)
 	}
 	wetland(t, workspace, "update", f.pkg("enquiries-1.2.0")).want(t, 2, "another run works on this site")
-	g.closed.Store(false)
+	g.open()
 	// The held request never gets its answer: the first run is ended, and settled.
 	_ = wait
 }
@@ -194,7 +203,7 @@ func TestKilledAfterTheSwapIsRecovered(t *testing.T) {
 				t.Fatal(err)
 			}
 			wait()
-			g.closed.Store(false)
+			g.open()
 			f.run(t, "history").want(t, 0, "under way", "run-1 was interrupted")
 			args := []string{"recover"}
 			if to != "" {

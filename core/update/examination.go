@@ -109,7 +109,10 @@ func (s *session) examine(ctx context.Context, e *Examination, p *packages.Packa
 			e.add("companion", Go, title+", and is installed in that version", "")
 		}
 	}
-	e.Target = s.target(p, o, why)
+	// The size of the step is told with the distance, once.
+	fit := o
+	fit.AllowMajor = true
+	e.Target = s.target(p, fit, why)
 	live := s.site.ComponentPath(e.Target.Kind, e.Target.Folder)
 	e.takeReasons("fit", "it belongs to what is installed in "+live, why)
 	installed, ok := site.Component(s.components, e.Target.Kind, e.Target.Folder)
@@ -152,11 +155,14 @@ func (s *session) examineInstalled(ctx context.Context, e *Examination, p *packa
 	}
 	e.Added, e.Changed, e.Removed = splitDifferences(present, p.Tree)
 	distance := version.Between(installed.Version, p.Header.Version)
-	advice := Go
-	if distance == version.Major || distance == version.Unclear {
+	advice, do := Go, ""
+	switch {
+	case distance == version.Major && !o.AllowMajor:
+		advice, do = No, largeStepAdvice
+	case distance == version.Major, distance == version.Unclear:
 		advice = Care
 	}
-	e.add("distance", advice, fmt.Sprintf("%s -> %s, %s", versionText(installed.Version), versionText(p.Header.Version), distance.Meaning()), "")
+	e.add("distance", advice, fmt.Sprintf("%s -> %s, %s", versionText(installed.Version), versionText(p.Header.Version), distance.Meaning()), do)
 	if far := majors(installed.Version, p.Header.Version); far > 1 {
 		e.add("distance", Care, fmt.Sprintf("the installed version is %d large steps behind", far), "Ask the vendor whether it must be reached in steps, and take them one by one.")
 	}

@@ -47,7 +47,7 @@ func (s *session) target(p *packages.Package, o Options, why *reasons) *Target {
 		}
 	case version.Major:
 		if !o.AllowMajor {
-			why.add(fmt.Sprintf("from %s to %s is %s", t.From, t.To, version.Major.Meaning()), "Rehearse it on a copy of the site, if there is one. To take the step, add --allow-major.")
+			why.add(fmt.Sprintf("from %s to %s is %s", t.From, t.To, version.Major.Meaning()), largeStepAdvice)
 		}
 	case version.Same:
 		if !o.AllowSame {
@@ -56,6 +56,8 @@ func (s *session) target(p *packages.Package, o Options, why *reasons) *Target {
 	}
 	return t
 }
+
+const largeStepAdvice = "Rehearse it on a copy of the site, if there is one. To take the step, add --allow-major."
 
 // explainMissing tells why nothing installed fits the package.
 func (s *session) explainMissing(p *packages.Package, why *reasons) {
