@@ -60,6 +60,7 @@ the installable zip is found by itself.`,
 	flags.BoolVar(&o.AllowOlder, "allow-older", false, "go on though the package is older than what is installed")
 	flags.BoolVar(&o.AllowSame, "allow-same", false, "go on though this version is installed already")
 	flags.BoolVar(&o.AllowMajor, "allow-major", false, "go on though the first number of the version changes")
+	flags.BoolVar(&o.AllowNew, "allow-new", false, "install a package that is not installed yet, not active")
 	flags.BoolVar(&o.LoseEdits, "lose-edits", false, "go on though files were edited by hand, which the update overwrites")
 	flags.BoolVar(&o.AllowGap, "allow-gap", false, "where two folders cannot be exchanged in one step, accept an instant without the folder")
 	flags.StringVar(&o.Pick, "pick", "", "which package of a bundle: its folder or name")
@@ -68,6 +69,10 @@ the installable zip is found by itself.`,
 }
 
 func (a *app) showTarget(t *update.Target) {
+	if t.New {
+		a.screen.row("  --  ", 6, fmt.Sprintf("%-*s", stepWidth, string(t.Kind)), fmt.Sprintf("%s (%s)  %s, not installed yet", t.Name, t.Folder, orUnknown(t.To)))
+		return
+	}
 	distance := version.Between(t.From, t.To)
 	a.screen.row("  --  ", 6, fmt.Sprintf("%-*s", stepWidth, string(t.Kind)), fmt.Sprintf("%s (%s)  %s -> %s  %s", t.Name, t.Folder, orUnknown(t.From), orUnknown(t.To), distance))
 }

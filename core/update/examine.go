@@ -25,7 +25,8 @@ func (s *session) target(p *packages.Package, o Options, why *reasons) *Target {
 	}
 	installed, ok := site.Component(s.components, p.Header.Kind, p.Folder)
 	if !ok {
-		s.explainMissing(p, why)
+		t.New = true
+		s.explainMissing(p, o, why)
 		return t
 	}
 	t.From = installed.Version
@@ -60,7 +61,7 @@ func (s *session) target(p *packages.Package, o Options, why *reasons) *Target {
 const largeStepAdvice = "Rehearse it on a copy of the site, if there is one. To take the step, add --allow-major."
 
 // explainMissing tells why nothing installed fits the package.
-func (s *session) explainMissing(p *packages.Package, why *reasons) {
+func (s *session) explainMissing(p *packages.Package, o Options, why *reasons) {
 	for _, other := range s.components {
 		switch {
 		case other.Folder == p.Folder && other.Kind != p.Header.Kind:
@@ -71,15 +72,28 @@ func (s *session) explainMissing(p *packages.Package, why *reasons) {
 			return
 		}
 	}
-	why.add(fmt.Sprintf("no %s is installed in the folder %s", p.Header.Kind, p.Folder), "Install it in the CMS first, or look whether this is the right site.")
+	if !o.AllowNew {
+		why.add(fmt.Sprintf("no %s is installed in the folder %s", p.Header.Kind, p.Folder), "Is this the right site? To install it beside the others, not active, add --allow-new.")
+	}
 }
 
 // checkPlace finds out, without touching anything, whether the files can be replaced.
 func (s *session) checkPlace(t *Target, p *packages.Package, why *reasons) {
 	place, live := s.site.Place, s.site.ComponentPath(t.Kind, t.Folder)
 	entry, err := place.Lstat(live)
+	if err == nil && t.New {
+		why.add(fmt.Sprintf("%s is there, but is no %s that the CMS knows", live, t.Kind), "Look what it is, and move it away by hand.")
+		return
+	}
+	if t.New {
+		if err := place.Writable(path.Dir(live)); err != nil {
+			why.add(fmt.Sprintf("the folder %s cannot be written by %s", path.Dir(live), whoAmI()), "Run Wetland as the user who owns the site's files, or mend the folder's permissions.")
+		}
+		return
+	}
 	if err != nil {
-		return // told already: it is not installed
+		why.add(fmt.Sprintf("%s cannot be looked at: %v", live, err), "Run Wetland as the user who owns the site's files.")
+		return
 	}
 	if entry.Kind == files.Link {
 		why.add(fmt.Sprintf("%s is a symbolic link to %s", live, entry.Target), "Replace the link by the real folder first, or update where it points to.")

@@ -67,7 +67,11 @@ func (m *motion) goBack(reason string, next ...string) (*Run, error) {
 	if m.run.Exposed > 0 {
 		shown = fmt.Sprintf(" Visitors could meet the new one for %s.", m.run.Exposed.Round(100*time.Millisecond))
 	}
-	run, err := m.end(PutBack, fmt.Sprintf("%s. Version %s is back, and proved: files, tables and pages are as before.%s", capital(reason), versionText(m.target.From), shown), next...)
+	back := fmt.Sprintf("Version %s is back", versionText(m.target.From))
+	if m.target.New {
+		back = "It is gone again"
+	}
+	run, err := m.end(PutBack, fmt.Sprintf("%s. %s, and proved: files, tables and pages are as before.%s", capital(reason), back, shown), next...)
 	return run, errors.Join(logged, err)
 }
 
@@ -92,6 +96,9 @@ func firstFinding(j *smoke.Judgement) string {
 // returnTree makes the live folder equal to the snapshot again: by swapping back
 // the old tree where it waits, else from the snapshot's own bytes.
 func (m *motion) returnTree(ctx context.Context) error {
+	if m.target.New {
+		return m.takeAway(ctx)
+	}
 	return m.step("put back", 0, "", func() (progress.Mark, string, error) {
 		count, _ := m.oldTree.Total()
 		proved := fmt.Sprintf("%s of version %s equal to %s", plural(count, "file"), versionText(m.target.From), m.manifest.Name)
@@ -110,6 +117,23 @@ func (m *motion) returnTree(ctx context.Context) error {
 			return badMark, "", fmt.Errorf("%s is not as in %s after it was put back", m.live, m.manifest.Name)
 		}
 		return goodMark, proved + ", " + swapText(done), nil
+	})
+}
+
+// takeAway takes a component away that was not installed before.
+func (m *motion) takeAway(ctx context.Context) error {
+	return m.step("put back", 0, "", func() (progress.Mark, string, error) {
+		if m.untouched(ctx) {
+			return goodMark, m.target.Folder + " is not installed, as before", nil
+		}
+		place, err := m.openStaging(m.live, true)
+		if err != nil {
+			return badMark, "", err
+		}
+		if err := m.site.Place.Rename(m.live, path.Join(place.folder, m.run.Name+"-taken-away")); err != nil {
+			return badMark, "", err
+		}
+		return goodMark, m.target.Folder + " is taken away again", m.site.Place.SyncFolder(path.Dir(m.live))
 	})
 }
 

@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"io/fs"
 	"os"
 	"path"
 	"path/filepath"
@@ -36,6 +37,7 @@ type Options struct {
 	AllowOlder    bool
 	AllowSame     bool
 	AllowMajor    bool
+	AllowNew      bool // a package that is not installed yet is installed, not active
 	LoseEdits     bool // what was edited by hand may be overwritten
 	AllowGap      bool // two renames where an exchange is not possible
 	// Decide is asked when the pages are doubtful; nil: as wetland.toml says.
@@ -220,7 +222,11 @@ func (m *motion) untilSwap(ctx context.Context) error {
 	if m.manifest, err = m.takeSnapshot(ctx, fmt.Sprintf("before %s %s", m.target.Name, m.target.To)); err != nil {
 		return err
 	}
-	if m.oldTree, err = componentTree(m.manifest, m.live); err != nil {
+	if err := m.readOldTree(); err != nil {
+		return err
+	}
+	model, err := m.model()
+	if err != nil {
 		return err
 	}
 	place, err := m.openStaging(m.live, m.options.AllowGap)
@@ -228,7 +234,7 @@ func (m *motion) untilSwap(ctx context.Context) error {
 		return err
 	}
 	m.staged = path.Join(place.folder, m.run.Name+"-"+m.target.Folder)
-	m.newTree = dress(m.pkg.Tree, m.oldTree)
+	m.newTree = dress(m.pkg.Tree, model)
 	if err := saveJSON(filepath.Join(m.run.Folder, newTreeFile), m.newTree); err != nil {
 		return err
 	}
@@ -259,9 +265,40 @@ func (m *motion) savePatch(ctx context.Context) error {
 	return journal.WriteFile(filepath.Join(m.run.Folder, patchFile), []byte(patch))
 }
 
+// readOldTree takes the tree that is to be replaced from the snapshot. Of a new
+// component there is none.
+func (m *motion) readOldTree() error {
+	if m.target.New {
+		return nil
+	}
+	var err error
+	m.oldTree, err = componentTree(m.manifest, m.live)
+	return err
+}
+
+// model is the tree whose owners and modes the new one gets: the old one, or of a
+// new component the folder that it goes into.
+func (m *motion) model() (files.Tree, error) {
+	if !m.target.New {
+		return m.oldTree, nil
+	}
+	above, err := m.site.Place.Lstat(path.Dir(m.live))
+	return files.Tree{{Path: ".", Kind: files.Folder, Mode: above.Mode, Owner: above.Owner, Group: above.Group}}, err
+}
+
+// present reads what is at the live place; nothing is there of a component that
+// is not installed.
+func (m *motion) present(ctx context.Context) (files.Tree, error) {
+	tree, err := files.ReadTree(ctx, m.site.Place, m.live, nil)
+	if m.target.New && errors.Is(err, fs.ErrNotExist) {
+		return nil, nil
+	}
+	return tree, err
+}
+
 func (m *motion) swap(ctx context.Context) error {
 	return m.step("swap", 0, "", func() (progress.Mark, string, error) {
-		present, err := files.ReadTree(ctx, m.site.Place, m.live, nil)
+		present, err := m.present(ctx)
 		if err != nil {
 			return badMark, "", err
 		}
@@ -403,6 +440,9 @@ func (m *motion) shelveBoth(ctx context.Context) string {
 			m.Report.End(noteMark, "shelf", fmt.Sprintf("the package is not on the shelf: %v", err))
 		}
 	}
+	if m.target.New {
+		return "it was not installed before and is not active: that is for you to do, in the CMS"
+	}
 	old, _ := site.Component(m.components, m.target.Kind, m.target.Folder)
 	kept, err := m.shelf().Keep(ctx, old, m.oldTree, reread(m.site.Place, m.staged), "replaced by "+m.run.Name)
 	if err != nil {
@@ -430,7 +470,7 @@ func (m *motion) stop(ctx context.Context, cause error) (*Run, error) {
 
 // untouched tells, by what is there, that the live tree is still the old one.
 func (m *motion) untouched(ctx context.Context) bool {
-	present, err := files.ReadTree(ctx, m.site.Place, m.live, nil)
+	present, err := m.present(ctx)
 	return err == nil && len(files.Exact.Compare(m.oldTree, present)) == 0
 }
 

@@ -148,7 +148,7 @@ func (s *session) settleUpdate(ctx context.Context, t trace, to string) (*Run, e
 	if m.manifest, err = s.store.Load(t.snapshot); err != nil {
 		return nil, err
 	}
-	if m.oldTree, err = componentTree(m.manifest, m.live); err != nil {
+	if err := m.readOldTree(); err != nil {
 		return nil, err
 	}
 	if m.baseline, err = smoke.LoadTake(filepath.Join(s.run.Folder, baselineFile)); err != nil {

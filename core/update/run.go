@@ -69,6 +69,7 @@ type Target struct {
 	Folder  string   `json:"folder"`
 	Name    string   `json:"name"`
 	From    string   `json:"from"`
+	New     bool     `json:"new,omitempty"` // nothing was installed in that folder
 	To      string   `json:"to"`
 	Package string   `json:"package"`           // the archive's path
 	Hash    string   `json:"hash"`              // of the archive

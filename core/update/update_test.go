@@ -197,6 +197,65 @@ func TestUpdateKeepsAndPutsBack(t *testing.T) {
 	j.clean(t)
 }
 
+// molePackage is a package of a plugin that is not installed.
+func molePackage(t *testing.T) string {
+	t.Helper()
+	name := filepath.Join(t.TempDir(), "mole.zip")
+	out, err := os.Create(name)
+	if err != nil {
+		t.Fatal(err)
+	}
+	archive := zip.NewWriter(out)
+	for at, text := range map[string]string{"plugin.toml": "name = \"Mole\"\nversion = \"1.0\"\n", "a/b.css": "body{}"} {
+		w, err := archive.Create("mole/" + at)
+		if err != nil {
+			t.Fatal(err)
+		}
+		if _, err := io.WriteString(w, text); err != nil {
+			t.Fatal(err)
+		}
+	}
+	if err := errors.Join(archive.Close(), out.Close()); err != nil {
+		t.Fatal(err)
+	}
+	return name
+}
+
+func TestPackageThatIsNotInstalledYet(t *testing.T) {
+	j := newJetty(t)
+	mole := j.dir + "/www/plugins/mole"
+	var refusal *Refusal
+	if _, err := j.update(t, Options{Package: molePackage(t)}); !errors.As(err, &refusal) || !strings.Contains(err.Error(), "--allow-new") {
+		t.Fatalf("without consent: %v", err)
+	}
+	// Somebody interrupts it while it is in place: it is taken away again.
+	ctx, stop := context.WithCancel(t.Context())
+	run, err := Update(ctx, j.workspace, Options{Package: molePackage(t), AllowNew: true, Guard: Guard{Clock: stopping{stop}}})
+	if err != nil || run.State != PutBack || !strings.Contains(run.Reason, "It is gone again") {
+		t.Fatalf("%+v %v", run, err)
+	}
+	if _, err := os.Lstat(mole); !errors.Is(err, fs.ErrNotExist) {
+		t.Errorf("it is still there: %v", err)
+	}
+	j.clean(t)
+	run, err = j.update(t, Options{Package: molePackage(t), AllowNew: true})
+	if err != nil || run.State != Kept {
+		t.Fatalf("%+v %v", run, err)
+	}
+	if text, err := os.ReadFile(mole + "/a/b.css"); err != nil || string(text) != "body{}" {
+		t.Errorf("%q %v", text, err)
+	}
+	j.clean(t)
+}
+
+// stopping is a clock at whose first wait the person stops the run.
+type stopping struct{ stop func() }
+
+func (s stopping) Wait(ctx context.Context, _ time.Duration) error {
+	s.stop()
+	return ctx.Err()
+}
+
 // cannotExchange is a disk without that ability.
 type cannotExchange struct{ files.Local }
 
