@@ -147,7 +147,7 @@ func TestOpenHostileArchives(t *testing.T) {
 		{"bomb", []entry{header, {name: "quay/bomb", text: zeros}}, "times its size"},
 		{"many small bombs", []entry{header, {name: "quay/b1", text: zeros[:4<<20]}, {name: "quay/b2", text: zeros[:4<<20]}, {name: "quay/b3", text: zeros[:4<<20]}}, "as no real package does"},
 		{"claims too much", []entry{header, {name: "quay/big", text: "x", lie: 5 << 30}}, "more than the allowed"},
-		{"claims too little", []entry{header, {name: "quay/small", text: "xxxxxxxxxx", lie: 3}}, "cannot be read"},
+		{"claims too little", []entry{header, {name: "quay/small", text: "yyyyyyyyyy", lie: 3}}, "cannot be read"},
 		{"two roots", []entry{header, {name: "docs/read.txt", text: "x"}}, "2 folders"},
 		{"loose files", []entry{{name: "header", text: "1"}}, "not inside one folder"},
 		{"no header", []entry{{name: "quay/style.css", text: "x"}}, "no header"},

@@ -103,16 +103,17 @@ func (j *jetty) serve(w http.ResponseWriter, r *http.Request) {
 	fmt.Fprint(w, "<html><head><title>Jetty</title></head><body><h1>The jetty and its tides</h1></body></html>")
 }
 
-func (j *jetty) themePackage(t *testing.T, version, word string) string {
+// packageOf writes a package of one folder with these files.
+func packageOf(t *testing.T, folder string, texts map[string]string) string {
 	t.Helper()
-	name := filepath.Join(t.TempDir(), "quay.zip")
+	name := filepath.Join(t.TempDir(), folder+".zip")
 	out, err := os.Create(name)
 	if err != nil {
 		t.Fatal(err)
 	}
 	archive := zip.NewWriter(out)
-	for at, text := range themeFiles(version, word) {
-		w, err := archive.Create("quay/" + at)
+	for at, text := range texts {
+		w, err := archive.Create(folder + "/" + at)
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -124,6 +125,11 @@ func (j *jetty) themePackage(t *testing.T, version, word string) string {
 		t.Fatal(err)
 	}
 	return name
+}
+
+func (j *jetty) themePackage(t *testing.T, version, word string) string {
+	t.Helper()
+	return packageOf(t, "quay", themeFiles(version, word))
 }
 
 // wholly returns the word of the version that the theme's folder wholly is, or
@@ -200,25 +206,7 @@ func TestUpdateKeepsAndPutsBack(t *testing.T) {
 // molePackage is a package of a plugin that is not installed.
 func molePackage(t *testing.T) string {
 	t.Helper()
-	name := filepath.Join(t.TempDir(), "mole.zip")
-	out, err := os.Create(name)
-	if err != nil {
-		t.Fatal(err)
-	}
-	archive := zip.NewWriter(out)
-	for at, text := range map[string]string{"plugin.toml": "name = \"Mole\"\nversion = \"1.0\"\n", "a/b.css": "body{}"} {
-		w, err := archive.Create("mole/" + at)
-		if err != nil {
-			t.Fatal(err)
-		}
-		if _, err := io.WriteString(w, text); err != nil {
-			t.Fatal(err)
-		}
-	}
-	if err := errors.Join(archive.Close(), out.Close()); err != nil {
-		t.Fatal(err)
-	}
-	return name
+	return packageOf(t, "mole", map[string]string{"plugin.toml": "name = \"Mole\"\nversion = \"1.0\"\n", "a/b.css": "body{}"})
 }
 
 func TestPackageThatIsNotInstalledYet(t *testing.T) {
