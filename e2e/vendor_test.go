@@ -116,6 +116,16 @@ func TestBadLineIsTakenUpWhereItBroke(t *testing.T) {
 	f.run(t, "update", "harbourlight@2.5.2").want(t, 0, "Kept.")
 }
 
+// Some vendors put the key into the path: it must not be seen there either.
+func TestKeyInThePath(t *testing.T) {
+	f, _, address := buying(t)
+	f.edit(t, f.config(), "/get/{name}/{version}.zip?key={key}", "/{name}/{version}/{key}")
+	page := f.shelveWith(t, licenceKey, "", "harbourlight@2.5.2").want(t, 2, "is a web page")
+	f.edit(t, f.config(), address, "http://127.0.0.1:1")
+	down := f.shelveWith(t, licenceKey, "", "harbourlight@2.5.2").want(t, 2, "download http://127.0.0.1:1/harbourlight/2.5.2/{key}", "refused")
+	f.secretNowhere(t, page, down)
+}
+
 func TestSourcesAreChecked(t *testing.T) {
 	f, _, _ := buying(t)
 	for _, bad := range []struct{ old, new, why string }{

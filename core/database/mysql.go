@@ -283,6 +283,11 @@ func (m *mysqlMoment) describeTriggers(ctx context.Context, name string) error {
 
 // Rows reads a table inside the consistent snapshot.
 func (m *mysqlMoment) Rows(ctx context.Context, table Table, each func(Row) error) error {
+	return eachRow(ctx, m.conn, sent, selectMySQL(table, table.Name), nil, each)
+}
+
+// selectMySQL reads the table's columns from a table of this name.
+func selectMySQL(table Table, from string) string {
 	var cells []string
 	for _, column := range table.Columns {
 		cell := quoteMySQL(column.Name)
@@ -292,7 +297,7 @@ func (m *mysqlMoment) Rows(ctx context.Context, table Table, each func(Row) erro
 		}
 		cells = append(cells, cell)
 	}
-	return eachRow(ctx, m.conn, sent, "SELECT "+strings.Join(cells, ", ")+" FROM "+quoteMySQL(table.Name), nil, each)
+	return "SELECT " + strings.Join(cells, ", ") + " FROM " + quoteMySQL(from)
 }
 
 func quoteMySQL(name string) string { return "`" + strings.ReplaceAll(name, "`", "``") + "`" }

@@ -87,6 +87,9 @@ func (m *mysqlDatabase) loadTable(ctx context.Context, conn *sql.Conn, r Replace
 	if err := errors.Join(err, batch.flush(ctx, conn)); err != nil {
 		return err
 	}
+	if err := m.proveLoaded(ctx, r.Table, to); err != nil {
+		return err
+	}
 	if !keepCounter || r.Table.Counter == 0 {
 		return nil
 	}
@@ -98,6 +101,16 @@ func (m *mysqlDatabase) loadTable(ctx context.Context, conn *sql.Conn, r Replace
 		_, err = conn.ExecContext(ctx, fmt.Sprintf("ALTER TABLE %s AUTO_INCREMENT = %d", quoteMySQL(to), counter))
 	}
 	return err
+}
+
+// proveLoaded reads the loaded table back, texts in the bytes they are stored in.
+func (m *mysqlDatabase) proveLoaded(ctx context.Context, table Table, loaded string) error {
+	conn, err := m.connect(ctx, true)
+	if err != nil {
+		return err
+	}
+	defer conn.Close()
+	return proveRows(ctx, conn, sent, selectMySQL(table, loaded), table)
 }
 
 func renameInCreate(create, from, to string) (string, error) {

@@ -60,3 +60,24 @@ func collectRows(ctx context.Context, db querier, cells cellReader, statement st
 	})
 	return found, err
 }
+
+// proveRows reads back what was just loaded and compares it with the table's
+// digest, before anybody sees it: an engine that cuts or changes a value in silence
+// is found here. A table without a digest promises nothing.
+func proveRows(ctx context.Context, db querier, cells cellReader, statement string, table Table) error {
+	if table.Digest == "" {
+		return nil
+	}
+	var digest Digest
+	err := eachRow(ctx, db, cells, statement, nil, func(row Row) error {
+		digest.Add(row)
+		return nil
+	})
+	if err != nil {
+		return fmt.Errorf("read back what was loaded: %w", err)
+	}
+	if digest.Rows() != table.Rows || digest.String() != table.Digest {
+		return fmt.Errorf("what was loaded (%d rows) is not what was to be (%d rows)", digest.Rows(), table.Rows)
+	}
+	return nil
+}

@@ -236,11 +236,15 @@ func freeRowidName(columns []Column) string {
 // Rows reads a table. The unary plus keeps the driver from turning what is
 // declared a date or a boolean into something else than what is stored.
 func (m *sqliteMoment) Rows(ctx context.Context, table Table, each func(Row) error) error {
+	return eachRow(ctx, m.conn, stored, selectSQLite(table), nil, each)
+}
+
+func selectSQLite(table Table) string {
 	var cells []string
 	for _, column := range table.Columns {
 		cells = append(cells, "+"+quoteSQLite(column.Name))
 	}
-	return eachRow(ctx, m.conn, stored, "SELECT "+strings.Join(cells, ", ")+" FROM "+quoteSQLite(table.Name), nil, each)
+	return "SELECT " + strings.Join(cells, ", ") + " FROM " + quoteSQLite(table.Name)
 }
 
 func quoteSQLite(name string) string { return `"` + strings.ReplaceAll(name, `"`, `""`) + `"` }
@@ -366,7 +370,10 @@ func replaceSQLite(ctx context.Context, conn *sql.Conn, r Replacement, keepCount
 		_, err := insert.ExecContext(ctx, arguments(row)...)
 		return err
 	})
-	if err != nil || r.Table.Counter == 0 {
+	if err != nil {
+		return err
+	}
+	if err := proveRows(ctx, conn, stored, selectSQLite(r.Table), r.Table); err != nil || r.Table.Counter == 0 {
 		return err
 	}
 	_, err = conn.ExecContext(ctx, `UPDATE sqlite_sequence SET seq = ? WHERE name = ?`, max(counter, r.Table.Counter), r.Table.Name)

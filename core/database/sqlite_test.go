@@ -104,6 +104,45 @@ func TestSQLiteChangeThatFailsChangesNothing(t *testing.T) {
 	equalNow(t, db, before)
 }
 
+// A load that does not give the promised rows never becomes visible.
+func TestLoadedRowsAreProved(t *testing.T) {
+	lose := func(s saved, name string) Replacement {
+		r := s.find(t, name)
+		s.rows[name] = s.rows[name][1:]
+		return r
+	}
+	_, lite := openSQLiteTest(t, difficultSQLite)
+	before := save(t, lite)
+	if _, err := lite.Apply(t.Context(), Change{Tag: "t", Replace: []Replacement{lose(before, "mixed")}}); err == nil || !strings.Contains(err.Error(), "is not what was to be") {
+		t.Errorf("SQLite: %v", err)
+	}
+	equalNow(t, lite, before)
+
+	account, db := openTest(t)
+	if _, err := account.Root.Exec("CREATE TABLE posts (id INT PRIMARY KEY, title VARCHAR(5)); INSERT INTO posts VALUES (1, 'tide'), (2, 'ebb')"); err != nil {
+		t.Fatal(err)
+	}
+	before = save(t, db)
+	if _, err := db.Apply(t.Context(), Change{Tag: "t", Replace: []Replacement{lose(before, "posts")}}); err == nil || !strings.Contains(err.Error(), "is not what was to be") {
+		t.Errorf("a lost row: %v", err)
+	}
+	// A value that the server would cut off in silence.
+	cut := save(t, db)
+	long := cut.find(t, "posts")
+	cut.rows["posts"][0][1].Data = []byte("too long for its column")
+	var digest Digest
+	for _, row := range cut.rows["posts"] {
+		digest.Add(row)
+	}
+	long.Table.Digest = digest.String()
+	if _, err := db.Apply(t.Context(), Change{Tag: "t", Replace: []Replacement{long}}); err == nil {
+		t.Error("a value was cut off, and nobody noticed")
+	}
+	if got := one(t, account, "SELECT GROUP_CONCAT(title ORDER BY id) FROM posts"); got != "tide,ebb" {
+		t.Errorf("the live table holds %s", got)
+	}
+}
+
 func TestSQLiteMissing(t *testing.T) {
 	if _, err := Open(t.Context(), Login{Engine: "sqlite", File: filepath.Join(t.TempDir(), "none")}, everything); !errors.Is(err, ErrMissing) {
 		t.Errorf("got %v", err)

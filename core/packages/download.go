@@ -12,9 +12,10 @@ import (
 	"os"
 	"path"
 	"path/filepath"
-	"regexp"
 	"strings"
 	"time"
+
+	"wetland/core/site"
 )
 
 // Download fetches archives from vendors.
@@ -32,9 +33,6 @@ const (
 	largestDownload = 2 << 30
 )
 
-// secretParameter are names of query parameters that carry a secret.
-var secretParameter = regexp.MustCompile(`(?i)(key|token|secret|licen[cs]e|password|passwd|pwd|auth|sig|signature|credential|code|session)`)
-
 // CarriesSecret tells whether an address holds something that must not be seen in
 // a list of processes or a shell's history.
 func CarriesSecret(address string) bool {
@@ -43,7 +41,7 @@ func CarriesSecret(address string) bool {
 		return true
 	}
 	for name := range u.Query() {
-		if secretParameter.MatchString(name) {
+		if site.LooksSecret(name) {
 			return true
 		}
 	}
@@ -61,14 +59,15 @@ func Shown(address string) string {
 }
 
 // Fetch downloads an archive into the folder and returns the file. A line that
-// breaks is taken up where it broke. No error holds the address's query, in which
-// keys are.
-func (d Download) Fetch(ctx context.Context, address, folder string) (string, error) {
+// breaks is taken up where it broke. Errors and the file's name are made of shown,
+// the address without its secrets, and of nothing else.
+func (d Download) Fetch(ctx context.Context, address, shown, folder string) (string, error) {
 	u, err := url.Parse(address)
 	if err != nil || (u.Scheme != "http" && u.Scheme != "https") || u.Host == "" {
 		return "", errors.New("this is no address of the form https://vendor.example/package.zip")
 	}
-	name := plain(path.Base(u.Path))
+	name, _, _ := strings.Cut(path.Base(shown), "?")
+	name = plain(name)
 	if !strings.EqualFold(filepath.Ext(name), ".zip") {
 		name += ".zip"
 	}
@@ -78,7 +77,7 @@ func (d Download) Fetch(ctx context.Context, address, folder string) (string, er
 	}
 	err = d.fill(ctx, u, out)
 	if err := errors.Join(err, out.Close()); err != nil {
-		return "", fmt.Errorf("download %s: %w", Shown(address), err)
+		return "", fmt.Errorf("download %s: %w", shown, err)
 	}
 	return out.Name(), d.check(out.Name())
 }

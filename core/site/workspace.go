@@ -235,7 +235,7 @@ func (c *Config) checkSource(number int, source Source, say func(string, ...any)
 		say("[[sources]] number %d: address must be such as https://vendor.example/{name}/{version}.zip?key={key}, without a user or password in it", number)
 	} else {
 		for name, values := range address.Query() {
-			if secretName.MatchString(name) && !strings.Contains(values[0], "{") {
+			if LooksSecret(name) && !strings.Contains(values[0], "{") {
 				say("[[sources]] number %d: the parameter %q of its address looks like a secret. Write {key} there, and say in key_from where the key is", number, name)
 			}
 		}
@@ -248,8 +248,10 @@ func (c *Config) checkSource(number int, source Source, say func(string, ...any)
 	}
 }
 
-// secretName are names of query parameters that carry a secret.
-var secretName = regexp.MustCompile(`(?i)(key|token|secret|licen[cs]e|password|passwd|auth|sig)`)
+var secretName = regexp.MustCompile(`(?i)(key|token|secret|licen[cs]e|password|passwd|pwd|auth|sig|credential|code|session)`)
+
+// LooksSecret tells of a query parameter whose name says that it carries a secret.
+func LooksSecret(parameter string) bool { return secretName.MatchString(parameter) }
 
 // ParseAddress reads a site's address: http or https, a host, perhaps a path,
 // and never a password in it.

@@ -8,6 +8,7 @@ import (
 	"io"
 	"net/http"
 	"net/url"
+	"slices"
 	"strings"
 	"sync"
 	"syscall"
@@ -195,7 +196,11 @@ func (f *Fetcher) Take(ctx context.Context, pages []Page, report progress.Report
 			return ctx.Err()
 		})
 	}
-	return take, group.Wait()
+	err := group.Wait()
+	if shared.passedOver {
+		take.NotCovered = append(slices.Clone(take.NotCovered), fmt.Sprintf("style sheets, scripts and images beyond the first %d", mostAssets))
+	}
+	return take, err
 }
 
 // notCovered is what pages are not tested for.
@@ -222,6 +227,8 @@ type assets struct {
 	fetcher *Fetcher
 	mu      sync.Mutex
 	known   map[string]*assetState
+	// passedOver says that there were more than mostAssets.
+	passedOver bool
 }
 
 type assetState struct {
@@ -234,6 +241,7 @@ func (a *assets) problem(ctx context.Context, asset Asset) string {
 	a.mu.Lock()
 	state, ok := a.known[asset.Path]
 	if !ok && len(a.known) >= mostAssets {
+		a.passedOver = true
 		a.mu.Unlock()
 		return ""
 	}

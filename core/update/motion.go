@@ -86,10 +86,14 @@ func Update(ctx context.Context, w *site.Workspace, o Options) (run *Run, err er
 	}
 	defer func() { err = errors.Join(err, os.RemoveAll(scratch)) }()
 	m.scratch = scratch
+	defer func() {
+		if m.pkg != nil {
+			err = errors.Join(err, m.pkg.Close())
+		}
+	}()
 	if err := m.prepare(ctx, &why); err != nil {
 		return nil, err
 	}
-	defer m.pkg.Close()
 	if err := m.begin("update", beginFacts{Target: *m.target, Live: m.live}); err != nil {
 		return nil, err
 	}

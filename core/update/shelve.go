@@ -124,7 +124,7 @@ func (want wantedPackage) shelve(ctx context.Context, shelf packages.Shelf, read
 	defer func() { err = errors.Join(err, os.RemoveAll(scratch)) }()
 	file := want.file
 	if want.address != "" {
-		if file, err = how.Fetch(ctx, want.address, scratch); err != nil {
+		if file, err = how.Fetch(ctx, want.address, want.shown, scratch); err != nil {
 			return nil, err
 		}
 	}
