@@ -34,8 +34,18 @@ func Create(name string) (*Journal, error) {
 	return &Journal{file: file}, SyncFolder(filepath.Dir(name))
 }
 
-// Append opens an existing journal to go on with it.
+// Append opens an existing journal to go on with it. A last line that a crash cut
+// off is taken away first: the next entry must not become a part of it.
 func Append(name string) (*Journal, error) {
+	text, err := os.ReadFile(name)
+	if err != nil {
+		return nil, fmt.Errorf("open the journal: %w", err)
+	}
+	if whole := bytes.LastIndexByte(text, '\n') + 1; whole < len(text) {
+		if err := os.Truncate(name, int64(whole)); err != nil {
+			return nil, fmt.Errorf("open the journal: %w", err)
+		}
+	}
 	file, err := os.OpenFile(name, os.O_WRONLY|os.O_APPEND, 0o600)
 	if err != nil {
 		return nil, fmt.Errorf("open the journal: %w", err)

@@ -1,6 +1,7 @@
 package journal
 
 import (
+	"errors"
 	"os"
 	"path/filepath"
 	"strings"
@@ -33,6 +34,21 @@ func TestJournalSurvivesACutOffLine(t *testing.T) {
 		if err != nil || len(entries) != strings.Count(string(whole[:cut]), "\n") {
 			t.Fatalf("cut after %d bytes: %d entries, %v", cut, len(entries), err)
 		}
+		// Going on after the crash leaves a journal that can be read again.
+		goOn, err := Append(name)
+		if err != nil {
+			t.Fatal(err)
+		}
+		if err := errors.Join(goOn.Write("after", nil), goOn.Close()); err != nil {
+			t.Fatal(err)
+		}
+		again, err := Read(name)
+		if err != nil || len(again) != len(entries)+1 || again[len(entries)].Step != "after" {
+			t.Fatalf("cut after %d bytes, then gone on: %d entries, %v", cut, len(again), err)
+		}
+	}
+	if err := os.WriteFile(name, whole, 0o600); err != nil {
+		t.Fatal(err)
 	}
 	if _, err := Create(name); err == nil {
 		t.Error("a journal was written over")

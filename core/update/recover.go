@@ -46,6 +46,13 @@ func Recover(ctx context.Context, w *site.Workspace, o RecoverOptions) (run *Run
 	if err := why.refusal(); err != nil {
 		return nil, err
 	}
+	// Only now nobody else can be settling it: what was read before may be old.
+	if unsettled, err = Unsettled(w); err != nil {
+		return nil, err
+	}
+	if unsettled == nil {
+		return nil, ErrNothingToRecover
+	}
 	s.run = unsettled
 	entries, err := journal.Read(filepath.Join(unsettled.Folder, journalFile))
 	if err != nil && !errors.Is(err, fs.ErrNotExist) {
