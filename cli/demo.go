@@ -15,6 +15,7 @@ import (
 
 	"wetland/core/site"
 	"wetland/demo"
+	"wetland/demo/vendor"
 )
 
 func (a *app) demoCommand() *cobra.Command {
@@ -43,7 +44,10 @@ back, update to a good one and see it kept. Nothing leaves this machine.`,
 }
 
 // stage is the demo's folder and what is in it.
-type stage struct{ dir, root, packages, workspace string }
+type stage struct {
+	dir, root, packages, workspace string
+	shop                           string // the vendor's address
+}
 
 func (a *app) demo(ctx context.Context, dir string, serve bool) error {
 	place, fresh, err := openStage(dir)
@@ -61,15 +65,44 @@ func (a *app) demo(ctx context.Context, dir string, serve bool) error {
 	} else if err := place.sameAddress(listener); err != nil {
 		return errors.Join(err, listener.Close())
 	}
+	shop, err := demo.Listen(place.shopPort())
+	if err != nil {
+		return errors.Join(fmt.Errorf("find a free port for the demo's vendor: %w", err), listener.Close())
+	}
+	place.shop = "http://" + shop.Addr().String()
 	serving, stop := context.WithCancel(context.WithoutCancel(ctx))
-	ended := make(chan error, 1)
+	ended := make(chan error, 2)
 	go func() { ended <- demo.Serve(serving, listener, place.root, slog.New(slog.DiscardHandler)) }()
+	go func() { ended <- vendor.Serve(serving, shop, licenceKey) }()
 	err = a.play(ctx, place, fresh, serve, listener)
 	if err == nil && serve {
 		<-ctx.Done()
 	}
 	stop()
-	return errors.Join(err, <-ended)
+	return errors.Join(err, <-ended, <-ended)
+}
+
+// licenceKey opens the made-up vendor's downloads in the demo.
+const licenceKey = "LANTERN-4471-0098"
+
+// nameVendor writes the vendor of the theme into the demo's wetland.toml, and the
+// licence key into a file that only its owner can read.
+func (p stage) nameVendor() error {
+	key := filepath.Join(p.workspace, "lanternworks.key")
+	if err := os.WriteFile(key, []byte(licenceKey+"\n"), 0o600); err != nil {
+		return err
+	}
+	config, err := os.OpenFile(filepath.Join(p.workspace, site.ConfigName), os.O_WRONLY|os.O_APPEND, 0)
+	if err != nil {
+		return err
+	}
+	_, err = fmt.Fprintf(config, `# Where any version of the theme can be had by number.
+[[sources]]
+folder = "harbourlight"
+address = "%s/get/{name}/{version}.zip?key={key}"
+key_from = "file %s"
+`, p.shop, filepath.ToSlash(key))
+	return errors.Join(err, config.Close())
 }
 
 func openStage(dir string) (stage, bool, error) {
@@ -101,11 +134,24 @@ func (p stage) port() int {
 	if err != nil {
 		return 0
 	}
-	address, err := url.Parse(w.Config.Site.Address)
+	return portOf(w.Config.Site.Address)
+}
+
+// shopPort returns the port of the vendor that the workspace names, or 0.
+func (p stage) shopPort() int {
+	w, err := site.LoadWorkspace(p.workspace)
+	if err != nil || len(w.Config.Sources) == 0 {
+		return 0
+	}
+	return portOf(w.Config.Sources[0].Address)
+}
+
+func portOf(address string) int {
+	parsed, err := url.Parse(address)
 	if err != nil {
 		return 0
 	}
-	port, err := strconv.Atoi(address.Port())
+	port, err := strconv.Atoi(parsed.Port())
 	if err != nil {
 		return 0
 	}
@@ -122,9 +168,10 @@ func (p stage) sameAddress(listener net.Listener) error {
 
 // scene is one command of the story.
 type scene struct {
-	words []string // told before it
-	args  []string
-	want  int // the exit code that the story needs
+	words  []string // told before it
+	before func() error
+	args   []string
+	want   int // the exit code that the story needs
 }
 
 func (a *app) play(ctx context.Context, place stage, fresh, serve bool, listener net.Listener) error {
@@ -166,17 +213,19 @@ func (p stage) story(listener net.Listener) []scene {
 	in := func(args ...string) []string { return append(args, "--workspace", p.workspace) }
 	return []scene{
 		{[]string{"First take the site into care. This only looks, and writes down what it found."},
-			in("adopt", p.root, "--address", "http://"+listener.Addr().String()+"/", "--name", demo.SiteName), exitSound},
-		{[]string{"The vendor's packages go on the shelf; then see what is installed, and what the shelf offers."},
-			in("shelve", p.packages), exitSound},
-		{nil, in("survey"), exitSound},
+			nil, in("adopt", p.root, "--address", "http://"+listener.Addr().String()+"/", "--name", demo.SiteName), exitSound},
+		{[]string{"You have a licence for the theme: wetland.toml now names its vendor (a stand-in on this machine) and the file with the key. So any version can be had by its number."},
+			p.nameVendor, in("shelve", "harbourlight@2.5.0", "harbourlight@2.5.2"), exitSound},
+		{[]string{"Other downloads lie in a folder. Put them on the shelf, too; then see what is installed, and what the shelf offers."},
+			nil, in("shelve", p.packages), exitSound},
+		{nil, nil, in("survey"), exitSound},
 		{[]string{"Version 2.5.0 of the theme: hold it against the site first."},
-			in("examine", "harbourlight@2.5.0"), exitSound},
+			nil, in("examine", "harbourlight@2.5.0"), exitSound},
 		{[]string{"It looks harmless, and the front page is fine with it. But it breaks the list of notices."},
-			in("update", "harbourlight@2.5.0", "--in-doubt", "back"), exitFailed},
+			nil, in("update", "harbourlight@2.5.0", "--in-doubt", "back"), exitFailed},
 		{[]string{"The bad version is gone again, and visitors have their notices back. Version 2.5.2 is the mended one."},
-			in("update", "harbourlight@2.5.2", "--in-doubt", "back"), exitSound},
-		{[]string{"All of it is on record."}, in("history"), exitSound},
+			nil, in("update", "harbourlight@2.5.2", "--in-doubt", "back"), exitSound},
+		{[]string{"All of it is on record."}, nil, in("history"), exitSound},
 	}
 }
 
@@ -185,6 +234,11 @@ func (a *app) perform(ctx context.Context, scene scene) error {
 	a.screen.print("\n")
 	for _, words := range scene.words {
 		a.screen.paragraph("", words)
+	}
+	if scene.before != nil {
+		if err := scene.before(); err != nil {
+			return err
+		}
 	}
 	typed := "wetland"
 	for _, arg := range scene.args {

@@ -11,6 +11,7 @@ import (
 
 func (a *app) examineCommand() *cobra.Command {
 	var pick string
+	var diff []string
 	command := &cobra.Command{
 		Use:   "examine PACKAGE...",
 		Short: "Hold packages against this site; touches nothing",
@@ -20,7 +21,8 @@ overwrite, what does its author say changed. Nothing on the site is touched.
 
 PACKAGE is a zip file, or NAME or NAME@VERSION from the shelf.`,
 		Example: `  wetland examine harbourlight-3.0.0.zip
-  wetland examine harbourlight@2.5.2 tidetable`,
+  wetland examine harbourlight@2.5.2 tidetable
+  wetland examine harbourlight@2.5.1 --diff front.html`,
 		Args: cobra.MinimumNArgs(1),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			w, err := a.loadSettled()
@@ -29,7 +31,7 @@ PACKAGE is a zip file, or NAME or NAME@VERSION from the shelf.`,
 			}
 			var all []*update.Examination
 			for _, name := range args {
-				found, err := update.Examine(cmd.Context(), w, update.Options{Guard: a.guard(), Package: name, Pick: pick})
+				found, err := update.Examine(cmd.Context(), w, update.Options{Guard: a.guard(), Package: name, Pick: pick, Diff: diff})
 				if err != nil {
 					return err
 				}
@@ -43,6 +45,7 @@ PACKAGE is a zip file, or NAME or NAME@VERSION from the shelf.`,
 			return exit(code)
 		},
 	}
+	command.Flags().StringSliceVar(&diff, "diff", nil, "show how this file of the theme or plugin changes, line by line; may be given several times")
 	command.Flags().StringVar(&pick, "pick", "", "which package of a bundle: its folder or name")
 	return command
 }
@@ -77,6 +80,9 @@ func (a *app) showExamination(name string, found *update.Examination) {
 		for line := range strings.SplitSeq(found.Log, "\n") {
 			s.print("%s\n", s.wrap("    "+line, "  "))
 		}
+	}
+	for _, diff := range found.Diffs {
+		s.print("\n%s", diff)
 	}
 	s.print("\n")
 	switch found.Advice {

@@ -14,7 +14,7 @@ import (
 )
 
 func (a *app) shelveCommand() *cobra.Command {
-	var how packages.Download
+	var how update.ShelveOptions
 	command := &cobra.Command{
 		Use:   "shelve FILE|ADDRESS|NAME@VERSION...",
 		Short: "Put packages on the shelf, every version of each",
@@ -24,7 +24,9 @@ version is kept; the same version with other content is kept apart, and said.
 
 An address is downloaded; one that carries a key or password is not taken as an
 argument, where others could see it: give a single minus sign, and the address on
-standard input. NAME@VERSION is had from the source that wetland.toml names for it.`,
+standard input. NAME@VERSION is had from the source that wetland.toml names for it;
+the key to it comes from the environment, from a file that only you can read, or you
+are asked for it, and what you type is not shown.`,
 		Example: `  wetland shelve ../packages
   wetland shelve https://vendor.example/harbourlight-2.5.2.zip
   wetland shelve harbourlight@2.5.2
@@ -38,6 +40,9 @@ standard input. NAME@VERSION is had from the source that wetland.toml names for 
 			names, err := a.withAddresses(cmd.Context(), args)
 			if err != nil {
 				return err
+			}
+			if a.asks() {
+				how.AskKey = a.keyAsker()
 			}
 			shelved, err := update.Shelve(cmd.Context(), w, names, how)
 			if err != nil {
@@ -64,6 +69,22 @@ standard input. NAME@VERSION is had from the source that wetland.toml names for 
 	}
 	command.Flags().StringVar(&how.SHA256, "sha256", "", "the checksum that the vendor gives for a download")
 	return command
+}
+
+// keyAsker returns what asks for a vendor's key, once for each component.
+func (a *app) keyAsker() func(context.Context, string) (string, error) {
+	known := map[string]string{}
+	return func(ctx context.Context, folder string) (string, error) {
+		if key, ok := known[folder]; ok {
+			return key, nil
+		}
+		key, err := a.secret(ctx, "Key for "+folder+" (not shown): ")
+		if err == nil && key == "" {
+			err = errors.New("no key was given")
+		}
+		known[folder] = key
+		return key, err
+	}
 }
 
 // withAddresses reads an address from standard input in place of each "-", and

@@ -78,7 +78,7 @@ func (a *app) showComponents(found *survey.Survey) {
 		rows := a.screen.table(string(kind)+"s", "version", "state", "on the shelf", "edited by hand")
 		for _, c := range found.Components {
 			if c.Kind == kind {
-				rows.AppendRow([]any{c.Folder, orUnknown(c.Version), stateOf(c.Component), a.screen.newer(c), a.screen.edited(c)})
+				rows.AppendRow([]any{c.Folder, orUnknown(c.Version), stateOf(c), a.screen.newer(c), a.screen.edited(c)})
 			}
 		}
 		rows.Render()
@@ -86,7 +86,7 @@ func (a *app) showComponents(found *survey.Survey) {
 	}
 }
 
-func stateOf(c cms.Component) string {
+func stateOf(c survey.Component) string {
 	var words []string
 	switch {
 	case c.Problem != "":
@@ -100,6 +100,9 @@ func stateOf(c cms.Component) string {
 	}
 	if c.Form != cms.InFolder {
 		words = append(words, string(c.Form))
+	}
+	if len(c.RequiredBy) > 0 {
+		words = append(words, "required by "+strings.Join(c.RequiredBy, " and "))
 	}
 	return strings.Join(words, ", ")
 }
@@ -153,6 +156,9 @@ func (a *app) showConcerns(found *survey.Survey) {
 		if c.Changed != "" {
 			say(s.doubt("??"), c.Folder, c.Changed)
 		}
+	}
+	for _, missing := range found.Missing {
+		say(s.doubt("??"), "companion", missing)
 	}
 	if len(found.Automatic) > 0 {
 		say(s.doubt("??"), "automatic updates", strings.Join(found.Automatic, "; ")+": the CMS may change these by itself, and undo what you did")

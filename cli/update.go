@@ -1,14 +1,10 @@
 package cli
 
 import (
-	"bufio"
 	"context"
 	"fmt"
-	"os"
-	"strings"
 
 	"github.com/spf13/cobra"
-	"golang.org/x/term"
 
 	"wetland/core/smoke"
 	"wetland/core/update"
@@ -35,7 +31,8 @@ Everything up to step 4 touches nothing on the site. Files that the new version
 does not have any more are gone afterwards: it replaces, it never merges.
 
 PACKAGE is a zip file, or NAME or NAME@VERSION from the shelf. In a vendor's bundle
-the installable zip is found by itself.`,
+the installable zip is found by itself. A package that is not installed yet, such as
+a new companion of a theme, is installed but not switched on.`,
 		Example: `  wetland update harbourlight-2.5.2.zip
   wetland update harbourlight@2.4.1 --allow-older
   wetland update tidetable-2.0.0.zip --allow-major --in-doubt keep`,
@@ -60,7 +57,6 @@ the installable zip is found by itself.`,
 	flags.BoolVar(&o.AllowOlder, "allow-older", false, "go on though the package is older than what is installed")
 	flags.BoolVar(&o.AllowSame, "allow-same", false, "go on though this version is installed already")
 	flags.BoolVar(&o.AllowMajor, "allow-major", false, "go on though the first number of the version changes")
-	flags.BoolVar(&o.AllowNew, "allow-new", false, "install a package that is not installed yet, not active")
 	flags.BoolVar(&o.LoseEdits, "lose-edits", false, "go on though files were edited by hand, which the update overwrites")
 	flags.BoolVar(&o.AllowGap, "allow-gap", false, "where two folders cannot be exchanged in one step, accept an instant without the folder")
 	flags.StringVar(&o.Pick, "pick", "", "which package of a bundle: its folder or name")
@@ -70,7 +66,7 @@ the installable zip is found by itself.`,
 
 func (a *app) showTarget(t *update.Target) {
 	if t.New {
-		a.screen.row("  --  ", 6, fmt.Sprintf("%-*s", stepWidth, string(t.Kind)), fmt.Sprintf("%s (%s)  %s, not installed yet", t.Name, t.Folder, orUnknown(t.To)))
+		a.screen.row("  --  ", 6, fmt.Sprintf("%-*s", stepWidth, string(t.Kind)), fmt.Sprintf("%s (%s)  %s, not installed yet: it will be installed, not active", t.Name, t.Folder, orUnknown(t.To)))
 		return
 	}
 	distance := version.Between(t.From, t.To)
@@ -106,12 +102,6 @@ func (a *app) decider(inDoubt string) (func(context.Context, *smoke.Judgement) u
 	return nil, fmt.Errorf("--in-doubt must be ask, back or keep, not %q", inDoubt)
 }
 
-// asks tells whether there is a person at a terminal.
-func (a *app) asks() bool {
-	file, ok := a.in.(*os.File)
-	return ok && !a.json && !a.quiet && term.IsTerminal(int(file.Fd())) && a.screen.terminal
-}
-
 func (a *app) askInDoubt(ctx context.Context, judgement *smoke.Judgement) update.Decision {
 	a.screen.print("\n")
 	a.screen.pages(judgement.Pages, true)
@@ -120,27 +110,6 @@ func (a *app) askInDoubt(ctx context.Context, judgement *smoke.Judgement) update
 		return update.Keep
 	}
 	return update.GoBack
-}
-
-// ask reads one answer, in small letters.
-func (a *app) ask(ctx context.Context, question string) string {
-	return strings.ToLower(a.line(ctx, question))
-}
-
-// line reads one line. Ctrl-C counts as an empty one.
-func (a *app) line(ctx context.Context, question string) string {
-	fmt.Fprint(a.out, question)
-	answers := make(chan string, 1)
-	go func() {
-		line, _ := bufio.NewReader(a.in).ReadString('\n') // the end of input is an empty answer
-		answers <- strings.TrimSpace(line)
-	}()
-	select {
-	case answer := <-answers:
-		return answer
-	case <-ctx.Done():
-		return ""
-	}
 }
 
 // runDocument is what --json prints of a run.

@@ -30,6 +30,42 @@ func (e examined) advice(name string) string {
 	return worst
 }
 
+// A plugin that a package requires must be there and active; the server's PHP is
+// taken from where it can be known.
+func TestRequirements(t *testing.T) {
+	f := adopted(t)
+	look := func(code int, header string) string {
+		t.Helper()
+		file := zipOf(t, "harbourlight.zip", map[string]string{"harbourlight/theme.toml": "name = \"Harbourlight\"\nversion = \"2.4.2\"\n" + header, "harbourlight/front.html": "x"})
+		return strings.Join(strings.Fields(f.run(t, "examine", file).want(t, code).stdout), " ")
+	}
+	if said := look(4, `requires_plugins = ["tidetable"]`); !strings.Contains(said, "the plugin tidetable, which is active") {
+		t.Error(said)
+	}
+	if said := look(3, `requires_plugins = ["tidetable", "moonraker"]`); !strings.Contains(said, "moonraker, which is not installed") {
+		t.Error(said)
+	}
+	file := zipOf(t, "harbourlight.zip", map[string]string{"harbourlight/theme.toml": "name = \"Harbourlight\"\nversion = \"2.4.2\"\nrequires_plugins = [\"moonraker\"]\n"})
+	f.run(t, "update", file).want(t, 2, "it needs the plugin moonraker")
+	f.run(t, "survey").want(t, 0, "active, required by harbourlight")
+	if err := os.RemoveAll(filepath.Join(f.root, "plugins/tidetable")); err != nil {
+		t.Fatal(err)
+	}
+	f.run(t, "survey").want(t, 0, "the plugin tidetable, which harbourlight requires, is not installed")
+}
+
+func TestExamineShowsHowFilesChange(t *testing.T) {
+	f := adopted(t)
+	f.run(t, "examine", f.pkg("harbourlight-2.5.1"), "--diff", "front.html,missing.html", "--diff", "no/such.html").want(t, 4,
+		"overrides files that change in this version: front.html", "--diff front.html",
+		"--- 2.4.1/front.html", "+++ 2.5.1/front.html", "missing.html: both versions have it", "no/such.html: neither version has this file")
+	var e struct{ Examined []struct{ Diffs []string } }
+	f.run(t, "examine", f.pkg("harbourlight-2.5.1"), "--diff", "front.html", "--json").decode(t, &e)
+	if len(e.Examined[0].Diffs) != 1 || !strings.Contains(e.Examined[0].Diffs[0], "\n-") {
+		t.Errorf("%q", e.Examined[0].Diffs)
+	}
+}
+
 func TestExamineTouchesNothingAndTellsAll(t *testing.T) {
 	f := adopted(t)
 	before := f.siteTree(t)

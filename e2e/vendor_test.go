@@ -3,6 +3,8 @@ package e2e
 import (
 	"crypto/sha256"
 	"encoding/hex"
+	"fmt"
+	"net/http"
 	"net/http/httptest"
 	"os"
 	"os/exec"
@@ -11,6 +13,7 @@ import (
 	"testing"
 
 	"wetland/demo/vendor"
+	"wetland/internal/testenv"
 )
 
 const licenceKey = "OTTER-7731-TIDE-0042"
@@ -147,4 +150,51 @@ func TestSourcesAreChecked(t *testing.T) {
 			t.Fatal(err)
 		}
 	}
+}
+
+// A key that a person types is neither shown nor kept.
+func TestKeyTypedByAPerson(t *testing.T) {
+	f, _, _ := buying(t)
+	f.edit(t, f.config(), "env HARBOURLIGHT_KEY", "ask")
+	f.run(t, "shelve", "harbourlight@2.5.2").want(t, 1, "nobody is at a terminal", `"env NAME" or "file PATH"`)
+	command := exec.Command(program, "shelve", "harbourlight@2.5.2", "harbourlight@3.0.0")
+	command.Dir = f.care
+	terminal := testenv.OnTerminal(t, command)
+	terminal.Answer(t, "Key for harbourlight (not shown):", licenceKey, true)
+	code, shown := terminal.Wait()
+	if code != 0 || !strings.Contains(shown, "Harbourlight 3.0.0") {
+		t.Errorf("it ended with %d:\n%s", code, shown)
+	}
+	if strings.Count(shown, "Key for") != 1 {
+		t.Errorf("it asked more than once:\n%s", shown)
+	}
+	f.secretNowhere(t, result{stdout: shown})
+}
+
+// While a download with a key is under way, the list of processes does not show it.
+func TestKeyIsNotInTheListOfProcesses(t *testing.T) {
+	f, _, address := buying(t)
+	held := make(chan struct{})
+	asked := make(chan struct{}, 1)
+	slow := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		if r.URL.Query().Get("key") == licenceKey {
+			asked <- struct{}{}
+		}
+		<-held
+	}))
+	defer slow.Close()
+	defer close(held)
+	f.edit(t, f.config(), address+"/get", slow.URL)
+	command := exec.Command(program, "shelve", "harbourlight@2.5.2")
+	command.Dir, command.Env = f.care, append(os.Environ(), "HARBOURLIGHT_KEY="+licenceKey)
+	if err := command.Start(); err != nil {
+		t.Fatal(err)
+	}
+	<-asked
+	listed, err := os.ReadFile(fmt.Sprintf("/proc/%d/cmdline", command.Process.Pid))
+	if err != nil || !strings.Contains(string(listed), "shelve\x00harbourlight@2.5.2") || strings.Contains(string(listed), licenceKey) {
+		t.Errorf("%v\n%s", err, listed)
+	}
+	_ = command.Process.Kill()
+	_ = command.Wait()
 }

@@ -18,7 +18,11 @@ func (a *adoption) config() string {
 	say("name = %s", quote(a.o.Name))
 	say("root = %s        # the folder that the web server hands out", quote(a.site.Root))
 	say("address = %s     # where visitors reach it", quote(a.site.Address.String()))
-	say("cms = %s\n", quote(a.system.Name()))
+	say("cms = %s", quote(a.system.Name()))
+	if a.system.Name() == "wordpress" {
+		say("# php = \"8.2\"        # the site's PHP, where its answers do not tell the version")
+	}
+	say("")
 	say("# Read from the CMS's own settings. Give here only what cannot be read there;")
 	say("# the password is never written here, only where it is: \"env NAME\" or \"file PATH\".")
 	say("[database]")

@@ -167,6 +167,7 @@ func (p *Package) checkNames() ([]*zip.File, error) {
 	var kept []*zip.File
 	var wrong []error
 	seen := map[string]string{}
+	folders := map[string]string{}
 	if len(p.archive.File) > maxFiles {
 		return nil, fmt.Errorf("it holds %d entries; at most %d are allowed", len(p.archive.File), maxFiles)
 	}
@@ -191,6 +192,16 @@ func (p *Package) checkNames() ([]*zip.File, error) {
 		}
 		seen[folded] = name
 		kept = append(kept, entry)
+		for above := path.Dir(name); above != "."; above = path.Dir(above) {
+			other, known := folders[strings.ToLower(above)]
+			if known && other != above {
+				wrong = append(wrong, fmt.Errorf("%q and %q are one folder where case does not count", other, above))
+			}
+			if known {
+				break
+			}
+			folders[strings.ToLower(above)] = above
+		}
 	}
 	if err := checkSizes(kept); err != nil {
 		wrong = append(wrong, err)

@@ -3,6 +3,7 @@ package packages
 import (
 	"archive/zip"
 	"bytes"
+	"cmp"
 	"context"
 	"errors"
 	"hash/crc32"
@@ -34,6 +35,8 @@ type entry struct {
 	mode       fs.FileMode
 	flags      uint16
 	lie        uint64 // uncompressed size to claim
+	crc        uint32 // checksum to claim
+	method     uint16 // compression to claim
 }
 
 func archiveOf(t testing.TB, entries ...entry) string {
@@ -42,9 +45,9 @@ func archiveOf(t testing.TB, entries ...entry) string {
 	w := zip.NewWriter(&buffer)
 	for _, e := range entries {
 		header := &zip.FileHeader{Name: e.name, Method: zip.Deflate, Flags: e.flags}
-		if e.lie > 0 {
-			header.Method, header.CRC32 = zip.Store, crc32.ChecksumIEEE([]byte(e.text))
-			header.CompressedSize64, header.UncompressedSize64 = uint64(len(e.text)), e.lie
+		if e.lie > 0 || e.crc > 0 || e.method > 0 {
+			header.Method, header.CRC32 = e.method, cmp.Or(e.crc, crc32.ChecksumIEEE([]byte(e.text)))
+			header.CompressedSize64, header.UncompressedSize64 = uint64(len(e.text)), cmp.Or(e.lie, uint64(len(e.text)))
 			to, err := w.CreateRaw(header)
 			if err != nil {
 				t.Fatal(err)
@@ -137,6 +140,10 @@ func TestOpenHostileArchives(t *testing.T) {
 		{"encrypted", []entry{header, {name: "quay/e", text: "x", flags: 1}}, "is encrypted"},
 		{"twice", []entry{header, header}, "twice"},
 		{"case", []entry{header, {name: "quay/Header", text: "x"}}, "where case does not count"},
+		{"case of a folder", []entry{header, {name: "quay/Css/a", text: "x"}, {name: "quay/css/b", text: "x"}}, "are one folder where case does not count"},
+		{"socket", []entry{header, {name: "quay/s", mode: fs.ModeSocket | 0o666}}, "neither a file nor a folder"},
+		{"wrong checksum", []entry{header, {name: "quay/w", text: "tide", crc: 7}}, "cannot be read"},
+		{"unknown compression", []entry{header, {name: "quay/u", text: "tide", method: 99}}, "cannot be read"},
 		{"file and folder", []entry{header, {name: "quay/a", text: "x"}, {name: "quay/a/b", text: "x"}}, "both a file and a folder"},
 		{"empty part", []entry{header, {name: "quay//x", text: "x"}}, "empty parts"},
 		{"dot part", []entry{header, {name: "quay/./x", text: "x"}}, "empty parts"},

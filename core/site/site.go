@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"net/url"
 	"os"
+	"os/exec"
 	"path"
 	"path/filepath"
 	"runtime"
@@ -190,6 +191,16 @@ func Component(all []cms.Component, kind cms.Kind, folder string) (cms.Component
 		return cms.Component{}, false
 	}
 	return all[i], true
+}
+
+// LocalPHP returns the version of the php on this machine's command line, or "". The
+// web server may well run another.
+func (s *Site) LocalPHP(ctx context.Context) string {
+	out, err := exec.CommandContext(ctx, "php", "-n", "-r", "echo PHP_VERSION;").Output()
+	if err != nil {
+		return ""
+	}
+	return strings.TrimSpace(string(out))
 }
 
 // SettleTime is how long to wait after a swap before pages are judged.

@@ -44,8 +44,11 @@ type Source struct {
 	// Address has {name}, {version} and {key} where those go. The key itself is
 	// never in it.
 	Address string `toml:"address"`
-	KeyFrom string `toml:"key_from"` // where the key is: "env NAME" or "file PATH"
+	KeyFrom string `toml:"key_from"` // where the key is: "env NAME", "file PATH", or "ask"
 }
+
+// AskForKey in key_from means that a person types the key each time.
+const AskForKey = "ask"
 
 // SiteConfig says which site this is.
 type SiteConfig struct {
@@ -53,6 +56,7 @@ type SiteConfig struct {
 	Root    string `toml:"root"`
 	Address string `toml:"address"`
 	CMS     string `toml:"cms"`
+	PHP     string `toml:"php"` // the version that the site runs, where it does not tell
 }
 
 // DatabaseConfig gives what the CMS's own settings do not say.
@@ -240,8 +244,8 @@ func (c *Config) checkSource(number int, source Source, say func(string, ...any)
 			}
 		}
 	}
-	if source.KeyFrom != "" && !strings.HasPrefix(source.KeyFrom, "env ") && !strings.HasPrefix(source.KeyFrom, "file ") {
-		say("[[sources]] number %d: key_from must be \"env NAME\" or \"file PATH\": where the key is, not the key", number)
+	if source.KeyFrom != "" && source.KeyFrom != AskForKey && !strings.HasPrefix(source.KeyFrom, "env ") && !strings.HasPrefix(source.KeyFrom, "file ") {
+		say("[[sources]] number %d: key_from must be \"env NAME\", \"file PATH\" or \"ask\": where the key is, not the key", number)
 	}
 	if strings.Contains(source.Address, "{key}") && source.KeyFrom == "" {
 		say("[[sources]] number %d: its address wants a key, and key_from does not say where that is", number)

@@ -28,6 +28,7 @@ type Survey struct {
 	Automatic  []string    `json:"automatic_updates"` // what the CMS updates by itself
 	Leftovers  []Leftover  `json:"leftovers"`
 	Nested     []string    `json:"nested_sites"` // other sites below the root: no part of this one
+	Missing    []string    `json:"missing"`      // plugins that something installed requires, in words
 	Unknown    []string    `json:"unknown"`      // what could not be found out, and why
 }
 
@@ -38,6 +39,8 @@ type Component struct {
 	Distance version.Distance `json:"distance,omitempty"` // to that
 	Edits    *update.Edits    `json:"edits,omitempty"`    // nil: the original is not at hand
 	Changed  string           `json:"changed,omitempty"`  // since the last run, by somebody else
+	// RequiredBy are the folders of the themes and plugins that need this plugin.
+	RequiredBy []string `json:"required_by,omitempty"`
 }
 
 // Leftover is something from earlier work by hand.
@@ -120,7 +123,22 @@ func (s *Survey) components(ctx context.Context, opened *site.Site, db database.
 		}
 		s.Components = append(s.Components, c)
 	}
+	s.companions()
 	return nil
+}
+
+// companions notes which plugins are required by what, and which of them are missing.
+func (s *Survey) companions() {
+	for _, c := range s.Components {
+		for _, folder := range c.RequiresPlugins {
+			is := func(c Component) bool { return c.Kind == cms.Plugin && c.Folder == folder }
+			if i := slices.IndexFunc(s.Components, is); i >= 0 {
+				s.Components[i].RequiredBy = append(s.Components[i].RequiredBy, c.Folder)
+			} else {
+				s.Missing = append(s.Missing, fmt.Sprintf("the plugin %s, which %s requires, is not installed", folder, c.Folder))
+			}
+		}
+	}
 }
 
 // offer finds the newest version on the shelf.

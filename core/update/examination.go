@@ -46,6 +46,8 @@ type Examination struct {
 	Removed []string `json:"removed"`
 	Beside  []Beside `json:"companions,omitempty"` // packages that came along in the bundle
 	Log     string   `json:"change_log,omitempty"` // the package's own, between the two versions
+	// Diffs are the changes of the files that were asked for, in the unified form.
+	Diffs []string `json:"diffs,omitempty"`
 }
 
 func (e *Examination) add(name string, advice Advice, what, do string) {
@@ -102,7 +104,7 @@ func (s *session) examine(ctx context.Context, e *Examination, p *packages.Packa
 		title := fmt.Sprintf("%s %s %s came along with it", one.Kind, one.Name, versionText(one.Version))
 		switch {
 		case one.Installed == "":
-			e.add("companion", Care, title+", and is not installed", "If the site needs it, install it in the CMS.")
+			e.add("companion", Care, title+", and is not installed", "If the site needs it, install it, too: wetland update "+path.Base(p.Origin)+" --pick "+one.Folder)
 		case one.Differs():
 			e.add("companion", Care, fmt.Sprintf("%s, and %s is installed: they are meant to go together", title, one.Installed), "Put both on the shelf (wetland shelve) and update it, too: wetland update "+one.Folder)
 		default:
@@ -116,7 +118,9 @@ func (s *session) examine(ctx context.Context, e *Examination, p *packages.Packa
 	live := s.site.ComponentPath(e.Target.Kind, e.Target.Folder)
 	e.takeReasons("fit", "it belongs to what is installed in "+live, why)
 	installed, ok := site.Component(s.components, e.Target.Kind, e.Target.Folder)
-	if ok {
+	if !ok {
+		e.add("distance", Care, "it is not installed yet: it will be installed, not active", "Is this the right site? If so, switch it on in the CMS afterwards.")
+	} else {
 		if err := s.examineInstalled(ctx, e, p, installed, o); err != nil {
 			return err
 		}
@@ -154,6 +158,9 @@ func (s *session) examineInstalled(ctx context.Context, e *Examination, p *packa
 		return err
 	}
 	e.Added, e.Changed, e.Removed = splitDifferences(present, p.Tree)
+	for _, name := range o.Diff {
+		e.Diffs = append(e.Diffs, changeOf(s.site.Place, installed, present, p, path.Clean(name)))
+	}
 	distance := version.Between(installed.Version, p.Header.Version)
 	advice, do := Go, ""
 	switch {
@@ -233,7 +240,7 @@ func (s *session) checkChildren(ctx context.Context, e *Examination, parent cms.
 			}
 		}
 		if len(over) > 0 {
-			e.add("child theme", Care, fmt.Sprintf("%s overrides files that change in this version: %s", child.Folder, list(over, 4)), "Look whether the child's own files should change in the same way.")
+			e.add("child theme", Care, fmt.Sprintf("%s overrides files that change in this version: %s", child.Folder, list(over, 4)), "Look whether the child's own files should change in the same way: wetland examine PACKAGE --diff "+over[0])
 		} else {
 			e.add("child theme", Go, child.Folder+" overrides no file that changes", "")
 		}
@@ -250,17 +257,49 @@ func (s *session) checkRequirements(ctx context.Context, e *Examination, p *pack
 			e.add("requirements", Go, fmt.Sprintf("it needs version %s of the CMS, and this is %s", want, s.site.CMS.System()), "")
 		}
 	}
-	want := p.Header.RequiresPHP
-	if want == "" {
-		return
+	if want := p.Header.RequiresPHP; want != "" {
+		s.checkPHP(ctx, e, want)
 	}
-	switch runs := s.fetcher.PHPVersion(ctx); {
-	case runs == "":
-		e.add("requirements", Care, fmt.Sprintf("it needs PHP %s, and the site does not tell which it runs", want), "Look it up at your host.")
-	case version.Compare(runs, want) < 0:
-		e.add("requirements", No, fmt.Sprintf("it needs PHP %s, and the site runs %s", want, runs), "Ask your host for a newer PHP.")
+	for _, folder := range p.Header.RequiresPlugins {
+		s.checkRequiredPlugin(e, folder)
+	}
+}
+
+// checkPHP compares the wanted version of PHP with the site's own: as its answers or
+// wetland.toml name it. The php on the command line need not be the site's.
+func (s *session) checkPHP(ctx context.Context, e *Examination, want string) {
+	needs := "it needs PHP " + want + ", and "
+	runs, says := s.fetcher.PHPVersion(ctx), "the site runs "
+	if runs == "" {
+		runs, says = s.site.Workspace.Config.Site.PHP, "wetland.toml says that the site runs "
+	}
+	const look = "Look up at your host which PHP the site runs, and write it down: [site] php in " + site.ConfigName
+	switch {
+	case runs != "" && version.Compare(runs, want) < 0:
+		e.add("requirements", No, needs+says+runs, "Ask your host for a newer PHP.")
+	case runs != "":
+		e.add("requirements", Go, needs+says+runs, "")
 	default:
-		e.add("requirements", Go, fmt.Sprintf("it needs PHP %s, and the site runs %s", want, runs), "")
+		has := "the site does not tell which it runs"
+		if local := s.site.LocalPHP(ctx); local != "" {
+			has += "; the php on this machine's command line is " + local + ", which is weak evidence: the site may run another"
+		}
+		e.add("requirements", Care, needs+has, look)
+	}
+}
+
+func (s *session) checkRequiredPlugin(e *Examination, folder string) {
+	switch plugin, ok := site.Component(s.components, cms.Plugin, folder); {
+	case ok && plugin.Active:
+		e.add("requirements", Go, "it needs the plugin "+folder+", which is active", "")
+	case ok && s.db == nil:
+		e.add("requirements", Care, "it needs the plugin "+folder+", and whether that is active cannot be known", "")
+	case ok:
+		e.add("requirements", Care, "it needs the plugin "+folder+", which is installed, but not active", "Switch that plugin on in the CMS first.")
+	case slices.ContainsFunc(s.beside, func(b Beside) bool { return b.Kind == cms.Plugin && b.Folder == folder }):
+		e.add("requirements", No, "it needs the plugin "+folder+", which is not installed. It came along in the bundle", "Install that first: wetland update FILE --pick "+folder)
+	default:
+		e.add("requirements", No, "it needs the plugin "+folder+", which is not installed", "Get that plugin and install it first.")
 	}
 }
 

@@ -26,7 +26,7 @@ func (s *session) target(p *packages.Package, o Options, why *reasons) *Target {
 	installed, ok := site.Component(s.components, p.Header.Kind, p.Folder)
 	if !ok {
 		t.New = true
-		s.explainMissing(p, o, why)
+		s.explainMissing(p, why)
 		return t
 	}
 	t.From = installed.Version
@@ -60,8 +60,9 @@ func (s *session) target(p *packages.Package, o Options, why *reasons) *Target {
 
 const largeStepAdvice = "Rehearse it on a copy of the site, if there is one. To take the step, add --allow-major."
 
-// explainMissing tells why nothing installed fits the package.
-func (s *session) explainMissing(p *packages.Package, o Options, why *reasons) {
+// explainMissing refuses a package that is not installed yet and would land beside
+// what it is probably meant for.
+func (s *session) explainMissing(p *packages.Package, why *reasons) {
 	for _, other := range s.components {
 		switch {
 		case other.Folder == p.Folder && other.Kind != p.Header.Kind:
@@ -71,9 +72,6 @@ func (s *session) explainMissing(p *packages.Package, o Options, why *reasons) {
 			why.add(fmt.Sprintf("the package's folder is %s, but %s is installed in the folder %s", p.Folder, other.Name, other.Folder), fmt.Sprintf("Get the installable zip, whose folder is called %s: under another name it would be installed beside the old one, and not be active.", other.Folder))
 			return
 		}
-	}
-	if !o.AllowNew {
-		why.add(fmt.Sprintf("no %s is installed in the folder %s", p.Header.Kind, p.Folder), "Is this the right site? To install it beside the others, not active, add --allow-new.")
 	}
 }
 

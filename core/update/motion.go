@@ -31,13 +31,13 @@ const (
 // Options of an update.
 type Options struct {
 	Guard
-	Package       string // path of an archive, or NAME or NAME@VERSION from the shelf
-	Pick          string // which package of a bundle: its folder or name
-	AcceptPresent bool   // findings that are there before do not count
+	Package       string   // path of an archive, or NAME or NAME@VERSION from the shelf
+	Pick          string   // which package of a bundle: its folder or name
+	Diff          []string // files whose changes an examination shows line by line
+	AcceptPresent bool     // findings that are there before do not count
 	AllowOlder    bool
 	AllowSame     bool
 	AllowMajor    bool
-	AllowNew      bool // a package that is not installed yet is installed, not active
 	LoseEdits     bool // what was edited by hand may be overwritten
 	AllowGap      bool // two renames where an exchange is not possible
 	// Decide is asked when the pages are doubtful; nil: as wetland.toml says.
@@ -172,12 +172,19 @@ func (m *motion) carryOut(ctx context.Context) (*Run, error) {
 	m.run.Judgement = judgement
 	switch {
 	case judgement.Verdict == smoke.Sound:
-		return m.keep(ctx, Kept, fmt.Sprintf("%s %s is in place, and the pages are sound.", m.target.Name, m.target.To))
+		return m.keep(ctx, Kept, m.keptWords())
 	case judgement.Verdict == smoke.Doubtful && m.decide(ctx, judgement) == Keep:
 		return m.keep(ctx, KeptDoubt, fmt.Sprintf("%s %s is in place, with doubts that a person should look at.", m.target.Name, m.target.To))
 	}
 	return m.goBack(fmt.Sprintf("%d of %s %s with %s %s", len(judgement.Failing()), plural(len(judgement.Pages), "page"), verdictVerb(judgement), m.target.Name, m.target.To),
 		"Tell the vendor what broke: the findings are in "+m.run.Folder, "wetland shelf    lists the other versions at hand")
+}
+
+func (m *motion) keptWords() string {
+	if m.target.New {
+		return fmt.Sprintf("The %s %s %s is installed, not active; the pages are sound.", m.target.Kind, m.target.Name, m.target.To)
+	}
+	return fmt.Sprintf("%s %s is in place, and the pages are sound.", m.target.Name, m.target.To)
 }
 
 // whyNotJudged says why the pages could not be looked at.
@@ -410,6 +417,9 @@ func (m *motion) keep(ctx context.Context, state State, reason string) (*Run, er
 		return m.needsPerson(err)
 	}
 	next := []string{"wetland smoke    looks at the pages again, any time"}
+	if m.target.New {
+		next = append(next, fmt.Sprintf("Switch the %s on in the CMS when you want it, and look at the pages then.", m.target.Kind))
+	}
 	if state == Kept {
 		if err := m.recordPages(); err != nil {
 			next = []string{fmt.Sprintf("wetland smoke --learn    records the pages anew: that failed (%v)", err)}

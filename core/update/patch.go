@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"io"
 	"path"
+	"slices"
 	"strings"
 	"unicode/utf8"
 
@@ -51,6 +52,26 @@ func EditsPatch(ctx context.Context, s *site.Site, c cms.Component, shelf []pack
 		out.WriteString(udiff.Unified(path.Join("original", c.Folder, differ.Path), path.Join("installed", c.Folder, differ.Path), *before, *after))
 	}
 	return out.String(), nil
+}
+
+// changeOf returns how one file of an installed component changes with a package, as
+// a unified diff: what the owner of a child theme that overrides the file looks at.
+func changeOf(place files.Place, installed cms.Component, present files.Tree, p *packages.Package, name string) string {
+	isFile := func(item files.Item) bool { return item.Path == name && item.Kind == files.File }
+	wasThere, isThere := slices.ContainsFunc(present, isFile), slices.ContainsFunc(p.Tree, isFile)
+	if !wasThere && !isThere {
+		return name + ": neither version has this file\n"
+	}
+	before := textOf(func() (io.ReadCloser, error) { return place.Open(path.Join(installed.Path, name), 0) }, !wasThere)
+	after := textOf(func() (io.ReadCloser, error) { return p.Source(files.Item{Path: name}) }, !isThere)
+	if before == nil || after == nil {
+		return name + ": not shown: too large, or no text\n"
+	}
+	diff := udiff.Unified(path.Join(versionText(installed.Version), name), path.Join(versionText(p.Header.Version), name), *before, *after)
+	if diff == "" {
+		return name + ": both versions have it with the same bytes\n"
+	}
+	return diff
 }
 
 // textOf reads a text; nil if it is none that can be shown, such as a folder. What is

@@ -25,16 +25,23 @@ type Shelved struct {
 	Problem string           `json:"problem,omitempty"` // why it was not taken
 }
 
+// ShelveOptions say how packages are had from vendors.
+type ShelveOptions struct {
+	packages.Download
+	// AskKey asks a person for a vendor's key to a component; nil: nobody is there.
+	AskKey func(ctx context.Context, folder string) (string, error)
+}
+
 // Shelve puts packages on the workspace's shelf. Each name is a file, a folder (for
 // the zips in it), an address, or NAME@VERSION of a component whose source
 // wetland.toml names. A bundle stands for the packages in it. What cannot be taken
 // is told in its Problem and does not keep the others off.
-func Shelve(ctx context.Context, w *site.Workspace, names []string, how packages.Download) ([]Shelved, error) {
+func Shelve(ctx context.Context, w *site.Workspace, names []string, how ShelveOptions) ([]Shelved, error) {
 	opened, err := site.Open(ctx, files.Local{}, w)
 	if err != nil {
 		return nil, err
 	}
-	wanted, err := wantedPackages(w, names)
+	wanted, err := wantedPackages(ctx, w, names, &how)
 	if err != nil {
 		return nil, err
 	}
@@ -42,7 +49,7 @@ func Shelve(ctx context.Context, w *site.Workspace, names []string, how packages
 	var all []Shelved
 	for _, want := range wanted {
 		one := Shelved{File: want.shown}
-		one.Entries, err = want.shelve(ctx, shelf, opened.CMS.ReadHeader, how)
+		one.Entries, err = want.shelve(ctx, shelf, opened.CMS.ReadHeader, how.Download)
 		if ctx.Err() != nil {
 			return all, ctx.Err()
 		}
@@ -61,7 +68,7 @@ type wantedPackage struct {
 	address string
 }
 
-func wantedPackages(w *site.Workspace, names []string) ([]wantedPackage, error) {
+func wantedPackages(ctx context.Context, w *site.Workspace, names []string, how *ShelveOptions) ([]wantedPackage, error) {
 	var wanted []wantedPackage
 	for _, name := range names {
 		if strings.Contains(name, "://") {
@@ -70,7 +77,7 @@ func wantedPackages(w *site.Workspace, names []string) ([]wantedPackage, error) 
 		}
 		info, err := os.Stat(name)
 		if errors.Is(err, fs.ErrNotExist) && strings.Contains(name, "@") {
-			want, err := fromSource(w, name)
+			want, err := how.fromSource(ctx, w, name)
 			if err != nil {
 				return nil, err
 			}
@@ -96,24 +103,35 @@ func wantedPackages(w *site.Workspace, names []string) ([]wantedPackage, error) 
 }
 
 // fromSource fills in the address that wetland.toml has for a component.
-func fromSource(w *site.Workspace, name string) (wantedPackage, error) {
+func (how *ShelveOptions) fromSource(ctx context.Context, w *site.Workspace, name string) (wantedPackage, error) {
 	folder, version, _ := strings.Cut(name, "@")
 	i := slices.IndexFunc(w.Config.Sources, func(s site.Source) bool { return s.Folder == folder })
 	if i < 0 {
 		return wantedPackage{}, fmt.Errorf("%s is no file, and %s names no source for %s. Add it: [[sources]] folder = %q, address = \"https://vendor.example/{name}/{version}.zip?key={key}\", key_from = \"env NAME\"", name, site.ConfigName, folder, folder)
 	}
 	source := w.Config.Sources[i]
-	key := ""
-	if source.KeyFrom != "" {
-		var err error
-		if key, err = site.ReadSecret("key_from of "+folder, source.KeyFrom); err != nil {
-			return wantedPackage{}, err
-		}
+	key, err := how.key(ctx, source)
+	if err != nil {
+		return wantedPackage{}, err
 	}
 	fill := strings.NewReplacer("{name}", url.PathEscape(folder), "{version}", url.PathEscape(version), "{key}", url.QueryEscape(key))
 	// What is shown and kept has the key's place, never the key.
 	shown := strings.NewReplacer("{name}", folder, "{version}", version).Replace(source.Address)
 	return wantedPackage{shown: shown, address: fill.Replace(source.Address)}, nil
+}
+
+// key returns the vendor's key from where the source says it is; "" if none is wanted.
+func (how *ShelveOptions) key(ctx context.Context, source site.Source) (string, error) {
+	setting := "key_from of " + source.Folder
+	switch {
+	case source.KeyFrom == "":
+		return "", nil
+	case source.KeyFrom != site.AskForKey:
+		return site.ReadSecret(setting, source.KeyFrom)
+	case how.AskKey == nil:
+		return "", fmt.Errorf("%s says that a person is asked, and nobody is at a terminal. For use without a person, say there \"env NAME\" or \"file PATH\"", setting)
+	}
+	return how.AskKey(ctx, source.Folder)
 }
 
 func (want wantedPackage) shelve(ctx context.Context, shelf packages.Shelf, readHeader packages.HeaderReader, how packages.Download) (entries []packages.Entry, err error) {

@@ -212,13 +212,9 @@ func molePackage(t *testing.T) string {
 func TestPackageThatIsNotInstalledYet(t *testing.T) {
 	j := newJetty(t)
 	mole := j.dir + "/www/plugins/mole"
-	var refusal *Refusal
-	if _, err := j.update(t, Options{Package: molePackage(t)}); !errors.As(err, &refusal) || !strings.Contains(err.Error(), "--allow-new") {
-		t.Fatalf("without consent: %v", err)
-	}
 	// Somebody interrupts it while it is in place: it is taken away again.
 	ctx, stop := context.WithCancel(t.Context())
-	run, err := Update(ctx, j.workspace, Options{Package: molePackage(t), AllowNew: true, Guard: Guard{Clock: stopping{stop}}})
+	run, err := Update(ctx, j.workspace, Options{Package: molePackage(t), Guard: Guard{Clock: stopping{stop}}})
 	if err != nil || run.State != PutBack || !strings.Contains(run.Reason, "It is gone again") {
 		t.Fatalf("%+v %v", run, err)
 	}
@@ -226,14 +222,25 @@ func TestPackageThatIsNotInstalledYet(t *testing.T) {
 		t.Errorf("it is still there: %v", err)
 	}
 	j.clean(t)
-	run, err = j.update(t, Options{Package: molePackage(t), AllowNew: true})
-	if err != nil || run.State != Kept {
+	run, err = j.update(t, Options{Package: molePackage(t)})
+	if err != nil || run.State != Kept || !strings.Contains(run.Reason, "installed, not active") {
 		t.Fatalf("%+v %v", run, err)
 	}
 	if text, err := os.ReadFile(mole + "/a/b.css"); err != nil || string(text) != "body{}" {
 		t.Errorf("%q %v", text, err)
 	}
 	j.clean(t)
+}
+
+// moleAsSaid fails unless the new plugin is wholly there if it was kept, and else not
+// at all.
+func (j *jetty) moleAsSaid(t *testing.T, run *Run) {
+	t.Helper()
+	text, err := os.ReadFile(j.dir + "/www/plugins/mole/a/b.css")
+	_, gone := os.Lstat(j.dir + "/www/plugins/mole")
+	if run.State == Kept && string(text) != "body{}" || run.State != Kept && !errors.Is(gone, fs.ErrNotExist) {
+		t.Errorf("the run ended %s, and of the plugin is there: %q %v, %v", run.State, text, err, gone)
+	}
 }
 
 // stopping is a clock at whose first wait the person stops the run.
@@ -388,7 +395,7 @@ func (d dying) List(name string) ([]files.Entry, error) {
 // before and after the change: each time the theme is wholly old or wholly new, and
 // recover settles it.
 func TestDeathAtEveryChange(t *testing.T) {
-	for _, word := range []string{"good", "broken"} {
+	for _, word := range []string{"good", "broken", "new"} {
 		for _, after := range []bool{false, true} {
 			for _, to := range []string{"", "old", "new"} {
 				t.Run(fmt.Sprintf("%s, after %v, to %q", word, after, to), func(t *testing.T) {
@@ -404,7 +411,7 @@ func TestDeathAtEveryChange(t *testing.T) {
 						}
 						deaths++
 					}
-					if deaths < 8 {
+					if deaths < 4 {
 						t.Errorf("only %d deaths: the update did not do its work", deaths)
 					}
 				})
@@ -418,7 +425,10 @@ func TestDeathAtEveryChange(t *testing.T) {
 func dieAt(t *testing.T, n int, word string, after bool, to string) bool {
 	t.Helper()
 	j := newJetty(t)
-	version := map[string]string{"good": "1.1", "broken": "1.2"}[word]
+	archive := molePackage(t)
+	if word != "new" {
+		archive = j.themePackage(t, map[string]string{"good": "1.1", "broken": "1.2"}[word], word)
+	}
 	abandon, give := context.WithCancel(t.Context())
 	defer give()
 	records := j.dir + "/records"
@@ -430,7 +440,7 @@ func dieAt(t *testing.T, n int, word string, after bool, to string) bool {
 		}
 		give()
 	}}
-	_, _ = j.update(t, Options{Package: j.themePackage(t, version, word), Guard: Guard{Place: place, Abandon: abandon}})
+	_, _ = j.update(t, Options{Package: archive, Guard: Guard{Place: place, Abandon: abandon}})
 	if !dead.Load() {
 		return false
 	}
@@ -445,8 +455,11 @@ func dieAt(t *testing.T, n int, word string, after bool, to string) bool {
 	if err != nil || (run.State != PutBack && run.State != Stopped && run.State != Kept) {
 		t.Fatalf("death %d: recover: %+v %v", n, run, err)
 	}
+	if word == "new" {
+		j.moleAsSaid(t, run)
+	}
 	state := j.wholly(t)
-	if state != "old" && (state != "good" || run.State != Kept) || (run.State == Kept && to == "old") {
+	if word != "new" && state != "old" && (state != "good" || run.State != Kept) || (run.State == Kept && to == "old") {
 		t.Fatalf("death %d: recover ended %s with the theme %s", n, run.State, state)
 	}
 	j.clean(t)

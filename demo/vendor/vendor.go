@@ -8,6 +8,10 @@ package vendor
 
 import (
 	"bytes"
+	"context"
+	"errors"
+	"fmt"
+	"net"
 	"net/http"
 	"strings"
 	"sync/atomic"
@@ -25,6 +29,17 @@ type Server struct {
 	Asked atomic.Int32
 	// Resumed counts the requests for the rest of a download that broke off.
 	Resumed atomic.Int32
+}
+
+// Serve answers on listener for whoever has the key, until ctx ends.
+func Serve(ctx context.Context, listener net.Listener, key string) error {
+	server := &http.Server{Handler: &Server{Key: key}, ReadHeaderTimeout: 10 * time.Second}
+	stopped := context.AfterFunc(ctx, func() { _ = server.Close() })
+	defer stopped()
+	if err := server.Serve(listener); !errors.Is(err, http.ErrServerClosed) {
+		return fmt.Errorf("serve the vendor's downloads: %w", err)
+	}
+	return nil
 }
 
 // newest is what the vendor's "newest" says: it lags behind what is published.

@@ -35,6 +35,8 @@ type Header struct {
 	TextDomain  string `json:"text_domain,omitempty"`
 	RequiresCMS string `json:"requires_cms,omitempty"`
 	RequiresPHP string `json:"requires_php,omitempty"`
+	// RequiresPlugins are the folders of the plugins that must be active beside it.
+	RequiresPlugins []string `json:"requires_plugins,omitempty"`
 }
 
 // Component is something installed that has a version.

@@ -135,11 +135,12 @@ func (r *rowlockSite) ReadHeader(folder Folder) (Header, error) {
 			return Header{Kind: kind}, err
 		}
 		var header struct {
-			Name            string `toml:"name"`
-			Version         string `toml:"version"`
-			Author          string `toml:"author"`
-			Parent          string `toml:"parent"`
-			RequiresRowlock string `toml:"requires_rowlock"`
+			Name            string   `toml:"name"`
+			Version         string   `toml:"version"`
+			Author          string   `toml:"author"`
+			Parent          string   `toml:"parent"`
+			RequiresRowlock string   `toml:"requires_rowlock"`
+			RequiresPlugins []string `toml:"requires_plugins"`
 		}
 		if err := toml.Unmarshal([]byte(text), &header); err != nil {
 			return Header{Kind: kind}, fmt.Errorf("read %s: %w", name, err)
@@ -147,7 +148,10 @@ func (r *rowlockSite) ReadHeader(folder Folder) (Header, error) {
 		if header.Name == "" {
 			return Header{Kind: kind}, fmt.Errorf("%s names no name", name)
 		}
-		return Header{Kind: kind, Name: header.Name, Version: header.Version, Author: header.Author, Parent: header.Parent, RequiresCMS: header.RequiresRowlock}, nil
+		return Header{
+			Kind: kind, Name: header.Name, Version: header.Version, Author: header.Author, Parent: header.Parent,
+			RequiresCMS: header.RequiresRowlock, RequiresPlugins: header.RequiresPlugins,
+		}, nil
 	}
 	return Header{}, ErrNoHeader
 }

@@ -364,6 +364,12 @@ func headerOf(kind Kind, name, text string) Header {
 		Kind: kind, Name: name, Version: headerField(text, "Version"), Author: headerField(text, "Author"),
 		TextDomain: headerField(text, "Text Domain"), RequiresCMS: headerField(text, "Requires at least"), RequiresPHP: headerField(text, "Requires PHP"),
 	}
+	// Folders, separated by commas: the header "Requires Plugins" of WordPress 6.5.
+	for folder := range strings.SplitSeq(headerField(text, "Requires Plugins"), ",") {
+		if folder = strings.TrimSpace(folder); folder != "" {
+			header.RequiresPlugins = append(header.RequiresPlugins, folder)
+		}
+	}
 	if kind == Theme {
 		header.Parent = headerField(text, "Template")
 	}

@@ -6,6 +6,7 @@ import (
 	"io/fs"
 	"os"
 	"path/filepath"
+	"reflect"
 	"slices"
 	"strings"
 	"testing"
@@ -231,8 +232,8 @@ func TestWordPressHeaders(t *testing.T) {
 		want   Header
 		err    error
 	}{
-		{"theme", memory{"style.css": "/*\r\nTheme Name: Harbourlight\r\nVersion: 2.4.1\r\nTemplate: quay\r\nRequires PHP: 7.4\r\nText Domain: harbour\r\n*/"},
-			Header{Kind: Theme, Name: "Harbourlight", Version: "2.4.1", Parent: "quay", RequiresPHP: "7.4", TextDomain: "harbour"}, nil},
+		{"theme", memory{"style.css": "/*\r\nTheme Name: Harbourlight\r\nVersion: 2.4.1\r\nTemplate: quay\r\nRequires PHP: 7.4\r\nText Domain: harbour\r\nRequires Plugins: tidetable, enquiries,\r\n*/"},
+			Header{Kind: Theme, Name: "Harbourlight", Version: "2.4.1", Parent: "quay", RequiresPHP: "7.4", TextDomain: "harbour", RequiresPlugins: []string{"tidetable", "enquiries"}}, nil},
 		{"plugin", memory{"a.php": "<?php // nothing", "tide.php": "<?php\n/**\n * Plugin Name: Tidetable\n * Version: 1.3 */\n", "style.css": "body {}"},
 			Header{Kind: Plugin, Name: "Tidetable", Version: "1.3"}, nil},
 		{"on the first line", memory{"x.php": "<?php /* Plugin Name: Tidetable */ ?>"}, Header{Kind: Plugin, Name: "Tidetable"}, nil},
@@ -241,7 +242,7 @@ func TestWordPressHeaders(t *testing.T) {
 	} {
 		t.Run(c.name, func(t *testing.T) {
 			got, err := w.ReadHeader(c.folder)
-			if got != c.want || !errors.Is(err, c.err) {
+			if !reflect.DeepEqual(got, c.want) || !errors.Is(err, c.err) {
 				t.Errorf("%+v %v", got, err)
 			}
 		})
