@@ -201,9 +201,13 @@ var (
 	ErrMissing     = errors.New("there is no such database")
 )
 
+// Sink is given every row of a table, as AppendRow encodes it, and a number that
+// depends on the row's bytes alone. The bytes are valid during the call.
+type Sink func(table Table, encoded []byte, mark uint64) error
+
 // Survey reads every table of a moment and fills in Rows and Digest. sink, if not
-// nil, is given every row, too.
-func Survey(ctx context.Context, moment Moment, sink func(Table, Row) error) ([]Table, error) {
+// nil, is given every row.
+func Survey(ctx context.Context, moment Moment, sink Sink) ([]Table, error) {
 	tables := moment.Tables()
 	for i := range tables {
 		if tables[i].Kind != BaseTable {
@@ -211,11 +215,11 @@ func Survey(ctx context.Context, moment Moment, sink func(Table, Row) error) ([]
 		}
 		var digest Digest
 		err := moment.Rows(ctx, tables[i], func(row Row) error {
-			digest.Add(row)
+			encoded, mark := digest.Add(row)
 			if sink == nil {
 				return nil
 			}
-			return sink(tables[i], row)
+			return sink(tables[i], encoded, mark)
 		})
 		if err != nil {
 			return nil, fmt.Errorf("read the table %s: %w", tables[i].Name, err)

@@ -69,9 +69,12 @@ func save(t *testing.T, db Database) saved {
 		t.Fatal(err)
 	}
 	s := saved{rows: map[string][]Row{}}
-	s.tables, err = Survey(t.Context(), moment, func(table Table, row Row) error {
-		s.rows[table.Name] = append(s.rows[table.Name], cloneRow(row))
-		return nil
+	s.tables, err = Survey(t.Context(), moment, func(table Table, encoded []byte, _ uint64) error {
+		var decoder RowDecoder
+		return decoder.Decode(encoded, func(row Row) error {
+			s.rows[table.Name] = append(s.rows[table.Name], cloneRow(row))
+			return nil
+		})
 	})
 	if err != nil {
 		t.Fatal(err)

@@ -1,10 +1,8 @@
 package database
 
 import (
-	"bufio"
 	"encoding/binary"
 	"encoding/hex"
-	"errors"
 	"fmt"
 	"io"
 	"math"
@@ -68,74 +66,89 @@ func AppendRow(to []byte, row Row) []byte {
 	return append(to, 0)
 }
 
-// largestCell bounds what ReadRow believes: no engine stores more in one cell.
-const largestCell = 4 << 30
+// RowDecoder turns a stream of encoded rows, given in stretches of any length, back
+// into rows.
+type RowDecoder struct {
+	rest []byte // the beginning of a row whose end has not come yet
+	row  Row
+}
 
-// ReadRow decodes the next row. It returns io.EOF at the end of the stream, and
-// io.ErrUnexpectedEOF or an error that says what is wrong when it is damaged.
-func ReadRow(from *bufio.Reader) (Row, error) {
-	var row Row
-	for {
-		kind, err := from.ReadByte()
+// Decode takes the next stretch of the stream and calls each for every row that ends
+// in it; the row is valid during the call. What cannot be a row is an error.
+func (d *RowDecoder) Decode(data []byte, each func(Row) error) error {
+	if len(d.rest) > 0 {
+		d.rest = append(d.rest, data...)
+		data = d.rest
+	}
+	for len(data) > 0 {
+		n, err := d.next(data)
 		if err != nil {
-			if errors.Is(err, io.EOF) && row != nil {
-				err = io.ErrUnexpectedEOF
-			}
-			return nil, err
+			return err
 		}
-		switch Type(kind) {
+		if n == 0 {
+			break
+		}
+		if err := each(d.row); err != nil {
+			return err
+		}
+		data = data[n:]
+	}
+	d.rest = append([]byte(nil), data...) // data may be the end of rest itself
+	return nil
+}
+
+// End tells whether the stream ended with a row.
+func (d *RowDecoder) End() error {
+	if len(d.rest) > 0 {
+		return io.ErrUnexpectedEOF
+	}
+	return nil
+}
+
+// next reads one row and returns its length; 0 if its end is not in data.
+func (d *RowDecoder) next(data []byte) (int, error) {
+	d.row = d.row[:0]
+	at := 0
+	for at < len(data) {
+		kind := Type(data[at])
+		at++
+		switch kind {
 		case 0:
-			return row, nil
+			return at, nil
 		case Null:
-			row = append(row, Value{Type: Null})
+			d.row = append(d.row, Value{Type: Null})
 			continue
 		case Integer, Real, Text, Bytes:
 		default:
-			return nil, fmt.Errorf("a cell of the unknown type %q", kind)
+			return 0, fmt.Errorf("a cell of the unknown type %q", byte(kind))
 		}
-		size, err := binary.ReadUvarint(from)
-		if err != nil {
-			return nil, fmt.Errorf("the length of a cell: %w", noEOF(err))
+		size, n := binary.Uvarint(data[at:])
+		if n == 0 {
+			return 0, nil
 		}
-		if size > largestCell || ((Type(kind) == Integer || Type(kind) == Real) && size != 8) {
-			return nil, fmt.Errorf("a cell of %d bytes", size)
+		if n < 0 || ((kind == Integer || kind == Real) && size != 8) || size > largestCell {
+			return 0, fmt.Errorf("a cell of %d bytes", size)
 		}
-		data, err := readN(from, size)
-		if err != nil {
-			return nil, err
+		at += n
+		if size > uint64(len(data)-at) {
+			return 0, nil
 		}
-		row = append(row, Value{Type: Type(kind), Data: data})
+		d.row = append(d.row, Value{Type: kind, Data: data[at : at+int(size) : at+int(size)]})
+		at += int(size)
 	}
+	return 0, nil
 }
 
-// readN grows with what is really there, so that a damaged length cannot ask for
-// more memory than the stream has bytes.
-func readN(from *bufio.Reader, size uint64) ([]byte, error) {
-	const step = 1 << 20
-	data := make([]byte, 0, min(size, step))
-	for uint64(len(data)) < size {
-		n := min(size-uint64(len(data)), step)
-		at := len(data)
-		data = append(data, make([]byte, n)...)
-		if _, err := io.ReadFull(from, data[at:]); err != nil {
-			return nil, noEOF(err)
-		}
-	}
-	return data, nil
-}
-
-func noEOF(err error) error {
-	if errors.Is(err, io.EOF) {
-		return io.ErrUnexpectedEOF
-	}
-	return err
-}
+// largestCell bounds what is believed: no engine stores more in one cell.
+const largestCell = 4 << 30
 
 // fingerprint is a 128-bit hash of a row.
 type fingerprint [16]byte
 
-func fingerprintOf(row Row) (f fingerprint) {
-	sum := blake3.Sum256(AppendRow(nil, row))
+func fingerprintOf(row Row) fingerprint { return fingerprintOfEncoded(AppendRow(nil, row)) }
+
+func fingerprintOfEncoded(row []byte) (f fingerprint) {
+	sum := blake3.Sum256(row)
 	copy(f[:], sum[:16])
 	return f
 }
@@ -145,15 +158,20 @@ func fingerprintOf(row Row) (f fingerprint) {
 type Digest struct {
 	rows    int64
 	hi, low uint64
+	encoded []byte // of the row that was added last
 }
 
-// Add counts one more row.
-func (d *Digest) Add(row Row) {
-	f := fingerprintOf(row)
+// Add counts one more row. It returns the row encoded, valid until the next call, and
+// a number that depends on the row's bytes alone.
+func (d *Digest) Add(row Row) (encoded []byte, mark uint64) {
+	d.encoded = AppendRow(d.encoded[:0], row)
+	f := fingerprintOfEncoded(d.encoded)
+	low := binary.BigEndian.Uint64(f[8:])
 	var carry uint64
-	d.low, carry = bits.Add64(d.low, binary.BigEndian.Uint64(f[8:]), 0)
+	d.low, carry = bits.Add64(d.low, low, 0)
 	d.hi, _ = bits.Add64(d.hi, binary.BigEndian.Uint64(f[:8]), carry)
 	d.rows++
+	return d.encoded, low
 }
 
 // Rows returns how many rows were added.

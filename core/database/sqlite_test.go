@@ -1,11 +1,8 @@
 package database
 
 import (
-	"bufio"
-	"bytes"
 	"database/sql"
 	"errors"
-	"io"
 	"path/filepath"
 	"strings"
 	"testing"
@@ -219,22 +216,36 @@ func TestDigestKnowsNoOrder(t *testing.T) {
 	}
 }
 
-func FuzzReadRow(f *testing.F) {
-	f.Add(AppendRow(nil, Row{IntegerValue(-1), RealValue(0.1), {Type: Null}, {Type: Text, Data: []byte("x")}, {Type: Bytes}}))
-	f.Add([]byte("t\xff\xff\xff\xff\x0f"))
-	f.Fuzz(func(t *testing.T, data []byte) {
-		from := bufio.NewReader(bytes.NewReader(data))
-		for {
-			row, err := ReadRow(from)
-			if err != nil {
-				return
+func FuzzDecodeRows(f *testing.F) {
+	f.Add(AppendRow(nil, Row{IntegerValue(-1), RealValue(0.1), {Type: Null}, {Type: Text, Data: []byte("x")}, {Type: Bytes}}), uint16(3))
+	f.Add([]byte("t\xff\xff\xff\xff\x0f"), uint16(1))
+	f.Fuzz(func(t *testing.T, data []byte, cut uint16) {
+		read := func(stretches ...[]byte) (rows []Row, err error) {
+			var decoder RowDecoder
+			for _, stretch := range stretches {
+				if err := decoder.Decode(stretch, func(row Row) error { rows = append(rows, cloneRow(row)); return nil }); err != nil {
+					return rows, err
+				}
 			}
-			again, err := ReadRow(bufio.NewReader(bytes.NewReader(AppendRow(nil, row))))
-			if err != nil && !errors.Is(err, io.EOF) {
-				t.Fatal(err)
-			}
-			if fingerprintOf(again) != fingerprintOf(row) {
-				t.Errorf("%v became %v", row, again)
+			return rows, decoder.End()
+		}
+		rows, err := read(data)
+		at := min(int(cut), len(data))
+		parts, partsErr := read(data[:at], data[at:])
+		if len(parts) != len(rows) || (err == nil) != (partsErr == nil) {
+			t.Fatalf("whole: %d rows, %v; cut at %d: %d rows, %v", len(rows), err, at, len(parts), partsErr)
+		}
+		var again []byte
+		for _, row := range rows {
+			again = AppendRow(again, row)
+		}
+		back, err := read(again)
+		if err != nil || len(back) != len(rows) {
+			t.Fatalf("%d rows became %d, %v", len(rows), len(back), err)
+		}
+		for i := range back {
+			if fingerprintOf(back[i]) != fingerprintOf(rows[i]) {
+				t.Errorf("%v became %v", rows[i], back[i])
 			}
 		}
 	})

@@ -60,11 +60,17 @@ func entryOf(name string, info fs.FileInfo) (Entry, error) {
 	return entry, nil
 }
 
+// specialModes are the bits that set user, group and the sticky one.
+var specialModes = [...]struct {
+	bit   uint32
+	goBit fs.FileMode
+}{{0o4000, fs.ModeSetuid}, {0o2000, fs.ModeSetgid}, {0o1000, fs.ModeSticky}}
+
 func posixMode(m fs.FileMode) uint32 {
 	mode := uint32(m.Perm())
-	for bit, special := range map[uint32]fs.FileMode{0o4000: fs.ModeSetuid, 0o2000: fs.ModeSetgid, 0o1000: fs.ModeSticky} {
-		if m&special != 0 {
-			mode |= bit
+	for _, one := range specialModes {
+		if m&one.goBit != 0 {
+			mode |= one.bit
 		}
 	}
 	return mode
@@ -72,9 +78,9 @@ func posixMode(m fs.FileMode) uint32 {
 
 func goMode(mode uint32) fs.FileMode {
 	m := fs.FileMode(mode & 0o777)
-	for bit, special := range map[uint32]fs.FileMode{0o4000: fs.ModeSetuid, 0o2000: fs.ModeSetgid, 0o1000: fs.ModeSticky} {
-		if mode&bit != 0 {
-			m |= special
+	for _, one := range specialModes {
+		if mode&one.bit != 0 {
+			m |= one.goBit
 		}
 	}
 	return m

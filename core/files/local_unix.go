@@ -21,6 +21,7 @@ const (
 func describeOwner(entry *Entry, info fs.FileInfo) {
 	if stat, ok := info.Sys().(*syscall.Stat_t); ok {
 		entry.Owner, entry.Group, entry.Device = int(stat.Uid), int(stat.Gid), uint64(stat.Dev)
+		entry.Changed = changeTime(stat)
 	}
 }
 

@@ -36,8 +36,9 @@ type Entry struct {
 	Owner    int // numeric, or Unowned
 	Group    int // numeric, or Unowned
 	Modified time.Time
-	Target   string // of links: where it points, as written
-	Device   uint64 // entries of one device can be renamed into each other; 0 unknown
+	Changed  time.Time // of the entry itself, whatever changed; zero where the place does not tell
+	Target   string    // of links: where it points, as written
+	Device   uint64    // entries of one device can be renamed into each other; 0 unknown
 }
 
 // Attributes are given to what is created.

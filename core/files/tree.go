@@ -71,35 +71,53 @@ func (t Tree) Below(folder string) Tree {
 // folder that cannot be listed ends the walk with an error that names it; what
 // vanishes during the walk is passed over.
 func Walk(ctx context.Context, place Place, top string, leaveOut func(path string) bool, visit func(path string, entry Entry) error) error {
+	return WalkPast(ctx, place, top, leaveOut, visit, func(name string, err error) error {
+		return fmt.Errorf("list %s: %w", name, err)
+	})
+}
+
+// WalkPast is Walk, but asks failed, with the whole name, about each folder that
+// cannot be listed: nil passes over it.
+func WalkPast(ctx context.Context, place Place, top string, leaveOut func(path string) bool, visit func(path string, entry Entry) error, failed func(name string, err error) error) error {
 	entry, err := place.Lstat(top)
 	if err != nil {
 		return err
 	}
-	return walk(ctx, place, top, ".", entry, leaveOut, visit)
+	w := walk{place, top, leaveOut, visit, failed}
+	return w.at(ctx, ".", entry)
 }
 
-func walk(ctx context.Context, place Place, top, at string, entry Entry, leaveOut func(string) bool, visit func(string, Entry) error) error {
+type walk struct {
+	place    Place
+	top      string
+	leaveOut func(string) bool
+	visit    func(string, Entry) error
+	failed   func(string, error) error
+}
+
+func (w *walk) at(ctx context.Context, at string, entry Entry) error {
 	if err := ctx.Err(); err != nil {
 		return err
 	}
-	if leaveOut != nil && at != "." && leaveOut(at) {
+	if w.leaveOut != nil && at != "." && w.leaveOut(at) {
 		return nil
 	}
-	if err := visit(at, entry); err != nil {
+	if err := w.visit(at, entry); err != nil {
 		return err
 	}
 	if entry.Kind != Folder {
 		return nil
 	}
-	entries, err := place.List(path.Join(top, at))
+	name := path.Join(w.top, at)
+	entries, err := w.place.List(name)
 	if errors.Is(err, fs.ErrNotExist) {
 		return nil
 	}
 	if err != nil {
-		return fmt.Errorf("list %s: %w", path.Join(top, at), err)
+		return w.failed(name, err)
 	}
 	for _, entry := range entries {
-		if err := walk(ctx, place, top, path.Join(at, entry.Name), entry, leaveOut, visit); err != nil {
+		if err := w.at(ctx, path.Join(at, entry.Name), entry); err != nil {
 			return err
 		}
 	}

@@ -4,6 +4,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"io/fs"
 	"os"
 	"path"
 	"path/filepath"
@@ -17,6 +18,7 @@ import (
 // is once written never changes. Names are slash-separated.
 type Bytes interface {
 	// Put begins a new entry. It is visible, whole and safe, once Commit returned nil.
+	// Where the name is taken, one of both wraps fs.ErrExist.
 	Put(name string) (Writer, error)
 	// Get reads length bytes from offset on; length -1 is to the end.
 	Get(name string, offset, length int64) (io.ReadCloser, error)
@@ -48,12 +50,12 @@ type diskWriter struct {
 func (d diskBytes) Put(name string) (Writer, error) {
 	final := filepath.Join(d.dir, filepath.FromSlash(name))
 	if _, err := os.Lstat(final); err == nil {
-		return nil, fmt.Errorf("%s is in the store already", name)
+		return nil, fmt.Errorf("%s is in the store already: %w", name, fs.ErrExist)
 	}
 	if err := os.MkdirAll(filepath.Dir(final), 0o700); err != nil {
 		return nil, err
 	}
-	file, err := os.OpenFile(final+partSuffix, os.O_RDWR|os.O_CREATE|os.O_TRUNC, 0o600)
+	file, err := os.CreateTemp(filepath.Dir(final), "*"+partSuffix) // 0600
 	if err != nil {
 		return nil, err
 	}
@@ -65,8 +67,8 @@ func (w *diskWriter) Commit() error {
 	if err := errors.Join(w.Sync(), w.Close()); err != nil {
 		return errors.Join(err, os.Remove(w.Name()))
 	}
-	if err := os.Rename(w.Name(), w.final); err != nil {
-		return err
+	if err := renameNew(w.Name(), w.final); err != nil {
+		return errors.Join(err, os.Remove(w.Name()))
 	}
 	return journal.SyncFolder(filepath.Dir(w.final))
 }
@@ -77,6 +79,35 @@ func (w *diskWriter) Abort() error {
 	}
 	w.done = true
 	return errors.Join(w.Close(), os.Remove(w.Name()))
+}
+
+// renameNew moves a file to a name that must not be taken, by whatever process.
+func renameNew(from, to string) error {
+	err := os.Link(from, to)
+	if err == nil {
+		return os.Remove(from)
+	}
+	if errors.Is(err, fs.ErrExist) {
+		return err
+	}
+	// A file system without hard links: the name is looked at first.
+	if _, err := os.Lstat(to); err == nil {
+		return &fs.PathError{Op: "make", Path: to, Err: fs.ErrExist}
+	}
+	return os.Rename(from, to)
+}
+
+// putWhole writes an entry that must not be there yet; else its error wraps
+// fs.ErrExist.
+func putWhole(to Bytes, name string, data []byte) error {
+	w, err := to.Put(name)
+	if err != nil {
+		return err
+	}
+	if _, err := w.Write(data); err != nil {
+		return errors.Join(fmt.Errorf("write %s: %w", path.Base(name), err), w.Abort())
+	}
+	return w.Commit()
 }
 
 // rangeReader reads a stretch of a file.

@@ -2,15 +2,14 @@ package snapshot
 
 import (
 	"bytes"
-	"encoding/base64"
 	"encoding/json"
 	"errors"
 	"fmt"
 	"io"
-	"strconv"
 	"strings"
 	"time"
-	"unicode/utf8"
+
+	"github.com/zeebo/blake3"
 
 	"wetland/core/database"
 	"wetland/core/files"
@@ -19,9 +18,12 @@ import (
 
 // manifestFormat is the form of manifests that this version writes, and the
 // newest it reads.
-const manifestFormat = 1
+const manifestFormat = 2
 
-const manifestFolder = "snapshots/"
+const (
+	manifestFolder = "snapshots/"
+	manifestSuffix = ".manifest"
+)
 
 // manifestHead begins a manifest, followed by the hash of the rest and a newline.
 const manifestHead = "wetland snapshot "
@@ -45,6 +47,9 @@ type Manifest struct {
 	Tables     []Table         `json:"tables"`
 	Weaker     []string        `json:"weaker,omitempty"`  // what this snapshot does not promise
 	Skipped    []string        `json:"skipped,omitempty"` // sockets, devices and pipes
+	// Unread lists what could not be read, with the reason: then the snapshot is not
+	// whole, and only serves to undo a restore.
+	Unread []string `json:"unread,omitempty"`
 }
 
 // Area is one part of the file system in a snapshot.
@@ -53,7 +58,10 @@ type Area struct {
 	Path     string   `json:"path"`
 	Only     string   `json:"only,omitempty"`
 	LeaveOut []string `json:"leave_out,omitempty"`
-	Items    []Item   `json:"items"`
+	Files    int      `json:"files"`
+	Bytes    int64    `json:"bytes"`
+	Lists    []ID     `json:"lists"` // the pieces that list the items, in their order
+	Items    []Item   `json:"-"`
 }
 
 // Tree returns the area's items without their pieces.
@@ -65,70 +73,11 @@ func (a Area) Tree() files.Tree {
 	return tree
 }
 
-// Item is one entry with the pieces that its bytes are made of.
-type Item struct {
-	files.Item
-	Pieces []string
-}
-
-// jsonItem is how an item is written: texts that are not UTF-8 go in base64.
-type jsonItem struct {
-	Path      string     `json:"path,omitempty"`
-	PathRaw   string     `json:"path_base64,omitempty"`
-	Kind      files.Kind `json:"kind"`
-	Mode      string     `json:"mode"` // octal
-	Owner     int        `json:"owner"`
-	Group     int        `json:"group"`
-	Modified  time.Time  `json:"modified"`
-	Size      int64      `json:"size,omitempty"`
-	Hash      string     `json:"hash,omitempty"`
-	Target    string     `json:"target,omitempty"`
-	TargetRaw string     `json:"target_base64,omitempty"`
-	Pieces    []string   `json:"pieces,omitempty"`
-}
-
-// MarshalJSON writes the item in the form that docs/store.md describes.
-func (i Item) MarshalJSON() ([]byte, error) {
-	out := jsonItem{
-		Kind: i.Kind, Mode: strconv.FormatUint(uint64(i.Mode), 8), Owner: i.Owner, Group: i.Group,
-		Modified: i.Modified.UTC(), Size: i.Size, Hash: i.Hash, Pieces: i.Pieces,
-	}
-	out.Path, out.PathRaw = textOrRaw(i.Path)
-	out.Target, out.TargetRaw = textOrRaw(i.Target)
-	return json.Marshal(out)
-}
-
-func textOrRaw(s string) (text, raw string) {
-	if utf8.ValidString(s) {
-		return s, ""
-	}
-	return "", base64.StdEncoding.EncodeToString([]byte(s))
-}
-
-// UnmarshalJSON reads what MarshalJSON wrote.
-func (i *Item) UnmarshalJSON(data []byte) error {
-	var in jsonItem
-	if err := json.Unmarshal(data, &in); err != nil {
-		return err
-	}
-	mode, err := strconv.ParseUint(in.Mode, 8, 32)
-	if err != nil {
-		return fmt.Errorf("the mode %q", in.Mode)
-	}
-	at, err1 := base64.StdEncoding.DecodeString(in.PathRaw)
-	target, err2 := base64.StdEncoding.DecodeString(in.TargetRaw)
-	i.Item = files.Item{
-		Path: in.Path + string(at), Kind: in.Kind, Mode: uint32(mode), Owner: in.Owner, Group: in.Group,
-		Modified: in.Modified, Size: in.Size, Hash: in.Hash, Target: in.Target + string(target),
-	}
-	i.Pieces = in.Pieces
-	return errors.Join(err1, err2)
-}
-
 // Table is one table with the pieces that its rows are made of.
 type Table struct {
 	database.Table
-	Pieces []string `json:"pieces,omitempty"`
+	// Lists are the pieces that list the pieces of the rows: 32 bytes for each.
+	Lists []ID `json:"lists,omitempty"`
 }
 
 // Described returns the tables without their pieces.
@@ -143,8 +92,7 @@ func (m *Manifest) Described() []database.Table {
 // Totals returns how many files and bytes, tables and rows the snapshot holds.
 func (m *Manifest) Totals() (count int, size int64, tables int, rows int64) {
 	for _, area := range m.Areas {
-		n, b := area.Tree().Total()
-		count, size = count+n, size+b
+		count, size = count+area.Files, size+area.Bytes
 	}
 	for _, table := range m.Tables {
 		tables, rows = tables+1, rows+table.Rows
@@ -152,41 +100,32 @@ func (m *Manifest) Totals() (count int, size int64, tables int, rows int64) {
 	return count, size, tables, rows
 }
 
-// pieces lists the pieces of everything in the snapshot.
-func (m *Manifest) pieces() []string {
-	var all []string
-	for _, area := range m.Areas {
-		for _, item := range area.Items {
-			all = append(all, item.Pieces...)
-		}
-	}
-	for _, table := range m.Tables {
-		all = append(all, table.Pieces...)
-	}
-	return all
-}
+func manifestName(name string) string { return manifestFolder + name + manifestSuffix }
 
-func manifestName(name string) string { return manifestFolder + name + ".manifest" }
-
-func encodeManifest(m *Manifest) ([]byte, error) {
+func (s *Store) encodeManifest(m *Manifest) ([]byte, error) {
 	text, err := json.Marshal(m)
 	if err != nil {
 		return nil, err
 	}
-	packed := packer.EncodeAll(text, nil)
-	return append([]byte(manifestHead+hashOf(packed)+"\n"), packed...), nil
+	stored := s.seal.close(packer.EncodeAll(text, nil))
+	sum := blake3.Sum256(stored)
+	return append([]byte(manifestHead+ID(sum).String()+"\n"), stored...), nil
 }
 
-func decodeManifest(data []byte) (*Manifest, error) {
-	head, packed, ok := bytes.Cut(data, []byte("\n"))
+func (s *Store) decodeManifest(data []byte) (*Manifest, error) {
+	head, stored, ok := bytes.Cut(data, []byte("\n"))
 	hash, isManifest := strings.CutPrefix(string(head), manifestHead)
 	if !ok || !isManifest {
 		return nil, errors.New("it is no manifest of a snapshot")
 	}
-	if hashOf(packed) != hash {
+	if ID(blake3.Sum256(stored)).String() != hash {
 		return nil, errors.New("the manifest is damaged: its bytes are not those that were written")
 	}
-	text, err := manifestReader.DecodeAll(packed, nil)
+	packed, err := s.seal.open(stored)
+	if err != nil {
+		return nil, err
+	}
+	text, err := listUnpacker.DecodeAll(packed, nil)
 	if err != nil {
 		return nil, err
 	}
@@ -200,8 +139,8 @@ func decodeManifest(data []byte) (*Manifest, error) {
 	return &m, nil
 }
 
-func readManifest(from Bytes, name string) (*Manifest, error) {
-	r, err := from.Get(manifestName(name), 0, -1)
+func (s *Store) readManifest(name string) (*Manifest, error) {
+	r, err := s.bytes.Get(manifestName(name), 0, -1)
 	if err != nil {
 		return nil, err
 	}
@@ -210,5 +149,9 @@ func readManifest(from Bytes, name string) (*Manifest, error) {
 	if err != nil {
 		return nil, err
 	}
-	return decodeManifest(data)
+	m, err := s.decodeManifest(data)
+	if err == nil && m.Name != name {
+		err = fmt.Errorf("the manifest is that of %s", m.Name)
+	}
+	return m, err
 }

@@ -2,71 +2,135 @@ package snapshot
 
 import (
 	"context"
-	"encoding/hex"
 	"errors"
 	"fmt"
-	"io"
+	"path"
+	"runtime"
+	"sync"
 
 	"github.com/zeebo/blake3"
+	"golang.org/x/sync/errgroup"
 
 	"wetland/core/database"
 	"wetland/core/files"
 	"wetland/core/progress"
 )
 
-func hashPipe() (sum func() string, to io.Writer) {
-	hasher := blake3.New()
-	return func() string { return hex.EncodeToString(hasher.Sum(nil)) }, hasher
+// wholeHash is the hash of a file that is read piece by piece. Of a file with one
+// piece it is the piece's ID, unless that has a key.
+type wholeHash struct {
+	hasher *blake3.Hasher
+	only   *ID
+	sealed bool
+	start  []byte
 }
 
-// prove reads every piece of the snapshot once.
-func (s *Store) prove(ctx context.Context, m *Manifest, report progress.Reporter) error {
-	seen := map[string]bool{}
-	for _, hash := range m.pieces() {
-		if err := ctx.Err(); err != nil {
-			return err
-		}
-		if seen[hash] {
-			continue
-		}
-		seen[hash] = true
-		data, err := s.piece(hash)
-		if err != nil {
-			return err
-		}
-		report.Advance(int64(len(data)))
+func newWholeHash(seal *seal) *wholeHash { return &wholeHash{sealed: seal != nil} }
+
+func (w *wholeHash) add(data []byte, id ID) {
+	if w.hasher == nil && w.only == nil && !w.sealed && len(data) < pieceSize {
+		w.only = &id // a piece that is not full is the last one
+		return
 	}
-	return nil
+	if w.hasher == nil {
+		w.hasher = blake3.New()
+	}
+	_, _ = w.hasher.Write(data) // a hash does not fail
+}
+
+func (w *wholeHash) sum() string {
+	switch {
+	case w.only != nil:
+		return w.only.String()
+	case w.hasher == nil:
+		return ID(blake3.Sum256(nil)).String()
+	}
+	return hexOf(w.hasher.Sum(nil))
+}
+
+// prove reads the volumes back and proves every piece in them.
+func (s *Store) prove(ctx context.Context, volumes []*volume, report progress.Reporter) error {
+	group, ctx := errgroup.WithContext(ctx)
+	group.SetLimit(runtime.GOMAXPROCS(0))
+	for _, v := range volumes {
+		for _, b := range v.blocks {
+			group.Go(func() error {
+				if err := ctx.Err(); err != nil {
+					return err
+				}
+				data, err := readBlock(s.bytes, v, b, s.seal)
+				if err != nil {
+					return err
+				}
+				report.Advance(int64(len(data)))
+				for _, p := range b.pieces {
+					if s.seal.id(data[:p.size]) != p.id {
+						return fmt.Errorf("a piece in %s is damaged: its bytes are not those that were written", path.Base(v.name))
+					}
+					data = data[p.size:]
+				}
+				return nil
+			})
+		}
+	}
+	return group.Wait()
 }
 
 // Verify proves a snapshot: every file's bytes by its hash and every table's rows
 // by its digest. It returns all faults at once.
 func (s *Store) Verify(ctx context.Context, m *Manifest, report progress.Reporter) error {
+	var mu sync.Mutex
 	var faults []error
+	fault := func(what string, err error) {
+		mu.Lock()
+		defer mu.Unlock()
+		faults = append(faults, fmt.Errorf("%s: %w", what, err))
+	}
+	group, ctx := errgroup.WithContext(ctx)
+	group.SetLimit(runtime.GOMAXPROCS(0))
 	for _, area := range m.Areas {
 		for _, item := range area.Items {
 			if item.Kind != files.File {
 				continue
 			}
-			hash, size, err := files.Hash(s.OpenFile(item))
-			if err == nil && (hash != item.Hash || size != item.Size) {
-				err = errors.New("its bytes are not those that were written")
-			}
-			if err != nil {
-				faults = append(faults, fmt.Errorf("the file %s: %w", item.Path, err))
-			}
-			report.Advance(size)
-			if err := ctx.Err(); err != nil {
-				return err
-			}
+			group.Go(func() error {
+				if err := s.verifyFile(item); err != nil {
+					fault("the file "+item.Path, err)
+				}
+				report.Advance(item.Size)
+				return ctx.Err()
+			})
 		}
 	}
 	for _, table := range m.Tables {
-		if err := s.verifyTable(ctx, table); err != nil {
-			faults = append(faults, fmt.Errorf("the table %s: %w", table.Name, err))
-		}
+		group.Go(func() error {
+			if err := s.verifyTable(ctx, table); err != nil {
+				fault("the table "+table.Name, err)
+			}
+			return ctx.Err()
+		})
+	}
+	if err := group.Wait(); err != nil {
+		return err
 	}
 	return errors.Join(faults...)
+}
+
+func (s *Store) verifyFile(item Item) error {
+	whole := newWholeHash(s.seal)
+	size := int64(0)
+	for _, id := range item.Pieces {
+		data, err := s.piece(id)
+		if err != nil {
+			return err
+		}
+		whole.add(data, id)
+		size += int64(len(data))
+	}
+	if whole.sum() != item.Hash || size != item.Size {
+		return errors.New("its bytes are not those that were written")
+	}
+	return nil
 }
 
 func (s *Store) verifyTable(ctx context.Context, table Table) error {

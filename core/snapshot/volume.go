@@ -3,127 +3,180 @@ package snapshot
 import (
 	"bytes"
 	"encoding/binary"
-	"encoding/hex"
-	"encoding/json"
 	"errors"
 	"fmt"
 	"io"
 	"path"
+	"runtime"
 
 	"github.com/klauspost/compress/zstd"
 	"github.com/zeebo/blake3"
 )
 
-// A volume is a file of pieces, one after the other, closed by a directory of
-// them and a footer. docs/store.md describes it byte by byte.
+// A volume is a file of blocks, one after the other, closed by a directory and a
+// footer. A block holds one or more pieces. docs/store.md describes it byte by byte.
 
 const (
-	volumeMagic  = "WETLVOL1"
+	volumeMagic  = "WETLVOL2"
 	volumeFolder = "volumes/"
+	volumeSuffix = ".wet"
 	footerSize   = 8 + 8 + 32 + 8 // offset and length of the directory, its hash, the magic
-	pieceSize    = 4 << 20        // bytes of a file's pieces, unpacked
 )
 
-// hash identifies bytes: BLAKE3, 32 bytes, in hexadecimal.
-func hashOf(data []byte) string {
-	sum := blake3.Sum256(data)
-	return hex.EncodeToString(sum[:])
+// block is where some pieces lie in a volume.
+type block struct {
+	offset int64
+	stored uint32 // bytes in the volume
+	packed bool   // with zstd; else as they are
+	check  check  // of the packed bytes: unpacking passes over some damage
+	pieces []piece
 }
 
-// location is where a piece lies.
-type location struct {
-	Hash   string `json:"hash"`
-	Offset int64  `json:"offset"`
-	Stored int64  `json:"stored"` // bytes in the volume
-	Size   int64  `json:"size"`   // bytes unpacked
-	Packed bool   `json:"packed"` // with zstd; else as they are
-	volume string
+// check is the beginning of the BLAKE3 hash of some bytes.
+type check [16]byte
+
+func checkOf(data []byte) check {
+	sum := blake3.Sum256(data)
+	return check(sum[:16])
 }
+
+// size is the block's length unpacked, in bytes.
+func (b block) size() (n int) {
+	for _, p := range b.pieces {
+		n += int(p.size)
+	}
+	return n
+}
+
+// volume is a whole volume of the store.
+type volume struct {
+	name   string
+	size   int64 // of the file
+	blocks []block
+}
+
+// largestBlock bounds what a reader unpacks: a full block and one more piece.
+const largestBlock = blockSize + pieceSize
 
 var (
-	packer, _   = zstd.NewWriter(nil, zstd.WithEncoderLevel(zstd.SpeedDefault))
-	unpacker, _ = zstd.NewReader(nil, zstd.WithDecoderMaxMemory(64<<20))
+	packer, _ = zstd.NewWriter(nil, zstd.WithEncoderLevel(zstd.SpeedDefault), zstd.WithWindowSize(blockSize), zstd.WithEncoderConcurrency(runtime.GOMAXPROCS(0)))
+	// A block's size is known before it is unpacked, and its bytes proved after.
+	unpacker, _ = zstd.NewReader(nil, zstd.WithDecoderMaxMemory(largestBlock+1<<20), zstd.WithDecoderConcurrency(0))
+	// Lists and manifests of large sites are large, and proved before they are unpacked.
+	listUnpacker, _ = zstd.NewReader(nil)
 )
 
-// volumeWriter adds pieces to one new volume.
+// volumeWriter writes the blocks of one new volume.
 type volumeWriter struct {
-	name  string
-	to    Writer
-	at    int64
-	index map[string]location // of the whole store, to store nothing twice
-	added []location
-	// buffer is for reading files, one after the other.
-	buffer []byte
-	err    error // the first failure: everything after it fails, too
+	to     Writer
+	seal   *seal
+	volume volume
 }
 
-func newVolume(bytes Bytes, name string, index map[string]location) (*volumeWriter, error) {
-	to, err := bytes.Put(name)
+func newVolumeWriter(to Bytes, name string, seal *seal) (*volumeWriter, error) {
+	w, err := to.Put(name)
 	if err != nil {
 		return nil, err
 	}
-	w := &volumeWriter{name: name, to: to, index: index}
-	if w.write([]byte(volumeMagic)); w.err != nil {
-		return nil, errors.Join(w.err, to.Abort())
+	v := &volumeWriter{to: w, seal: seal, volume: volume{name: name}}
+	if err := v.write([]byte(volumeMagic)); err != nil {
+		return nil, errors.Join(err, w.Abort())
 	}
-	return w, nil
+	return v, nil
 }
 
-func (w *volumeWriter) write(data []byte) {
-	if w.err == nil {
-		_, w.err = w.to.Write(data)
-		w.at += int64(len(data))
-	}
+func (w *volumeWriter) write(data []byte) error {
+	n, err := w.to.Write(data)
+	w.volume.size += int64(n)
+	return err
 }
 
-// add stores a piece, unless the store has it, and returns its hash.
-func (w *volumeWriter) add(data []byte) (string, error) {
-	hash := hashOf(data)
-	if _, known := w.index[hash]; known {
-		return hash, w.err
-	}
-	piece := location{Hash: hash, Offset: w.at, Size: int64(len(data)), volume: w.name}
-	stored := packer.EncodeAll(data, nil)
-	if piece.Packed = len(stored) < len(data)-len(data)/32; !piece.Packed {
-		stored = data
-	}
-	piece.Stored = int64(len(stored))
-	w.write(stored)
-	if w.err == nil {
-		w.index[hash] = piece
-		w.added = append(w.added, piece)
-	}
-	return hash, w.err
+// add writes a block whose bytes are packed and sealed already.
+func (w *volumeWriter) add(b block, stored []byte) error {
+	b.offset, b.stored = w.volume.size, uint32(len(stored))
+	w.volume.blocks = append(w.volume.blocks, b)
+	return w.write(stored)
 }
 
-// finish writes the directory and makes the volume visible. A volume without
-// pieces is not kept.
+// finish writes directory and footer, and makes the volume safe and visible.
 func (w *volumeWriter) finish() error {
-	if w.err != nil || len(w.added) == 0 {
-		return errors.Join(w.err, w.to.Abort())
-	}
-	listed, err := json.Marshal(w.added)
-	if err != nil {
-		return errors.Join(err, w.to.Abort())
-	}
-	directory := packer.EncodeAll(listed, nil)
+	directory := w.seal.close(packer.EncodeAll(encodeDirectory(w.volume.blocks), nil))
 	sum := blake3.Sum256(directory)
-	var footer bytes.Buffer
-	for _, number := range []uint64{uint64(w.at), uint64(len(directory))} {
-		_ = binary.Write(&footer, binary.BigEndian, number) // a buffer does not fail
-	}
-	footer.Write(sum[:])
-	footer.WriteString(volumeMagic)
-	w.write(directory)
-	w.write(footer.Bytes())
-	if w.err != nil {
-		return errors.Join(w.err, w.to.Abort())
+	footer := binary.BigEndian.AppendUint64(nil, uint64(w.volume.size))
+	footer = binary.BigEndian.AppendUint64(footer, uint64(len(directory)))
+	footer = append(append(footer, sum[:]...), volumeMagic...)
+	if err := errors.Join(w.write(directory), w.write(footer)); err != nil {
+		return errors.Join(err, w.to.Abort())
 	}
 	return w.to.Commit()
 }
 
-// readDirectory returns the pieces of a volume.
-func readDirectory(from Bytes, name string) ([]location, error) {
+// encodeDirectory writes for each block: stored length, whether it is packed and then
+// its check, the number of its pieces, and each one's ID and length.
+func encodeDirectory(blocks []block) []byte {
+	out := binary.AppendUvarint(nil, uint64(len(blocks)))
+	for _, b := range blocks {
+		out = binary.AppendUvarint(out, uint64(b.stored))
+		if b.packed {
+			out = append(append(out, 1), b.check[:]...)
+		} else {
+			out = append(out, 0)
+		}
+		out = binary.AppendUvarint(out, uint64(len(b.pieces)))
+		for _, p := range b.pieces {
+			out = append(out, p.id[:]...)
+			out = binary.AppendUvarint(out, uint64(p.size))
+		}
+	}
+	return out
+}
+
+var errDirectory = errors.New("its directory is damaged")
+
+// decodeDirectory reads what encodeDirectory wrote; data is the length of all blocks
+// together, with the magic before them.
+func decodeDirectory(text []byte, data int64) ([]block, error) {
+	in := bytes.NewReader(text)
+	count, err := binary.ReadUvarint(in)
+	if err != nil || count > uint64(len(text)) {
+		return nil, errDirectory
+	}
+	blocks := make([]block, count)
+	offset := int64(len(volumeMagic))
+	for i := range blocks {
+		stored, err1 := binary.ReadUvarint(in)
+		packed, err2 := in.ReadByte()
+		var sum check
+		var err3 error
+		if packed == 1 {
+			_, err3 = io.ReadFull(in, sum[:])
+		}
+		pieces, err4 := binary.ReadUvarint(in)
+		if errors.Join(err1, err2, err3, err4) != nil || packed > 1 || stored > uint64(data-offset) || pieces > uint64(in.Len())/33 {
+			return nil, errDirectory
+		}
+		b := block{offset: offset, stored: uint32(stored), packed: packed == 1, check: sum, pieces: make([]piece, pieces)}
+		total := uint64(0)
+		for j := range b.pieces {
+			_, err1 := io.ReadFull(in, b.pieces[j].id[:])
+			size, err2 := binary.ReadUvarint(in)
+			if total += size; errors.Join(err1, err2) != nil || size > pieceSize || total > largestBlock {
+				return nil, errDirectory
+			}
+			b.pieces[j].size = uint32(size)
+		}
+		offset += int64(stored)
+		blocks[i] = b
+	}
+	if offset != data || in.Len() > 0 {
+		return nil, errDirectory
+	}
+	return blocks, nil
+}
+
+// readVolume reads a volume's directory. That its blocks are all there is told by the
+// file's size; that they are right, when they are read.
+func readVolume(from Bytes, name string, seal *seal) (*volume, error) {
 	size, err := from.Size(name)
 	if err != nil {
 		return nil, err
@@ -138,29 +191,30 @@ func readDirectory(from Bytes, name string) ([]location, error) {
 	if string(footer[48:]) != volumeMagic {
 		return nil, fmt.Errorf("%s does not end as a volume does", path.Base(name))
 	}
-	offset, length := int64(binary.BigEndian.Uint64(footer)), int64(binary.BigEndian.Uint64(footer[8:]))
-	if offset < 0 || length < 0 || offset > size || length != size-footerSize-offset {
+	offset, length := binary.BigEndian.Uint64(footer), binary.BigEndian.Uint64(footer[8:])
+	if end := uint64(size - footerSize); offset > end || length != end-offset {
 		return nil, fmt.Errorf("the footer of %s is damaged", path.Base(name))
 	}
-	packed, err := readRange(from, name, offset, length)
+	stored, err := readRange(from, name, int64(offset), int64(length))
 	if err != nil {
 		return nil, err
 	}
-	if sum := blake3.Sum256(packed); !bytes.Equal(sum[:], footer[16:48]) {
+	if sum := blake3.Sum256(stored); !bytes.Equal(sum[:], footer[16:48]) {
 		return nil, fmt.Errorf("the directory of %s is damaged", path.Base(name))
 	}
-	listed, err := unpacker.DecodeAll(packed, nil)
+	packed, err := seal.open(stored)
 	if err != nil {
 		return nil, fmt.Errorf("the directory of %s: %w", path.Base(name), err)
 	}
-	var pieces []location
-	if err := json.Unmarshal(listed, &pieces); err != nil {
+	text, err := listUnpacker.DecodeAll(packed, nil)
+	if err != nil {
 		return nil, fmt.Errorf("the directory of %s: %w", path.Base(name), err)
 	}
-	for i := range pieces {
-		pieces[i].volume = name
+	blocks, err := decodeDirectory(text, int64(offset))
+	if err != nil {
+		return nil, fmt.Errorf("%s: %w", path.Base(name), err)
 	}
-	return pieces, nil
+	return &volume{name: name, size: size, blocks: blocks}, nil
 }
 
 func readRange(from Bytes, name string, offset, length int64) ([]byte, error) {
@@ -169,26 +223,34 @@ func readRange(from Bytes, name string, offset, length int64) ([]byte, error) {
 		return nil, err
 	}
 	defer r.Close()
-	data, err := io.ReadAll(r)
-	if err == nil && int64(len(data)) != length {
-		err = fmt.Errorf("%s is cut off", path.Base(name))
+	data := make([]byte, length)
+	if _, err := io.ReadFull(r, data); err != nil {
+		if errors.Is(err, io.EOF) || errors.Is(err, io.ErrUnexpectedEOF) {
+			err = fmt.Errorf("%s is cut off", path.Base(name))
+		}
+		return nil, err
 	}
-	return data, err
+	return data, nil
 }
 
-// readPiece returns the proved bytes of a piece.
-func readPiece(from Bytes, piece location) ([]byte, error) {
-	data, err := readRange(from, piece.volume, piece.Offset, piece.Stored)
+// readBlock returns the unpacked bytes of a block; its pieces are not proved yet.
+func readBlock(from Bytes, v *volume, b block, seal *seal) ([]byte, error) {
+	stored, err := readRange(from, v.name, b.offset, int64(b.stored))
 	if err != nil {
 		return nil, err
 	}
-	if piece.Packed {
-		if data, err = unpacker.DecodeAll(data, nil); err != nil {
-			return nil, fmt.Errorf("a piece in %s is damaged: %w", path.Base(piece.volume), err)
-		}
+	data, err := seal.open(stored)
+	if err == nil && b.packed && checkOf(data) != b.check {
+		err = errors.New("its bytes are not those that were written")
 	}
-	if hashOf(data) != piece.Hash {
-		return nil, fmt.Errorf("a piece in %s is damaged: its bytes are not those that were written", path.Base(piece.volume))
+	if err == nil && b.packed {
+		data, err = unpacker.DecodeAll(data, make([]byte, 0, b.size()))
+	}
+	if err != nil {
+		return nil, fmt.Errorf("a block in %s is damaged: %w", path.Base(v.name), err)
+	}
+	if len(data) != b.size() {
+		return nil, fmt.Errorf("a block in %s is damaged: it has %d bytes, and should have %d", path.Base(v.name), len(data), b.size())
 	}
 	return data, nil
 }

@@ -48,7 +48,7 @@ func History(w *site.Workspace) ([]Event, error) {
 		return events, err
 	}
 	for _, name := range snapshots {
-		m, err := store.Load(name)
+		m, err := store.Describe(name)
 		if err != nil {
 			events = append(events, Event{Name: name, State: "damaged", Problem: err.Error(), About: err.Error()})
 			continue

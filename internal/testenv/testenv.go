@@ -19,7 +19,7 @@ import (
 
 // Missing skips the test because something is not on this machine, and says so;
 // where everything is required it fails instead.
-func Missing(t *testing.T, what string) {
+func Missing(t testing.TB, what string) {
 	t.Helper()
 	if os.Getenv("WETLAND_TEST_REQUIRE") == "all" {
 		t.Fatalf("%s is required, and not here", what)
@@ -51,7 +51,7 @@ func Run(m *testing.M) int {
 }
 
 // Server returns the package's database server, started at the first call.
-func Server(t *testing.T) *MariaDB {
+func Server(t testing.TB) *MariaDB {
 	t.Helper()
 	for _, program := range []string{"mariadbd", "mariadb-install-db"} {
 		if _, err := lookUp(program); err != nil {
@@ -174,7 +174,7 @@ type Account struct {
 }
 
 // Database makes an empty database for the test.
-func Database(t *testing.T) *Account {
+func Database(t testing.TB) *Account {
 	t.Helper()
 	server := Server(t)
 	databases.Lock()

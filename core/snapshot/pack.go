@@ -1,0 +1,181 @@
+package snapshot
+
+import (
+	"crypto/rand"
+	"errors"
+	"fmt"
+	"strings"
+	"sync"
+
+	"github.com/klauspost/compress"
+)
+
+// adder adds pieces to the store, from many goroutines at once: each packs the block
+// that it has filled. Nothing of it counts before finish.
+type adder struct {
+	store *Store
+
+	mu      sync.Mutex // guards fresh, pending and err
+	fresh   map[ID]bool
+	pending gathered
+	err     error // the first failure: everything after it fails, too
+
+	writing sync.Mutex // guards volume and written
+	volume  *volumeWriter
+	written []*volume
+}
+
+// gathered are pieces that are to be packed in one block.
+type gathered struct {
+	data   []byte
+	pieces []piece
+}
+
+func (s *Store) newAdder() *adder { return &adder{store: s, fresh: map[ID]bool{}} }
+
+// add stores a piece, unless the store has it, and returns its ID. alone keeps it out
+// of the packed blocks. The data may be used again by the caller afterwards.
+func (a *adder) add(data []byte, alone bool) (ID, error) {
+	id := a.store.seal.id(data)
+	return id, a.put(id, data, alone)
+}
+
+func (a *adder) put(id ID, data []byte, alone bool) error {
+	p := piece{id: id, size: uint32(len(data))}
+	a.mu.Lock()
+	if _, known := a.store.index[id]; known || a.fresh[id] || a.err != nil {
+		defer a.mu.Unlock()
+		return a.err
+	}
+	a.fresh[id] = true
+	if alone {
+		a.mu.Unlock()
+		return a.write(block{pieces: []piece{p}}, data)
+	}
+	a.pending.data = append(a.pending.data, data...)
+	a.pending.pieces = append(a.pending.pieces, p)
+	if len(a.pending.data) < blockSize {
+		a.mu.Unlock()
+		return nil
+	}
+	full := a.takePending()
+	a.mu.Unlock()
+	return a.pack(full)
+}
+
+// takePending empties what is gathered. Call it with mu held.
+func (a *adder) takePending() gathered {
+	full := a.pending
+	a.pending = gathered{}
+	return full
+}
+
+// flush closes the block that is being gathered, so that what comes next lies apart.
+func (a *adder) flush() error {
+	a.mu.Lock()
+	full := a.takePending()
+	a.mu.Unlock()
+	return a.pack(full)
+}
+
+// hardToPack tells by samples whether the bytes are compressed already.
+func hardToPack(data []byte) bool {
+	const sample, few = 4 << 10, 0.05
+	if len(data) < 2*sample {
+		return false
+	}
+	for i := range 3 {
+		at := (len(data) - sample) / 2 * i
+		if compress.Estimate(data[at:at+sample]) > few {
+			return false
+		}
+	}
+	return true
+}
+
+func (a *adder) pack(full gathered) error {
+	if len(full.pieces) == 0 {
+		return nil
+	}
+	stored := packer.EncodeAll(full.data, make([]byte, 0, len(full.data)/2))
+	packed := len(stored) < len(full.data)-len(full.data)/32
+	if !packed {
+		stored = full.data
+	}
+	b := block{packed: packed, pieces: full.pieces}
+	if packed {
+		b.check = checkOf(stored)
+	}
+	return a.write(b, stored)
+}
+
+func (a *adder) write(b block, data []byte) error {
+	data = a.store.seal.close(data)
+	a.writing.Lock()
+	defer a.writing.Unlock()
+	err := a.writeBlock(b, data)
+	if err != nil {
+		a.mu.Lock()
+		defer a.mu.Unlock()
+		a.err = errors.Join(a.err, fmt.Errorf("write a volume of the store: %w", err))
+		return a.err
+	}
+	return nil
+}
+
+func (a *adder) writeBlock(b block, data []byte) error {
+	if a.volume == nil {
+		name := volumeFolder + strings.ToLower(rand.Text()[:16]) + volumeSuffix
+		var err error
+		if a.volume, err = newVolumeWriter(a.store.bytes, name, a.store.seal); err != nil {
+			return err
+		}
+	}
+	if err := a.volume.add(b, data); err != nil {
+		return err
+	}
+	if a.volume.volume.size < volumeSize {
+		return nil
+	}
+	return a.closeVolume()
+}
+
+func (a *adder) closeVolume() error {
+	if a.volume == nil {
+		return nil
+	}
+	v := a.volume
+	a.volume = nil
+	if err := v.finish(); err != nil {
+		return err
+	}
+	a.written = append(a.written, &v.volume)
+	return nil
+}
+
+// finish makes all that was added safe, and known to the store. It returns the new
+// volumes.
+func (a *adder) finish() ([]*volume, error) {
+	if err := a.flush(); err != nil {
+		return nil, err
+	}
+	if err := a.closeVolume(); err != nil {
+		return nil, fmt.Errorf("write a volume of the store: %w", err)
+	}
+	for _, v := range a.written {
+		a.store.learn(v)
+	}
+	return a.written, nil
+}
+
+// abandon takes away all that was written.
+func (a *adder) abandon() error {
+	var err error
+	if a.volume != nil {
+		err = a.volume.to.Abort()
+	}
+	for _, v := range a.written {
+		err = errors.Join(err, a.store.bytes.Delete(v.name))
+	}
+	return err
+}

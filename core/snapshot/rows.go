@@ -1,0 +1,139 @@
+package snapshot
+
+import (
+	"context"
+	"math"
+	"runtime"
+
+	"golang.org/x/sync/errgroup"
+
+	"wetland/core/database"
+	"wetland/core/progress"
+)
+
+// The rows of a table are cut into short runs, so that a changed row stores little
+// anew. Where a run ends depends on the row alone, so that an added row shifts no
+// cut. Many runs are packed together.
+const (
+	runSize        = 8 << 10   // bytes, on average
+	longestRun     = 128 << 10 // bytes, unless one row is longer
+	batchSize      = 1 << 20   // bytes of runs that one goroutine hashes and packs
+	runsInList     = 64        // on average
+	longestRunList = 512       // runs
+)
+
+// rowStore stores the rows of tables, one table after the other.
+type rowStore struct {
+	ctx    context.Context
+	to     *adder
+	report progress.Reporter
+	group  *errgroup.Group
+	table  string
+	batch  batch
+	runs   map[string][]*batch
+}
+
+// batch is some runs of one table, one after the other.
+type batch struct {
+	data []byte
+	ends []int // of the runs, but perhaps the last
+	ids  []ID
+}
+
+func newRowStore(ctx context.Context, to *adder, report progress.Reporter) *rowStore {
+	group, ctx := errgroup.WithContext(ctx)
+	group.SetLimit(runtime.GOMAXPROCS(0))
+	return &rowStore{ctx: ctx, to: to, report: report, group: group, runs: map[string][]*batch{}}
+}
+
+// add takes one encoded row.
+func (s *rowStore) add(table database.Table, encoded []byte, mark uint64) error {
+	if table.Name != s.table || len(s.batch.data) >= batchSize {
+		s.send()
+		s.table = table.Name
+	}
+	b := &s.batch
+	if b.data == nil {
+		b.data = make([]byte, 0, max(batchSize+longestRun, len(encoded)))
+	}
+	b.data = append(b.data, encoded...)
+	begin := 0
+	if len(b.ends) > 0 {
+		begin = b.ends[len(b.ends)-1]
+	}
+	if endsRun(len(encoded), mark) || len(b.data)-begin >= longestRun {
+		b.ends = append(b.ends, len(b.data))
+	}
+	return s.ctx.Err()
+}
+
+// endsRun tells whether a run ends after a row: the longer the row, the likelier, so
+// that runs have the same size on average whatever the rows are like.
+func endsRun(length int, mark uint64) bool {
+	return length >= runSize || mark < math.MaxUint64/runSize*uint64(length)
+}
+
+// send hands the gathered runs to a goroutine; it waits while all are busy.
+func (s *rowStore) send() {
+	if len(s.batch.data) == 0 {
+		return
+	}
+	b := s.batch
+	s.batch = batch{}
+	if len(b.ends) == 0 || b.ends[len(b.ends)-1] < len(b.data) {
+		b.ends = append(b.ends, len(b.data))
+	}
+	s.runs[s.table] = append(s.runs[s.table], &b)
+	s.group.Go(func() error { return b.store(s.to, s.report) })
+}
+
+func (b *batch) store(to *adder, report progress.Reporter) error {
+	begin := 0
+	for _, end := range b.ends {
+		for run := b.data[begin:end]; len(run) > 0; { // one long row may take several pieces
+			part := run[:min(len(run), pieceSize)]
+			id, err := to.add(part, false)
+			if err != nil {
+				return err
+			}
+			b.ids = append(b.ids, id)
+			run = run[len(part):]
+		}
+		begin = end
+	}
+	report.Advance(int64(len(b.data)))
+	b.data, b.ends = nil, nil
+	return nil
+}
+
+// finish waits until all rows are stored.
+func (s *rowStore) finish() error {
+	s.send()
+	return s.group.Wait()
+}
+
+// lists stores the lists of a table's runs. Call it after finish.
+func (s *rowStore) lists(table string) ([]ID, error) {
+	var lists []ID
+	var text []byte
+	store := func() error {
+		if len(text) == 0 {
+			return nil
+		}
+		id, err := s.to.add(text, false)
+		lists = append(lists, id)
+		text = text[:0]
+		return err
+	}
+	for _, b := range s.runs[table] {
+		for _, id := range b.ids {
+			text = append(text, id[:]...)
+			if id[0]%runsInList == 0 || len(text) >= longestRunList*len(id) {
+				if err := store(); err != nil {
+					return nil, err
+				}
+			}
+		}
+	}
+	return lists, store()
+}

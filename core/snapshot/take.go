@@ -1,0 +1,402 @@
+package snapshot
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"io/fs"
+	"os"
+	"path"
+	"runtime"
+	"slices"
+	"strconv"
+	"time"
+
+	"golang.org/x/sync/errgroup"
+
+	"wetland/core/database"
+	"wetland/core/files"
+	"wetland/core/progress"
+	"wetland/core/site"
+	"wetland/core/site/cms"
+)
+
+// Subject is what a snapshot is taken of.
+type Subject struct {
+	Site       *site.Site
+	Database   database.Database // nil: it cannot be reached, for the reason in NoDatabase
+	Components []cms.Component
+	Run        string // the run it is taken for; empty by hand
+	Reason     string
+	// Salvage takes what can be read, and lists the rest in the manifest's Unread,
+	// instead of failing.
+	Salvage    bool
+	NoDatabase error
+}
+
+// Take makes a snapshot, proves it by reading back all that was written, and only
+// then lets it count. On an error the earlier snapshots are as they were.
+func (s *Store) Take(ctx context.Context, of Subject, report progress.Reporter) (m *Manifest, err error) {
+	release, err := s.hold(ctx, false)
+	if err != nil {
+		return nil, err
+	}
+	defer func() { err = errors.Join(err, release()) }()
+	t := &taking{Subject: of, report: report, to: s.newAdder(), before: s.newest()}
+	start := time.Now()
+	t.m = &Manifest{
+		Format: manifestFormat, Site: of.Site.Workspace.Config.Site.Name,
+		Root: of.Site.Root, Address: of.Site.Address.String(), System: of.Site.CMS.System(), Run: of.Run, Reason: of.Reason,
+		Components: of.Components,
+	}
+	if err := t.fill(ctx); err != nil {
+		return nil, errors.Join(err, t.to.abandon())
+	}
+	written, err := t.to.finish()
+	if err != nil {
+		return nil, errors.Join(err, t.to.abandon())
+	}
+	if err := s.prove(ctx, written, report); err != nil {
+		return nil, errors.Join(fmt.Errorf("prove what was written: %w", err), t.to.abandon())
+	}
+	if err := s.present(); err != nil {
+		return nil, errors.Join(err, t.to.abandon())
+	}
+	t.m.Took = time.Since(start)
+	return t.m, s.writeManifest(t.m)
+}
+
+// newest returns the newest snapshot that can be read, or nil.
+func (s *Store) newest() *Manifest {
+	names, err := s.Names()
+	if err != nil {
+		return nil
+	}
+	for _, name := range slices.Backward(names) {
+		if m, err := s.Load(name); err == nil {
+			return m
+		}
+	}
+	return nil
+}
+
+// present makes sure that every volume is there, of the size that its directory was
+// read with. That the bytes are right is told by reading them.
+func (s *Store) present() error {
+	for _, v := range s.volumes {
+		if size, err := s.bytes.Size(v.name); err != nil || size != v.size {
+			return fmt.Errorf("the volume %s of the store was changed or taken away meanwhile", path.Base(v.name))
+		}
+	}
+	return nil
+}
+
+// writeManifest gives the snapshot the next free number and makes it count.
+func (s *Store) writeManifest(m *Manifest) error {
+	for {
+		names, err := s.Names()
+		if err != nil {
+			return err
+		}
+		last := 0
+		if len(names) > 0 {
+			last = number(names[len(names)-1])
+		}
+		m.Name = "snap-" + strconv.Itoa(last+1)
+		data, err := s.encodeManifest(m)
+		if err != nil {
+			return err
+		}
+		err = putWhole(s.bytes, manifestName(m.Name), data)
+		if !errors.Is(err, fs.ErrExist) { // else another process was faster
+			return err
+		}
+	}
+}
+
+// taking is one snapshot that is being taken.
+type taking struct {
+	Subject
+	report progress.Reporter
+	to     *adder
+	m      *Manifest
+	before *Manifest // the newest snapshot, to tell what is as it was; nil: there is none
+}
+
+// fill stores the tables first and the files right after them: files change
+// seldom while a site runs.
+func (t *taking) fill(ctx context.Context) error {
+	if err := t.storeDatabase(ctx); err != nil {
+		if !t.Salvage || ctx.Err() != nil || t.to.err != nil {
+			return err
+		}
+		t.m.Tables = nil
+		t.m.Unread = append(t.m.Unread, fmt.Sprintf("the database: %v", err))
+	}
+	t.m.FilesAt = time.Now()
+	for _, area := range t.Site.Areas() {
+		if err := t.storeArea(ctx, area); err != nil {
+			return err
+		}
+	}
+	return t.storeLists()
+}
+
+// storeLists stores the lists of the items; they lie together, for whoever wants to
+// know what is in the snapshot.
+func (t *taking) storeLists() error {
+	if err := t.to.flush(); err != nil {
+		return err
+	}
+	for i := range t.m.Areas {
+		var err error
+		if t.m.Areas[i].Lists, err = storeItems(t.to, t.m.Areas[i].Items); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+func (t *taking) storeDatabase(ctx context.Context) error {
+	if t.Database == nil {
+		return t.NoDatabase
+	}
+	var err error
+	if t.m.Engine, err = t.Database.Engine(ctx); err != nil {
+		return fmt.Errorf("ask the database for its version: %w", err)
+	}
+	moment, err := t.Database.Read(ctx)
+	if err != nil {
+		return fmt.Errorf("read the database: %w", err)
+	}
+	t.m.DatabaseAt = time.Now()
+	t.m.Weaker = moment.Weaker()
+	rows := newRowStore(ctx, t.to, t.report)
+	tables, err := database.Survey(rows.ctx, moment, rows.add)
+	if err := errors.Join(err, rows.finish(), moment.Close()); err != nil {
+		return fmt.Errorf("store the tables: %w", err)
+	}
+	for _, table := range tables {
+		lists, err := rows.lists(table.Name)
+		if err != nil {
+			return fmt.Errorf("store the tables: %w", err)
+		}
+		t.m.Tables = append(t.m.Tables, Table{Table: table, Lists: lists})
+	}
+	return nil
+}
+
+// storeArea stores a part of the file system.
+func (t *taking) storeArea(ctx context.Context, from cms.Area) error {
+	area := Area{Name: from.Name, Path: from.Path, Only: from.Only, LeaveOut: from.LeaveOut}
+	known := t.known(from)
+	var fresh []int // the items to be read
+	visit := func(at string, entry files.Entry) error {
+		if entry.Kind == files.Other {
+			t.m.Skipped = append(t.m.Skipped, path.Join(from.Path, at))
+			return nil
+		}
+		item := Item{Changed: entry.Changed, Item: files.Item{
+			Path: at, Kind: entry.Kind, Mode: entry.Mode, Owner: entry.Owner, Group: entry.Group,
+			Modified: entry.Modified, Size: entry.Size, Target: entry.Target,
+		}}
+		if entry.Kind == files.File {
+			if old, ok := known[at]; ok && t.unchanged(old, item) {
+				item.Hash, item.Pieces = old.Hash, old.Pieces
+			} else {
+				fresh = append(fresh, len(area.Items))
+			}
+		}
+		area.Items = append(area.Items, item)
+		return nil
+	}
+	if err := files.WalkPast(ctx, t.Site.Place, from.Path, site.LeavesOut(from), visit, t.pass); err != nil {
+		return err
+	}
+	if err := t.readFiles(ctx, from.Path, area.Items, fresh); err != nil {
+		return err
+	}
+	area.Items = slices.DeleteFunc(area.Items, func(item Item) bool { return item.Kind == "" })
+	slices.SortFunc(area.Items, func(a, b Item) int { return files.ComparePaths(a.Path, b.Path) })
+	area.Files, area.Bytes = area.Tree().Total()
+	t.m.Areas = append(t.m.Areas, area)
+	return nil
+}
+
+// pass decides about a folder that cannot be listed.
+func (t *taking) pass(name string, err error) error {
+	if !t.Salvage {
+		return err
+	}
+	t.m.Unread = append(t.m.Unread, fmt.Sprintf("%s: %v", name, err))
+	return nil
+}
+
+// known returns the area's files in the newest snapshot.
+func (t *taking) known(area cms.Area) map[string]Item {
+	if t.before == nil {
+		return nil
+	}
+	for _, old := range t.before.Areas {
+		if old.Name == area.Name && old.Path == area.Path {
+			known := make(map[string]Item, len(old.Items))
+			for _, item := range old.Items {
+				known[item.Path] = item
+			}
+			return known
+		}
+	}
+	return nil
+}
+
+// grain is how long after a change another one may leave the same time: two seconds
+// on FAT, the coarsest there is.
+const grain = 2 * time.Second
+
+// unchanged tells without reading whether a file is as in the newest snapshot: same
+// length, same time of modification and of change, and those well before the file was
+// read then. A person can set the first time back, but not the second one. Where the
+// place keeps no time of change, the first one must do.
+func (t *taking) unchanged(old, now Item) bool {
+	if old.Kind != files.File || old.Size != now.Size || !old.Modified.Equal(now.Modified) || !old.Changed.Equal(now.Changed) {
+		return false
+	}
+	last := old.Modified
+	if old.Changed.After(last) {
+		last = old.Changed
+	}
+	if !last.Add(grain).Before(t.before.FilesAt) {
+		return false
+	}
+	for _, id := range old.Pieces {
+		if _, there := t.to.store.index[id]; !there {
+			return false
+		}
+	}
+	return true
+}
+
+// readFiles reads the items with these numbers, several at once. A file that vanished
+// meanwhile, or that may be passed over, loses its kind.
+func (t *taking) readFiles(ctx context.Context, top string, items []Item, fresh []int) error {
+	group, ctx := errgroup.WithContext(ctx)
+	next := make(chan int)
+	problems := make([]string, len(items))
+	for range runtime.GOMAXPROCS(0) {
+		group.Go(func() error {
+			buffer := make([]byte, pieceSize)
+			for i := range next {
+				at := path.Join(top, items[i].Path)
+				err := t.readFile(at, &items[i], buffer)
+				switch {
+				case err == nil:
+				case errors.Is(err, fs.ErrNotExist):
+					items[i].Kind = ""
+				case t.Salvage && t.to.err == nil:
+					items[i].Kind, problems[i] = "", fmt.Sprintf("%s: %v", at, err)
+				default:
+					return fmt.Errorf("store %s: %w", at, err)
+				}
+			}
+			return nil
+		})
+	}
+	group.Go(func() error {
+		defer close(next)
+		for _, i := range fresh {
+			select {
+			case next <- i:
+			case <-ctx.Done():
+				return ctx.Err()
+			}
+		}
+		return nil
+	})
+	err := group.Wait()
+	for _, problem := range problems {
+		if problem != "" {
+			t.m.Unread = append(t.m.Unread, problem)
+		}
+	}
+	return err
+}
+
+// takes is how often a file that changes while it is read is read again.
+const takes = 5
+
+func (t *taking) readFile(name string, item *Item, buffer []byte) error {
+	for range takes {
+		before, err := t.Site.Place.Lstat(name)
+		if err != nil {
+			return err
+		}
+		if before.Kind != files.File {
+			return fmt.Errorf("it became a %s meanwhile: %w", before.Kind, fs.ErrNotExist)
+		}
+		if err := t.readBytes(name, item, buffer); err != nil {
+			return err
+		}
+		after, err := t.Site.Place.Lstat(name)
+		if err != nil {
+			return err
+		}
+		if after.Modified.Equal(before.Modified) && after.Size == before.Size && item.Size == after.Size {
+			item.Modified, item.Changed, item.Mode, item.Owner, item.Group = after.Modified, after.Changed, after.Mode, after.Owner, after.Group
+			return nil
+		}
+	}
+	return fmt.Errorf("it changed each of the %d times it was read. If it is a log or a cache, leave it out: [files] leave_out in %s", takes, site.ConfigName)
+}
+
+func (t *taking) readBytes(name string, item *Item, buffer []byte) error {
+	file, err := t.Site.Place.Open(name, 0)
+	if err != nil {
+		return err
+	}
+	defer file.Close()
+	item.Pieces, item.Size = nil, 0
+	hasher := newWholeHash(t.to.store.seal)
+	for {
+		n, err := io.ReadFull(file, buffer)
+		if n > 0 {
+			id, err := t.to.add(buffer[:n], hardToPack(buffer[:n]))
+			if err != nil {
+				return err
+			}
+			hasher.add(buffer[:n], id)
+			item.Pieces = append(item.Pieces, id)
+			item.Size += int64(n)
+			t.report.Advance(int64(n))
+		}
+		if errors.Is(err, io.EOF) || errors.Is(err, io.ErrUnexpectedEOF) {
+			item.Hash = hasher.sum()
+			return nil
+		}
+		if err != nil {
+			return err
+		}
+	}
+}
+
+// Needs estimates how many bytes a snapshot taken now would add to the store, at most:
+// what is new or changed, before it is packed.
+func (s *Store) Needs(ctx context.Context, of Subject) (int64, error) {
+	t := &taking{Subject: of, to: s.newAdder(), before: s.newest()}
+	t.Salvage, t.m = true, &Manifest{}
+	total := int64(0)
+	for _, area := range of.Site.Areas() {
+		known := t.known(area)
+		err := files.WalkPast(ctx, of.Site.Place, area.Path, site.LeavesOut(area), func(at string, entry files.Entry) error {
+			item := Item{Changed: entry.Changed, Item: files.Item{Size: entry.Size, Modified: entry.Modified}}
+			if old, ok := known[at]; entry.Kind == files.File && (!ok || !t.unchanged(old, item)) {
+				total += entry.Size
+			}
+			return nil
+		}, t.pass)
+		if err != nil && !errors.Is(err, os.ErrNotExist) {
+			return total, err
+		}
+	}
+	return total, nil
+}
