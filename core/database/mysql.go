@@ -242,24 +242,9 @@ func (m *mysqlMoment) describeTable(ctx context.Context, name string, table *Tab
 // each on a line of its own. Their names are unique in a database, so that they
 // can only be given once the table they come from is gone.
 func takeForeignKeys(create string) (without string, clauses []string) {
-	var kept []string
-	for line := range strings.SplitSeq(create, "\n") {
-		clause := strings.TrimSuffix(strings.TrimSpace(line), ",")
-		if strings.HasPrefix(clause, "CONSTRAINT ") && strings.Contains(clause, " FOREIGN KEY ") {
-			clauses = append(clauses, clause)
-			continue
-		}
-		kept = append(kept, line)
-	}
-	if len(clauses) > 0 {
-		for i := len(kept) - 1; i > 0; i-- {
-			if strings.HasPrefix(kept[i], ")") {
-				kept[i-1] = strings.TrimSuffix(kept[i-1], ",")
-				break
-			}
-		}
-	}
-	return strings.Join(kept, "\n"), clauses
+	return takeLines(create, func(clause string) bool {
+		return strings.HasPrefix(clause, "CONSTRAINT ") && strings.Contains(clause, " FOREIGN KEY ")
+	})
 }
 
 func (m *mysqlMoment) describeTriggers(ctx context.Context, name string) error {

@@ -9,7 +9,6 @@ import (
 	"fmt"
 	"regexp"
 	"slices"
-	"strconv"
 	"strings"
 
 	"github.com/go-sql-driver/mysql"
@@ -68,57 +67,6 @@ func (m *mysqlDatabase) load(ctx context.Context, conn *sql.Conn, change Change)
 		}
 	}
 	return nil
-}
-
-func (m *mysqlDatabase) loadTable(ctx context.Context, conn *sql.Conn, r Replacement, keepCounter bool) error {
-	to := incoming(r.Table.Name)
-	if _, err := conn.ExecContext(ctx, "DROP TABLE IF EXISTS "+quoteMySQL(to)); err != nil {
-		return err
-	}
-	create, err := renameInCreate(r.Table.Create, r.Table.Name, to)
-	if err != nil {
-		return err
-	}
-	if _, err := conn.ExecContext(ctx, create); err != nil {
-		return err
-	}
-	batch := newBatch("INSERT INTO", to, r.Table)
-	err = r.Rows(ctx, func(row Row) error { return batch.add(ctx, conn, row) })
-	if err := errors.Join(err, batch.flush(ctx, conn)); err != nil {
-		return err
-	}
-	if err := m.proveLoaded(ctx, r.Table, to); err != nil {
-		return err
-	}
-	if !keepCounter || r.Table.Counter == 0 {
-		return nil
-	}
-	present, err := collectRows(ctx, conn, sent, `SELECT COALESCE(auto_increment, 0) FROM information_schema.tables WHERE table_schema = ? AND table_name = ?`, m.name, r.Table.Name)
-	if err != nil || len(present) == 0 {
-		return err
-	}
-	if counter, _ := strconv.ParseInt(present[0][0].String(), 10, 64); counter > r.Table.Counter {
-		_, err = conn.ExecContext(ctx, fmt.Sprintf("ALTER TABLE %s AUTO_INCREMENT = %d", quoteMySQL(to), counter))
-	}
-	return err
-}
-
-// proveLoaded reads the loaded table back, texts in the bytes they are stored in.
-func (m *mysqlDatabase) proveLoaded(ctx context.Context, table Table, loaded string) error {
-	conn, err := m.connect(ctx, true)
-	if err != nil {
-		return err
-	}
-	defer conn.Close()
-	return proveRows(ctx, conn, sent, selectMySQL(table, loaded), table)
-}
-
-func renameInCreate(create, from, to string) (string, error) {
-	head := "CREATE TABLE " + quoteMySQL(from)
-	if !strings.HasPrefix(create, head) {
-		return "", fmt.Errorf("its statement does not begin with %s", head)
-	}
-	return "CREATE TABLE " + quoteMySQL(to) + create[len(head):], nil
 }
 
 // switchTables makes the loaded tables live, in one step for all of them.
@@ -261,91 +209,19 @@ func patchRows(ctx context.Context, conn *sql.Conn, patch Patch, key []int) erro
 	for _, row := range patch.Remove {
 		var same []string
 		for i, at := range key {
-			same = append(same, quoteMySQL(patch.Table.Key[i])+" = "+literal(patch.Table.Columns[at], row[at]))
+			same = append(same, quoteMySQL(patch.Table.Key[i])+" = "+string(appendLiteral(nil, patch.Table.Columns[at], row[at])))
 		}
 		statement := "DELETE FROM " + quoteMySQL(patch.Table.Name) + " WHERE " + strings.Join(same, " AND ")
 		if _, err := conn.ExecContext(ctx, statement); err != nil {
 			return err
 		}
 	}
-	batch := newBatch("REPLACE INTO", patch.Table.Name, patch.Table)
-	for _, row := range patch.Put {
-		if err := batch.add(ctx, conn, row); err != nil {
-			return err
+	return insertRows(ctx, conn, "REPLACE INTO", patch.Table.Name, patch.Table, func(_ context.Context, each func(Row) error) error {
+		for _, row := range patch.Put {
+			if err := each(row); err != nil {
+				return err
+			}
 		}
-	}
-	return batch.flush(ctx, conn)
-}
-
-// batch collects rows into statements of about a megabyte.
-type batch struct {
-	head  string
-	table Table
-	text  strings.Builder
-	rows  int
-}
-
-// fullBatch is the size in bytes at which a statement is sent: far below the
-// smallest packet limit that servers come with, 16 MiB.
-const fullBatch = 1 << 20
-
-func newBatch(verb, into string, table Table) *batch {
-	return &batch{
-		head:  verb + " " + quoteMySQL(into) + " (" + quoteAll(columnNames(table), quoteMySQL) + ") VALUES ",
-		table: table,
-	}
-}
-
-func (b *batch) add(ctx context.Context, conn *sql.Conn, row Row) error {
-	if len(row) != len(b.table.Columns) {
-		return fmt.Errorf("a row of %d cells for %d columns", len(row), len(b.table.Columns))
-	}
-	if b.rows == 0 {
-		b.text.WriteString(b.head)
-	} else {
-		b.text.WriteString(", ")
-	}
-	b.text.WriteByte('(')
-	for i, cell := range row {
-		if i > 0 {
-			b.text.WriteString(", ")
-		}
-		b.text.WriteString(literal(b.table.Columns[i], cell))
-	}
-	b.text.WriteByte(')')
-	b.rows++
-	if b.text.Len() < fullBatch {
 		return nil
-	}
-	return b.flush(ctx, conn)
-}
-
-func (b *batch) flush(ctx context.Context, conn *sql.Conn) error {
-	if b.rows == 0 {
-		return nil
-	}
-	_, err := conn.ExecContext(ctx, b.text.String())
-	b.text.Reset()
-	b.rows = 0
-	return err
-}
-
-// literal writes a value so that it arrives with the same bytes: digits for
-// numbers, quotes for dates and other words of the engine's own, and hexadecimal
-// for everything that may hold any byte.
-func literal(column Column, v Value) string {
-	if v.Type == Null {
-		return "NULL"
-	}
-	text := string(v.Data)
-	switch column.Type {
-	case "tinyint", "smallint", "mediumint", "int", "bigint", "decimal", "float", "double", "year":
-		return text
-	case "date", "time", "datetime", "timestamp", "json", "inet4", "inet6", "uuid":
-		return "'" + strings.NewReplacer(`\`, `\\`, `'`, `''`).Replace(text) + "'"
-	}
-	if text == "" {
-		return "''"
-	}
-	return "x'" + hex.EncodeToString(v.Data) + "'"
+	})
 }

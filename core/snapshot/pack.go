@@ -52,6 +52,9 @@ func (a *adder) put(id ID, data []byte, alone bool) error {
 		a.mu.Unlock()
 		return a.write(block{pieces: []piece{p}}, data)
 	}
+	if a.pending.data == nil {
+		a.pending.data = takeBuffer()
+	}
 	a.pending.data = append(a.pending.data, data...)
 	a.pending.pieces = append(a.pending.pieces, p)
 	if len(a.pending.data) < blockSize {
@@ -78,6 +81,20 @@ func (a *adder) flush() error {
 	return a.pack(full)
 }
 
+// buffers are for whole blocks, before and after they are packed.
+var buffers = sync.Pool{New: func() any {
+	buffer := make([]byte, 0, largestBlock)
+	return &buffer
+}}
+
+func takeBuffer() []byte { return (*buffers.Get().(*[]byte))[:0] }
+
+func giveBuffers(all ...[]byte) {
+	for _, one := range all {
+		buffers.Put(&one)
+	}
+}
+
 // hardToPack tells by samples whether the bytes are compressed already.
 func hardToPack(data []byte) bool {
 	const sample, few = 4 << 10, 0.05
@@ -97,7 +114,9 @@ func (a *adder) pack(full gathered) error {
 	if len(full.pieces) == 0 {
 		return nil
 	}
-	stored := packer.EncodeAll(full.data, make([]byte, 0, len(full.data)/2))
+	out := takeBuffer()
+	stored := packer.EncodeAll(full.data, out)
+	defer func() { giveBuffers(full.data, out) }()
 	packed := len(stored) < len(full.data)-len(full.data)/32
 	if !packed {
 		stored = full.data

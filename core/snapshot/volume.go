@@ -59,7 +59,7 @@ type volume struct {
 const largestBlock = blockSize + pieceSize
 
 var (
-	packer, _ = zstd.NewWriter(nil, zstd.WithEncoderLevel(zstd.SpeedDefault), zstd.WithWindowSize(blockSize), zstd.WithEncoderConcurrency(runtime.GOMAXPROCS(0)))
+	packer, _ = zstd.NewWriter(nil, zstd.WithEncoderLevel(zstd.SpeedFastest), zstd.WithWindowSize(blockSize), zstd.WithEncoderConcurrency(runtime.GOMAXPROCS(0)))
 	// A block's size is known before it is unpacked, and its bytes proved after.
 	unpacker, _ = zstd.NewReader(nil, zstd.WithDecoderMaxMemory(largestBlock+1<<20), zstd.WithDecoderConcurrency(0))
 	// Lists and manifests of large sites are large, and proved before they are unpacked.
