@@ -15,11 +15,20 @@ import (
 // Kind says what a table is.
 type Kind string
 
-// A view holds a query and no rows.
+// The kinds of tables, and of what else a site may keep beside them. Only tables have
+// rows.
 const (
 	BaseTable Kind = "table"
 	View      Kind = "view"
+	Sequence  Kind = "sequence"
+	Procedure Kind = "procedure"
+	Function  Kind = "function"
+	Event     Kind = "event"
 )
+
+// Stays tells of a kind that cannot be set aside under another name: one that is made
+// by an update stays, and does nothing unless it is called.
+func (k Kind) Stays() bool { return k == Procedure || k == Function }
 
 // Column is one column of a table that rows are written to; generated columns
 // are left to the server.
@@ -30,12 +39,14 @@ type Column struct {
 
 // Table describes one of the site's tables: enough to make it again.
 type Table struct {
-	Name    string   `json:"name"`
-	Kind    Kind     `json:"kind"`
-	Create  string   `json:"create"`          // the statement that makes it, without its foreign keys
-	After   []string `json:"after,omitempty"` // statements for when all rows of all tables are in: indexes, foreign keys, triggers
-	Columns []Column `json:"columns,omitempty"`
-	Key     []string `json:"key,omitempty"` // columns that tell rows apart; none: rows have no name
+	Name   string `json:"name"`
+	Kind   Kind   `json:"kind"`
+	Create string `json:"create"` // the statement that makes it, without its foreign keys
+	// Settings is a statement that makes the session what it was when this was made.
+	Settings string   `json:"settings,omitempty"`
+	After    []string `json:"after,omitempty"` // statements for when all rows of all tables are in: indexes, foreign keys, triggers
+	Columns  []Column `json:"columns,omitempty"`
+	Key      []string `json:"key,omitempty"` // columns that tell rows apart; none: rows have no name
 	// Counter is the next or last number the engine gives to new rows; 0: none.
 	Counter int64 `json:"counter,omitempty"`
 	// Firm says that the engine reads and writes the table in transactions.
@@ -52,7 +63,7 @@ var definerClause = regexp.MustCompile("\\s+DEFINER=`(?:[^`]|``)*`@`(?:[^`]|``)*
 // Shape identifies the structure of the table, apart from its counter and from
 // the definers of views and triggers: an ordinary user cannot give those back.
 func (t Table) Shape() string {
-	text := counterClause.ReplaceAllString(t.Create, "") + "\x00" + strings.Join(t.After, "\x00")
+	text := counterClause.ReplaceAllString(t.Create, "") + "\x00" + t.Settings + "\x00" + strings.Join(t.After, "\x00")
 	text = definerClause.ReplaceAllString(text, "")
 	sum := sha256.Sum256([]byte(text))
 	return hex.EncodeToString(sum[:16])

@@ -111,16 +111,24 @@ func (m *mysqlDatabase) connect(ctx context.Context, exact bool) (*sql.Conn, err
 	if err != nil {
 		return nil, err
 	}
-	statements := []string{session, `SET NAMES utf8mb4`}
-	if exact {
-		statements = append(statements, `SET character_set_results = NULL`)
+	err = setUp(ctx, conn)
+	if err == nil && exact {
+		_, err = conn.ExecContext(ctx, `SET character_set_results = NULL`)
 	}
-	for _, statement := range statements {
-		if _, err := conn.ExecContext(ctx, statement); err != nil {
-			return nil, errors.Join(err, conn.Close())
-		}
+	if err != nil {
+		return nil, errors.Join(err, conn.Close())
 	}
 	return conn, nil
+}
+
+// setUp makes the session ours.
+func setUp(ctx context.Context, conn *sql.Conn) error {
+	for _, statement := range []string{session, `SET NAMES utf8mb4`} {
+		if _, err := conn.ExecContext(ctx, statement); err != nil {
+			return err
+		}
+	}
+	return nil
 }
 
 // mysqlMoment reads inside one transaction with a consistent snapshot.
@@ -185,12 +193,14 @@ func (m *mysqlMoment) describe(ctx context.Context, name string, owner Owner) er
 			table.Kind = BaseTable
 		case "VIEW":
 			table.Kind = View
+		case "SEQUENCE":
+			table.Kind = Sequence
 		default:
 			m.weaker = append(m.weaker, fmt.Sprintf("%s is a %s and is not in the snapshot", table.Name, strings.ToLower(kind)))
 			continue
 		}
 		engine := row[2].String()
-		table.Firm = table.Kind == View || strings.EqualFold(engine, "InnoDB")
+		table.Firm = table.Kind != BaseTable || strings.EqualFold(engine, "InnoDB")
 		if !table.Firm {
 			m.weaker = append(m.weaker, fmt.Sprintf("the table %s is kept by %s, which has no transactions: it is read as it stands when its turn comes", table.Name, engine))
 		}
@@ -200,19 +210,29 @@ func (m *mysqlMoment) describe(ctx context.Context, name string, owner Owner) er
 		}
 		m.tables = append(m.tables, table)
 	}
-	return m.describeTriggers(ctx, name)
+	if err := m.describeTriggers(ctx, name); err != nil {
+		return err
+	}
+	return m.describePrograms(ctx, name, owner, len(owned) == len(names))
 }
 
 var generated = regexp.MustCompile(`(?i)\b(VIRTUAL|STORED|PERSISTENT)( GENERATED)?\b`)
 
 func (m *mysqlMoment) describeTable(ctx context.Context, name string, table *Table) error {
-	shown, err := collectRows(ctx, m.conn, sent, "SHOW CREATE TABLE "+quoteMySQL(table.Name))
+	show := "SHOW CREATE TABLE "
+	if table.Kind == Sequence {
+		show = "SHOW CREATE SEQUENCE "
+	}
+	shown, err := collectRows(ctx, m.conn, sent, show+quoteMySQL(table.Name))
 	if err != nil {
 		return err
 	}
 	table.Create = shown[0][1].String()
-	if table.Kind == View {
+	switch table.Kind {
+	case View: // name, statement, character set, collation
 		return nil
+	case Sequence:
+		return m.sequenceState(ctx, table)
 	}
 	var foreign []string
 	table.Create, foreign = takeForeignKeys(table.Create)
@@ -261,7 +281,8 @@ func (m *mysqlMoment) describeTriggers(ctx context.Context, name string) error {
 		if err != nil {
 			return err
 		}
-		m.tables[i].After = append(m.tables[i].After, shown[0][2].String())
+		// Trigger, mode, statement, character set, collation.
+		m.tables[i].After = append(m.tables[i].After, settings(shown[0][1], shown[0][4], ""), shown[0][2].String())
 	}
 	return nil
 }

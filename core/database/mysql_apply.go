@@ -10,8 +10,6 @@ import (
 	"regexp"
 	"slices"
 	"strings"
-
-	"github.com/go-sql-driver/mysql"
 )
 
 // Names of tables while a change is under way. They are made from the real name,
@@ -59,10 +57,15 @@ func (m *mysqlDatabase) Apply(ctx context.Context, change Change) (Applied, erro
 
 func (m *mysqlDatabase) load(ctx context.Context, conn *sql.Conn, change Change) error {
 	for _, r := range change.Replace {
-		if r.Table.Kind != BaseTable {
+		load := m.loadTable
+		switch r.Table.Kind {
+		case BaseTable:
+		case Sequence:
+			load = m.loadSequence
+		default:
 			continue
 		}
-		if err := m.loadTable(ctx, conn, r, change.KeepCounters); err != nil {
+		if err := load(ctx, conn, r, change.KeepCounters); err != nil {
 			return fmt.Errorf("load the table %s: %w", r.Table.Name, err)
 		}
 	}
@@ -84,6 +87,13 @@ func (m *mysqlDatabase) switchTables(ctx context.Context, conn *sql.Conn, change
 		renames = append(renames, quoteMySQL(from)+" TO "+quoteMySQL(to))
 	}
 	for _, name := range change.Aside {
+		if event, ok := strings.CutPrefix(name, string(Event)+" "); ok && kinds[name] == "" {
+			aside := asideName(change.Tag, event, func(string) bool { return false })
+			if err := setAsideEvent(ctx, conn, event, aside); err != nil {
+				return err
+			}
+			applied.aside = append(applied.aside, aside)
+		}
 		if kinds[name] != "" {
 			aside := asideName(change.Tag, name, func(other string) bool { return kinds[other] != "" })
 			rename(name, aside)
@@ -92,7 +102,7 @@ func (m *mysqlDatabase) switchTables(ctx context.Context, conn *sql.Conn, change
 	}
 	for _, r := range change.Replace {
 		applied.replaced = append(applied.replaced, r.Table)
-		if r.Table.Kind != BaseTable {
+		if r.Table.Kind != BaseTable && r.Table.Kind != Sequence {
 			continue
 		}
 		if kinds[outgoing(r.Table.Name)] != "" {
@@ -132,20 +142,16 @@ func (a *mysqlApplied) Finish(ctx context.Context) error {
 				return fmt.Errorf("put back what belongs to the table %s: %w", table.Name, err)
 			}
 		}
+		if len(table.After) > 0 { // triggers came with settings of their own
+			if err := setUp(ctx, conn); err != nil {
+				return err
+			}
+		}
+	}
+	if err := a.putPrograms(ctx, conn); err != nil {
+		return err
 	}
 	return a.putViews(ctx, conn)
-}
-
-// execAsDefiner runs a statement that makes a trigger or a view. Where this user
-// may not act in another's name, it is made in this user's own.
-func execAsDefiner(ctx context.Context, conn *sql.Conn, statement string) error {
-	_, err := conn.ExecContext(ctx, statement)
-	var answer *mysql.MySQLError
-	const needsRight = 1227 // ER_SPECIFIC_ACCESS_DENIED_ERROR
-	if errors.As(err, &answer) && answer.Number == needsRight {
-		_, err = conn.ExecContext(ctx, definerClause.ReplaceAllString(statement, ""))
-	}
-	return err
 }
 
 var createView = regexp.MustCompile(`^CREATE (.*?)VIEW `)

@@ -20,7 +20,11 @@ func everything(names []string) []string {
 
 func openTest(t *testing.T) (*testenv.Account, Database) {
 	t.Helper()
-	account := testenv.Database(t)
+	return reopen(t, testenv.Database(t))
+}
+
+func reopen(t *testing.T, account *testenv.Account) (*testenv.Account, Database) {
+	t.Helper()
 	login := Login{Engine: "mysql", Host: "127.0.0.1", Port: account.Port, Name: account.Name, User: account.User, Password: account.Password}
 	db, err := Open(t.Context(), login, everything)
 	if err != nil {
@@ -94,6 +98,9 @@ func (s saved) restore(t *testing.T, db Database) []string {
 	}
 	change := Change{Tag: "test-1"}
 	for _, differ := range CompareTables(s.tables, now) {
+		if differ.Fate == Created && differ.Now.Kind.Stays() {
+			continue
+		}
 		if differ.Fate == Created {
 			change.Aside = append(change.Aside, differ.Name)
 		} else {
@@ -161,7 +168,16 @@ INSERT INTO other_site VALUES (1);
 `
 
 func TestMySQLRoundTrip(t *testing.T) {
+	for _, stream := range []string{"1", "0"} {
+		t.Run("streams of lines: "+stream, func(t *testing.T) { roundTrip(t, stream) })
+	}
+}
+
+// roundTrip damages everything and brings it back, on a server that takes streams of
+// lines or does not.
+func roundTrip(t *testing.T, stream string) {
 	account, db := openTest(t)
+	takesStreams(t, account, stream)
 	if _, err := account.Root.Exec(difficult); err != nil {
 		t.Fatal(err)
 	}
@@ -311,6 +327,130 @@ ALTER TABLE orders ADD COLUMN tax INT; INSERT INTO orders (sum) VALUES (3), (4),
 	equalNow(t, db, before)
 	if got := one(t, account, "SELECT auto_increment FROM information_schema.tables WHERE table_schema = database() AND table_name = 'orders'"); got != "6" {
 		t.Errorf("the counter went down to %s: numbers that visitors saw would be given again", got)
+	}
+}
+
+// takesStreams lets the server take streams of lines, or not.
+func takesStreams(t *testing.T, account *testenv.Account, stream string) {
+	t.Helper()
+	set := func(to string) {
+		if _, err := account.Root.Exec("SET GLOBAL local_infile = " + to); err != nil {
+			t.Error(err)
+		}
+	}
+	set(stream)
+	t.Cleanup(func() { set("1") })
+}
+
+// What a site may keep beside its tables, and tables of other forms. Everything has
+// settings of its own, and acts in the name of somebody who does not exist.
+const beside = `
+SET SESSION sql_mode = 'STRICT_ALL_TABLES,PIPES_AS_CONCAT', collation_connection = 'latin1_german1_ci', time_zone = '+02:00';
+CREATE TABLE sailings (id INT, at DATE, boat VARCHAR(20), PRIMARY KEY (id, at), KEY (boat)) PARTITION BY RANGE (YEAR(at)) (PARTITION early VALUES LESS THAN (2020), PARTITION late VALUES LESS THAN MAXVALUE);
+INSERT INTO sailings VALUES (1, '2019-05-01', 'Otter'), (2, '2026-05-01', 'Heron');
+CREATE TABLE log (n INT AUTO_INCREMENT, word TEXT, FULLTEXT KEY words (word), KEY (n)) ENGINE=Aria;
+INSERT INTO log (word) VALUES ('fog'), ('wind');
+CREATE TABLE places (id INT PRIMARY KEY, at POINT NOT NULL, SPATIAL KEY (at), extra INT INVISIBLE DEFAULT 4, CHECK (id > 0)) ENGINE=InnoDB;
+INSERT INTO places (id, at, extra) VALUES (1, ST_GeomFromText('POINT(1 2)'), 9);
+CREATE SEQUENCE tickets START WITH 100 INCREMENT BY 5 CACHE 10 CYCLE MAXVALUE 200;
+DO NEXTVAL(tickets); DO NEXTVAL(tickets);
+CREATE DEFINER=nobody@nowhere PROCEDURE count_boats(IN least INT) COMMENT 'ä' SELECT COUNT(*) FROM sailings WHERE id >= least;
+CREATE DEFINER=nobody@nowhere FUNCTION greet(who VARCHAR(20)) RETURNS VARCHAR(40) DETERMINISTIC RETURN 'Ahoi, ' || who;
+CREATE DEFINER=nobody@nowhere EVENT nightly ON SCHEDULE EVERY 1 DAY STARTS '2026-12-01 03:00:00' DISABLE COMMENT 'fog' DO DELETE FROM log;
+CREATE DEFINER=nobody@nowhere TRIGGER strict_one BEFORE INSERT ON log FOR EACH ROW SET NEW.word = NEW.word || '!';
+CREATE DEFINER=nobody@nowhere SQL SECURITY INVOKER VIEW late_ones AS SELECT * FROM sailings WHERE at > '2020-01-01';
+`
+
+func TestMySQLPrograms(t *testing.T) {
+	account := testenv.Database(t)
+	if _, err := account.Root.Exec(beside); err != nil {
+		t.Fatal(err)
+	}
+	login := Login{Engine: "mysql", Host: "127.0.0.1", Port: account.Port, Name: account.Name, User: "root"}
+	db, err := Open(t.Context(), login, everything)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer db.Close()
+	before := save(t, db)
+	kinds := map[Kind]int{}
+	for _, table := range before.tables {
+		kinds[table.Kind]++
+	}
+	if kinds[BaseTable] != 3 || kinds[Sequence] != 1 || kinds[Procedure] != 1 || kinds[Function] != 1 || kinds[Event] != 1 || kinds[View] != 1 {
+		t.Fatalf("found: %v", kinds)
+	}
+	state := func() string {
+		var all []string
+		for _, query := range []string{
+			"SELECT CONCAT_WS('|', routine_name, routine_definition, sql_mode, definer, collation_connection) FROM information_schema.routines WHERE routine_schema = database() AND routine_name <> 'extra' ORDER BY 1",
+			"SELECT CONCAT_WS('|', event_name, event_definition, sql_mode, definer, time_zone, starts, status) FROM information_schema.events WHERE event_schema = database() AND event_name NOT LIKE 'wetland%'",
+			"SELECT CONCAT_WS('|', trigger_name, action_statement, sql_mode, definer, collation_connection) FROM information_schema.triggers WHERE trigger_schema = database()",
+			"SELECT CONCAT_WS('|', table_name, definer, security_type, view_definition) FROM information_schema.views WHERE table_schema = database()",
+			"SELECT CONCAT_WS('|', next_not_cached_value, minimum_value, maximum_value, increment, cycle_option, cycle_count) FROM tickets",
+			"SELECT GROUP_CONCAT(partition_name, partition_description) FROM information_schema.partitions WHERE table_schema = database() AND table_name = 'sailings'",
+		} {
+			rows, err := collectRows(t.Context(), account.Root, sent, query)
+			if err != nil || len(rows) == 0 {
+				t.Fatalf("%s: %d rows, %v", query, len(rows), err)
+			}
+			all = append(all, fmt.Sprint(rows))
+		}
+		return strings.Join(all, "\n")
+	}
+	was, sums, shown := state(), checkAll(t, account), showAll(t, account)
+	if _, err := account.Root.Exec(`DROP PROCEDURE count_boats; DROP EVENT nightly; DROP FUNCTION greet; CREATE FUNCTION greet() RETURNS INT RETURN 1; DROP TRIGGER strict_one; DROP VIEW late_ones;
+DO NEXTVAL(tickets); SELECT NEXTVAL(tickets) FROM seq_1_to_20; DELETE FROM sailings; ALTER TABLE sailings REMOVE PARTITIONING; DROP TABLE places; INSERT INTO log (word) VALUES ('x');
+CREATE EVENT another ON SCHEDULE EVERY 1 YEAR DO DELETE FROM log; CREATE PROCEDURE extra() SELECT 1`); err != nil {
+		t.Fatal(err)
+	}
+	before.restore(t, db)
+	if now := state(); now != was {
+		t.Errorf("now\n%s\nwas\n%s", now, was)
+	}
+	for name, sum := range checkAll(t, account) {
+		if sums[name] != sum {
+			t.Errorf("CHECKSUM TABLE %s is %s, was %s", name, sum, sums[name])
+		}
+	}
+	for name, create := range showAll(t, account) {
+		if shown[name] != create {
+			t.Errorf("SHOW CREATE %s\n%s\nwas\n%s", name, create, shown[name])
+		}
+	}
+	if got := one(t, account, "SELECT CONCAT(event_name, status) FROM information_schema.events WHERE event_schema = database() AND event_name LIKE 'wetland%'"); got != "wetland_aside_test_1_anotherDISABLED" {
+		t.Errorf("the event that was set aside: %s", got)
+	}
+}
+
+// A row of 64 MB goes and comes back; where the server does not take it, the error
+// says what to change.
+func TestMySQLLargeRow(t *testing.T) {
+	account, db := openTest(t)
+	if _, err := account.Root.Exec("CREATE TABLE large (id INT PRIMARY KEY, b LONGBLOB); INSERT INTO large VALUES (1, REPEAT(x'00ff27', 64*1024*1024/3)), (2, '')"); err != nil {
+		t.Fatal(err)
+	}
+	sum := checkAll(t, account)["large"]
+	before := save(t, db)
+	for _, stream := range []string{"1", "0"} {
+		takesStreams(t, account, stream)
+		if _, err := account.Root.Exec("DELETE FROM large"); err != nil {
+			t.Fatal(err)
+		}
+		before.restore(t, db)
+		if got := checkAll(t, account)["large"]; got != sum {
+			t.Errorf("CHECKSUM TABLE is %s, was %s", got, sum)
+		}
+	}
+	// The rest of this test goes through a server that takes less.
+	if _, err := account.Root.Exec("SET GLOBAL max_allowed_packet = 16777216"); err != nil {
+		t.Fatal(err)
+	}
+	defer account.Root.Exec("SET GLOBAL max_allowed_packet = 268435456")
+	_, fresh := reopen(t, account)
+	_, err := fresh.Apply(t.Context(), Change{Tag: "t", Replace: []Replacement{before.find(t, "large")}})
+	if err == nil || !strings.Contains(err.Error(), "max_allowed_packet") {
+		t.Errorf("a row too large for the server: %v", err)
 	}
 }
 

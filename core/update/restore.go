@@ -129,6 +129,9 @@ func (r *restoration) makePlan(ctx context.Context) error {
 	}
 	r.tables.Tag = strings.ReplaceAll(r.manifest.Name, "snap", "before_snap")
 	for _, differ := range database.CompareTables(r.manifest.Described(), now) {
+		if differ.Fate == database.Created && differ.Now.Kind.Stays() {
+			continue
+		}
 		if differ.Fate == database.Created {
 			r.tables.Aside = append(r.tables.Aside, differ.Name)
 			r.plan.Aside = append(r.plan.Aside, differ.Name)

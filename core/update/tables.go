@@ -75,6 +75,10 @@ func (s *session) planTable(ctx context.Context, plan *tablePlan, from *snapshot
 	}
 	switch differ.Fate {
 	case database.Created:
+		if differ.Now.Kind.Stays() {
+			note(true, "was created by the update, and stays: it does nothing unless it is called")
+			return nil
+		}
 		plan.change.Aside = append(plan.change.Aside, differ.Name)
 		note(false, "was created by the update: set aside under another name, with its %s", plural(int(differ.Now.Rows), "row"))
 		return nil
