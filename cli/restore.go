@@ -20,7 +20,9 @@ state is snapshot first, so that a restore can be undone. Files that the snapsho
 does not know are removed; tables that it does not know are set aside under
 another name, never dropped; caches and other paths that are left out stay.`,
 		Example: `  wetland restore snap-1
-  wetland restore snap-1 --yes`,
+  wetland restore snap-1 --yes
+  wetland restore snap-1 --only tidetable
+  wetland restore snap-1 --only database --keep-new`,
 		Args: cobra.ExactArgs(1),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			w, err := a.loadSettled()
@@ -31,7 +33,7 @@ another name, never dropped; caches and other paths that are left out stay.`,
 				return errors.New("a restore replaces what is there now. With nobody to ask, say --yes")
 			}
 			o.Snapshot, o.Guard = args[0], a.guard()
-			o.Confirm = func(plan update.RestorePlan) bool {
+			o.Confirm = func(plan *update.RestorePlan) bool {
 				a.showPlan(plan)
 				return yes || a.ask(cmd.Context(), "Go on? Type yes: ") == "yes"
 			}
@@ -41,6 +43,8 @@ another name, never dropped; caches and other paths that are left out stay.`,
 		},
 	}
 	command.Flags().BoolVarP(&yes, "yes", "y", false, "do not ask")
+	command.Flags().StringVar(&o.Only, "only", "", "restore a part: files, database, the folder of a theme or plugin, or the name of a table")
+	command.Flags().BoolVar(&o.KeepNew, "keep-new", false, "keep what visitors wrote since: their rows, and their uploads")
 	command.Flags().BoolVar(&o.AllowGap, "allow-gap", false, "where two folders cannot be exchanged in one step, accept an instant without the folder")
 	return command
 }
@@ -48,7 +52,7 @@ another name, never dropped; caches and other paths that are left out stay.`,
 // mostShown bounds how many names of one sort a plan prints.
 const mostShown = 6
 
-func (a *app) showPlan(plan update.RestorePlan) {
+func (a *app) showPlan(plan *update.RestorePlan) {
 	s := a.screen
 	if plan.Empty() {
 		s.print("\n  Files and tables are as in %s already.\n\n", plan.Snapshot)
@@ -73,6 +77,20 @@ func (a *app) showPlan(plan update.RestorePlan) {
 			}
 			s.row("    ", 4, fmt.Sprintf("%-18s", head), name)
 		}
+	}
+	for _, note := range plan.Newer {
+		sign := s.bad("lost ")
+		if note.Left {
+			sign = s.good("stays")
+		}
+		s.row("    ", 4, fmt.Sprintf("%-18s", note.Table), sign+" "+note.What)
+	}
+	for i, name := range plan.Unread {
+		if i == mostShown {
+			s.row("    ", 4, fmt.Sprintf("%-18s", ""), fmt.Sprintf("and %d more", len(plan.Unread)-mostShown))
+			break
+		}
+		s.row("    ", 4, fmt.Sprintf("%-18s", "cannot be read now"), name)
 	}
 	s.print("\n")
 }

@@ -264,6 +264,9 @@ func TestDamagedSnapshotIsNeverRestored(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
+	if err := os.WriteFile(filepath.Join(f.root, "uploads/map.svg"), []byte("to be restored"), 0o644); err != nil {
+		t.Fatal(err)
+	}
 	before := f.siteTree(t)
 	for _, at := range []int{20, len(whole) / 3, len(whole) / 2, len(whole) - 3} {
 		damaged := append([]byte(nil), whole...)

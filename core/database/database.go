@@ -250,6 +250,26 @@ func Present(ctx context.Context, db Database) ([]Table, error) {
 	return tables, errors.Join(err, moment.Close())
 }
 
+// Create makes the database that a login names, where the server has none and this
+// user may.
+func Create(ctx context.Context, login Login) error {
+	switch login.Engine {
+	case "mysql":
+		return createMySQL(ctx, login)
+	case "sqlite":
+		return createSQLite(ctx, login)
+	}
+	return fmt.Errorf("no engine is called %q here (known: mysql, sqlite)", login.Engine)
+}
+
+// Drop takes a database of Wetland's own making away, with all that is in it.
+func Drop(ctx context.Context, login Login) error {
+	if login.Engine != "mysql" || !strings.HasPrefix(login.Name, ours) {
+		return fmt.Errorf("%s is no database of Wetland's own", login)
+	}
+	return dropMySQL(ctx, login)
+}
+
 func quoteAll(names []string, quote func(string) string) string {
 	quoted := make([]string, len(names))
 	for i, name := range names {

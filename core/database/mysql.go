@@ -52,6 +52,33 @@ func openMySQL(ctx context.Context, login Login, owner Owner) (Database, error) 
 	return &mysqlDatabase{db: db, name: login.Name, owner: owner}, nil
 }
 
+func createMySQL(ctx context.Context, login Login) error {
+	name := login.Name
+	login.Name = ""
+	server, err := openMySQL(ctx, login, nil)
+	if err != nil {
+		return err
+	}
+	defer server.Close()
+	// Each table says its own character set.
+	if _, err := server.(*mysqlDatabase).db.ExecContext(ctx, "CREATE DATABASE "+quoteMySQL(name)+" CHARACTER SET utf8mb4"); err != nil {
+		return fmt.Errorf("make the database %s: %w", name, err)
+	}
+	return nil
+}
+
+func dropMySQL(ctx context.Context, login Login) error {
+	name := login.Name
+	login.Name = ""
+	server, err := openMySQL(ctx, login, nil)
+	if err != nil {
+		return err
+	}
+	defer server.Close()
+	_, err = server.(*mysqlDatabase).db.ExecContext(ctx, "DROP DATABASE "+quoteMySQL(name))
+	return err
+}
+
 // explainMySQL wraps the reason that a person can act on. The numbers are the
 // server's: https://mariadb.com/kb/en/mariadb-error-code-reference/.
 func explainMySQL(login Login, err error) error {

@@ -38,6 +38,15 @@ func openSQLite(ctx context.Context, login Login, owner Owner) (Database, error)
 	return &sqlite{db: db, owner: owner}, nil
 }
 
+// createSQLite makes an empty file; the engine fills it.
+func createSQLite(_ context.Context, login Login) error {
+	file, err := os.OpenFile(login.File, os.O_WRONLY|os.O_CREATE|os.O_EXCL, 0o644)
+	if err != nil {
+		return fmt.Errorf("make the database: %w", err)
+	}
+	return file.Close()
+}
+
 // Engine names SQLite and its version.
 func (s *sqlite) Engine(ctx context.Context) (string, error) {
 	var version string

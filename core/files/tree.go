@@ -127,6 +127,12 @@ func (w *walk) at(ctx context.Context, at string, entry Entry) error {
 // ReadTree describes and hashes everything at top. Sockets, devices and pipes
 // are left out: they hold no content.
 func ReadTree(ctx context.Context, place Place, top string, leaveOut func(path string) bool) (Tree, error) {
+	return ReadTreeKnowing(ctx, place, top, leaveOut, func(string, Entry) string { return "" })
+}
+
+// ReadTreeKnowing is ReadTree, but does not read the files whose hash is known; "" is
+// none.
+func ReadTreeKnowing(ctx context.Context, place Place, top string, leaveOut func(path string) bool, known func(path string, entry Entry) (hash string)) (Tree, error) {
 	var tree Tree
 	err := Walk(ctx, place, top, leaveOut, func(at string, entry Entry) error {
 		if entry.Kind == Other {
@@ -134,6 +140,10 @@ func ReadTree(ctx context.Context, place Place, top string, leaveOut func(path s
 		}
 		item := itemOf(at, entry)
 		if entry.Kind == File {
+			if item.Hash = known(at, entry); item.Hash != "" {
+				tree = append(tree, item)
+				return nil
+			}
 			var err error
 			if item.Hash, item.Size, err = HashFile(place, path.Join(top, at)); err != nil {
 				return fmt.Errorf("read %s: %w", path.Join(top, at), err)

@@ -56,6 +56,16 @@ func Open(ctx context.Context, place files.Place, w *Workspace) (*Site, error) {
 	return s, s.CheckOutside(w.Dir)
 }
 
+// Remember opens a site of which only what a snapshot noted is known.
+func Remember(place files.Place, w *Workspace, root string, known cms.Remembered) (*Site, error) {
+	address, err := ParseAddress(w.Config.Site.Address)
+	if err != nil {
+		return nil, err
+	}
+	s := &Site{Workspace: w, Place: place, Root: root, Address: address, CMS: known}
+	return s, s.CheckOutside(w.Dir)
+}
+
 // Nested lists other sites below the root, absolute. They are no part of this one:
 // neither kept in snapshots nor restored.
 func (s *Site) Nested() []string {
@@ -122,6 +132,18 @@ func (s *Site) Areas() []cms.Area {
 // StagingName is the folder in which new trees wait for their swap when they
 // cannot wait outside the web root.
 const StagingName = ".wetland-staging"
+
+// LeavesOutBelow tells whether a path below the area is left out, or is in a folder
+// that is.
+func LeavesOutBelow(area cms.Area, at string) bool {
+	leavesOut := LeavesOut(area)
+	for ; at != "."; at = path.Dir(at) {
+		if leavesOut(at) && (area.Only == "" || !strings.HasPrefix(area.Only, at+"/")) {
+			return true
+		}
+	}
+	return false
+}
 
 // LeavesOut returns the test for paths below the area.
 func LeavesOut(area cms.Area) func(string) bool {

@@ -41,6 +41,7 @@ type Manifest struct {
 	FilesAt    time.Time       `json:"files_at"`
 	DatabaseAt time.Time       `json:"database_at"`
 	Took       time.Duration   `json:"took_ns"`
+	Layout     cms.Layout      `json:"layout"` // for a site whose files cannot tell it any more
 	Areas      []Area          `json:"areas"`
 	Components []cms.Component `json:"components"`
 	Engine     string          `json:"engine"`

@@ -48,7 +48,7 @@ func (s *Store) Take(ctx context.Context, of Subject, report progress.Reporter) 
 	t.m = &Manifest{
 		Format: manifestFormat, Site: of.Site.Workspace.Config.Site.Name,
 		Root: of.Site.Root, Address: of.Site.Address.String(), System: of.Site.CMS.System(), Run: of.Run, Reason: of.Reason,
-		Components: of.Components,
+		Components: of.Components, Layout: of.Site.CMS.Layout(),
 	}
 	if err := t.fill(ctx); err != nil {
 		return nil, errors.Join(err, t.to.abandon())
@@ -211,7 +211,12 @@ func (t *taking) storeArea(ctx context.Context, from cms.Area) error {
 		area.Items = append(area.Items, item)
 		return nil
 	}
-	if err := files.WalkPast(ctx, t.Site.Place, from.Path, site.LeavesOut(from), visit, t.pass); err != nil {
+	err := files.WalkPast(ctx, t.Site.Place, from.Path, site.LeavesOut(from), visit, t.pass)
+	if t.Salvage && len(area.Items) == 0 && errors.Is(err, fs.ErrNotExist) {
+		t.m.Unread = append(t.m.Unread, fmt.Sprintf("%s: it is not there", from.Path))
+		err = nil
+	}
+	if err != nil {
 		return err
 	}
 	if err := t.readFiles(ctx, from.Path, area.Items, fresh); err != nil {
@@ -254,19 +259,10 @@ func (t *taking) known(area cms.Area) map[string]Item {
 // on FAT, the coarsest there is.
 const grain = 2 * time.Second
 
-// unchanged tells without reading whether a file is as in the newest snapshot: same
-// length, same time of modification and of change, and those well before the file was
-// read then. A person can set the first time back, but not the second one. Where the
-// place keeps no time of change, the first one must do.
+// unchanged tells without reading whether a file is as in the newest snapshot, whose
+// pieces must all be there.
 func (t *taking) unchanged(old, now Item) bool {
-	if old.Kind != files.File || old.Size != now.Size || !old.Modified.Equal(now.Modified) || !old.Changed.Equal(now.Changed) {
-		return false
-	}
-	last := old.Modified
-	if old.Changed.After(last) {
-		last = old.Changed
-	}
-	if !last.Add(grain).Before(t.before.FilesAt) {
+	if !old.unchanged(t.before.FilesAt, now.Size, now.Modified, now.Changed) {
 		return false
 	}
 	for _, id := range old.Pieces {
@@ -275,6 +271,38 @@ func (t *taking) unchanged(old, now Item) bool {
 		}
 	}
 	return true
+}
+
+// unchanged tells without reading whether a file is as it was when it was read after
+// the moment taken: same length, same time of modification and of change, and those
+// well before that moment. A person can set the first time back, but not the second
+// one. Where the place keeps no time of change, the first one must do.
+func (i Item) unchanged(taken time.Time, size int64, modified, changed time.Time) bool {
+	last := i.Modified
+	if i.Changed.After(last) {
+		last = i.Changed
+	}
+	return i.Kind == files.File && i.Size == size && i.Modified.Equal(modified) && i.Changed.Equal(changed) && last.Add(grain).Before(taken)
+}
+
+// KnownHashes returns what tells the hashes of the files of an area that are as they
+// were in this snapshot, for files.ReadTreeKnowing.
+func (m *Manifest) KnownHashes(area string) func(path string, entry files.Entry) string {
+	known := map[string]Item{}
+	for _, one := range m.Areas {
+		if one.Name == area {
+			for _, item := range one.Items {
+				known[item.Path] = item
+			}
+		}
+	}
+	return func(at string, entry files.Entry) string {
+		item, ok := known[at]
+		if entry.Kind != files.File || !ok || !item.unchanged(m.FilesAt, entry.Size, entry.Modified, entry.Changed) {
+			return ""
+		}
+		return item.Hash
+	}
 }
 
 // readFiles reads the items with these numbers, several at once. A file that vanished

@@ -79,6 +79,15 @@ func (s *Store) prove(ctx context.Context, volumes []*volume, report progress.Re
 // Verify proves a snapshot: every file's bytes by its hash and every table's rows
 // by its digest. It returns all faults at once.
 func (s *Store) Verify(ctx context.Context, m *Manifest, report progress.Reporter) error {
+	var items []Item
+	for _, area := range m.Areas {
+		items = append(items, area.Items...)
+	}
+	return s.VerifyParts(ctx, items, m.Tables, report)
+}
+
+// VerifyParts proves some files and tables of a snapshot.
+func (s *Store) VerifyParts(ctx context.Context, items []Item, tables []Table, report progress.Reporter) error {
 	var mu sync.Mutex
 	var faults []error
 	fault := func(what string, err error) {
@@ -88,21 +97,19 @@ func (s *Store) Verify(ctx context.Context, m *Manifest, report progress.Reporte
 	}
 	group, ctx := errgroup.WithContext(ctx)
 	group.SetLimit(runtime.GOMAXPROCS(0))
-	for _, area := range m.Areas {
-		for _, item := range area.Items {
-			if item.Kind != files.File {
-				continue
-			}
-			group.Go(func() error {
-				if err := s.verifyFile(item); err != nil {
-					fault("the file "+item.Path, err)
-				}
-				report.Advance(item.Size)
-				return ctx.Err()
-			})
+	for _, item := range items {
+		if item.Kind != files.File {
+			continue
 		}
+		group.Go(func() error {
+			if err := s.verifyFile(item); err != nil {
+				fault("the file "+item.Path, err)
+			}
+			report.Advance(item.Size)
+			return ctx.Err()
+		})
 	}
-	for _, table := range m.Tables {
+	for _, table := range tables {
 		group.Go(func() error {
 			if err := s.verifyTable(ctx, table); err != nil {
 				fault("the table "+table.Name, err)

@@ -9,6 +9,7 @@ import (
 	"os"
 	"path/filepath"
 
+	"wetland/core/database"
 	"wetland/core/files"
 	"wetland/core/journal"
 	"wetland/core/progress"
@@ -36,6 +37,9 @@ func Recover(ctx context.Context, w *site.Workspace, o RecoverOptions) (run *Run
 	}
 	if unsettled == nil {
 		return nil, ErrNothingToRecover
+	}
+	if unsettled.Kind == "restore" {
+		return recoverRestore(ctx, w, o, unsettled)
 	}
 	var why reasons
 	s, err := open(ctx, w, o.Guard, &why)
@@ -66,9 +70,6 @@ func Recover(ctx context.Context, w *site.Workspace, o RecoverOptions) (run *Run
 		return s.settleUntouched(ctx)
 	}
 	s.run.Snapshot = trace.snapshot
-	if unsettled.Kind == "restore" {
-		return s.settleRestore(ctx, trace)
-	}
 	return s.settleUpdate(ctx, trace, o.To)
 }
 
@@ -82,7 +83,7 @@ func openJournal(name string) (*journal.Journal, error) {
 // trace is what the journal of an interrupted run tells.
 type trace struct {
 	begin    beginFacts
-	wanted   string // of a restore
+	restore  restoreFacts
 	snapshot string
 	staged   string
 	swapping bool // the swap may have happened
@@ -95,7 +96,7 @@ func readTrace(entries []journal.Entry) trace {
 	for _, entry := range entries {
 		var facts struct {
 			beginFacts
-			Wanted   string        `json:"wanted"`
+			restoreFacts
 			Snapshot string        `json:"snapshot"`
 			Staged   string        `json:"staged"`
 			Verdict  smoke.Verdict `json:"verdict"`
@@ -105,7 +106,7 @@ func readTrace(entries []journal.Entry) trace {
 		}
 		switch entry.Step {
 		case stepBegin:
-			t.begin, t.wanted = facts.beginFacts, facts.Wanted
+			t.begin, t.restore = facts.beginFacts, facts.restoreFacts
 		case stepSnapshot:
 			t.snapshot = facts.Snapshot
 		case stepStage:
@@ -131,18 +132,52 @@ func (s *session) settleUntouched(ctx context.Context) (*Run, error) {
 	return s.end(Stopped, "It was interrupted before anything on the site was touched: nothing was changed.")
 }
 
-func (s *session) settleRestore(ctx context.Context, t trace) (*Run, error) {
-	if !t.touching {
-		return s.settleUntouched(ctx)
+// recoverRestore goes on with a restore that had begun to change things, whatever
+// state it left the site in.
+func recoverRestore(ctx context.Context, w *site.Workspace, o RecoverOptions, run *Run) (_ *Run, err error) {
+	journalName := filepath.Join(run.Folder, journalFile)
+	entries, err := journal.Read(journalName)
+	if err != nil && !errors.Is(err, fs.ErrNotExist) {
+		return nil, err
 	}
-	before, err := s.store.Load(t.snapshot)
+	t := readTrace(entries)
+	var why reasons
+	r, err := openRestoration(ctx, w, RestoreOptions{Guard: o.Guard, Snapshot: t.restore.Wanted, Only: t.restore.Only, KeepNew: t.restore.KeepNew, AllowGap: true}, &why)
 	if err != nil {
 		return nil, err
 	}
-	r := &restoration{session: s, options: RestoreOptions{Snapshot: t.wanted, AllowGap: true}, before: before}
-	s.run.Wanted = t.wanted
-	var why reasons
-	if err := r.prepare(ctx, &why); err != nil {
+	defer func() { err = errors.Join(err, r.close()) }()
+	if err := why.refusal(); err != nil {
+		return nil, err
+	}
+	// Only now nobody else can be settling it: what was read before may be old.
+	if run, err = Unsettled(w); err != nil {
+		return nil, err
+	}
+	if run == nil {
+		return nil, ErrNothingToRecover
+	}
+	if r.log, err = openJournal(journalName); err != nil {
+		return nil, err
+	}
+	r.run, r.run.Snapshot = run, t.snapshot
+	if !t.touching {
+		return r.settleUntouched(ctx)
+	}
+	if r.before, err = r.store.Load(t.snapshot); err != nil {
+		return nil, err
+	}
+	// What is there now is neither the state before the restore nor wholly the one after.
+	var present []database.Table
+	if r.db != nil {
+		if present, err = database.Present(ctx, r.db); err != nil {
+			return nil, err
+		}
+	}
+	if err := r.makePlan(ctx, present); err != nil {
+		return nil, err
+	}
+	if err := r.verifyWanted(ctx); err != nil {
 		return nil, err
 	}
 	return r.finish()

@@ -14,17 +14,23 @@ import (
 	"wetland/core/files"
 	"wetland/core/progress"
 	"wetland/core/site"
+	"wetland/core/site/cms"
 	"wetland/core/smoke"
 	"wetland/core/snapshot"
 )
 
-// RestoreOptions says which snapshot to go back to.
+// RestoreOptions says which snapshot to go back to, and how far.
 type RestoreOptions struct {
 	Guard
 	Snapshot string
+	// Only restores a part: "files", "database", the folder of a theme or plugin, or
+	// the name of a table; empty: all of it.
+	Only string
+	// KeepNew keeps what visitors wrote since: their rows, and uploads.
+	KeepNew  bool
 	AllowGap bool
 	// Confirm is shown what will change and decides; nil: yes.
-	Confirm func(RestorePlan) bool
+	Confirm func(*RestorePlan) bool
 }
 
 // RestorePlan is what a restore will change.
@@ -35,26 +41,42 @@ type RestorePlan struct {
 	Components []string `json:"components"` // folders that are swapped whole
 	Tables     []string `json:"tables"`     // put back
 	Aside      []string `json:"aside"`      // tables to be set aside
+	// Newer says what visitors wrote since, and what becomes of it.
+	Newer []TableNote `json:"newer,omitempty"`
+	// Unread lists what is there now and cannot be read: it cannot be brought back.
+	Unread []string `json:"unread,omitempty"`
 }
 
 // Empty tells whether the site is as in the snapshot already.
-func (p RestorePlan) Empty() bool {
+func (p *RestorePlan) Empty() bool {
 	return len(p.Write)+len(p.Remove)+len(p.Components)+len(p.Tables)+len(p.Aside) == 0
 }
 
 // ErrDeclined says that a person answered no.
 var ErrDeclined = errors.New("not done, as you answered; nothing was changed")
 
+// restoreFacts is what recover needs to know of a restore.
+type restoreFacts struct {
+	Wanted  string `json:"wanted"`
+	Only    string `json:"only,omitempty"`
+	KeepNew bool   `json:"keep_new,omitempty"`
+}
+
 // restoration is one restore under way.
 type restoration struct {
 	*session
 	options  RestoreOptions
 	manifest *snapshot.Manifest
+	scope    scope
 	plan     RestorePlan
 	swaps    []string // component folders, absolute
 	loose    []looseChange
 	tables   database.Change
-	before   *snapshot.Manifest // of the state that is being replaced
+	kept     map[string]database.RowChanges // rows of visitors that stay, by table
+	before   *snapshot.Manifest             // of the state that is being replaced
+	// remembered says that the site's files could not tell what it is: it is opened
+	// anew once they are back.
+	remembered bool
 }
 
 // looseChange is a path outside of the components that differs.
@@ -65,154 +87,177 @@ type looseChange struct {
 }
 
 // Restore makes the site's files and tables equal to a snapshot, and proves it.
-// The present state is snapshot first. Errors and runs are as with Update.
+// The present state is snapshot first, as far as it can be read. Errors and runs are
+// as with Update.
 func Restore(ctx context.Context, w *site.Workspace, o RestoreOptions) (run *Run, err error) {
 	var why reasons
-	s, err := open(ctx, w, o.Guard, &why)
+	r, err := openRestoration(ctx, w, o, &why)
 	if err != nil {
 		return nil, err
 	}
-	defer func() { err = errors.Join(err, s.close()) }()
-	r := &restoration{session: s, options: o}
-	if err := r.prepare(ctx, &why); err != nil {
+	defer func() { err = errors.Join(err, r.close()) }()
+	if open, err := Unsettled(w); err != nil {
+		return nil, err
+	} else if open != nil && open.Kind == "restore" {
+		why.add(fmt.Sprintf("%s was interrupted and is not settled", open.Name), "Run: wetland recover")
+	}
+	if err := why.refusal(); err != nil {
 		return nil, err
 	}
-	if o.Confirm != nil && !o.Confirm(r.plan) {
-		return nil, ErrDeclined
-	}
-	if err := r.begin("restore", map[string]string{"wanted": o.Snapshot}); err != nil {
+	if err := r.begin("restore", restoreFacts{Wanted: o.Snapshot, Only: o.Only, KeepNew: o.KeepNew}); err != nil {
 		return nil, err
 	}
-	r.run.Wanted = o.Snapshot
+	r.run.Wanted = strings.TrimSpace(o.Snapshot + " " + o.Only)
 	return r.carryOut(ctx)
 }
 
-func (r *restoration) prepare(ctx context.Context, why *reasons) error {
-	if err := why.refusal(); err != nil {
-		return err
+// openRestoration opens a site in whatever state it is: where its files cannot tell
+// what it is, by what the snapshot noted; where its database is gone, with a new one.
+func openRestoration(ctx context.Context, w *site.Workspace, o RestoreOptions, why *reasons) (*restoration, error) {
+	o.Guard.fill()
+	store, err := snapshot.Open(w.Store())
+	if err != nil {
+		return nil, err
 	}
+	r := &restoration{options: o}
+	r.manifest, err = store.Load(o.Snapshot)
+	if errors.Is(err, snapshot.ErrNoSnapshot) {
+		return nil, err
+	}
+	if err != nil {
+		why.add(fmt.Sprintf("%s is damaged: %v", o.Snapshot, err), chooseAnother)
+		return nil, why.refusal()
+	}
+	s := &session{Guard: o.Guard, store: store}
+	s.site, err = site.Open(ctx, s.Place, w)
+	if errors.Is(err, site.ErrInsideWebRoot) {
+		why.add(err.Error(), "Move the workspace, then try again.")
+		return nil, why.refusal()
+	}
+	if err != nil {
+		if s.site, err = r.remember(ctx, s.Place, w, err); err != nil {
+			return nil, err
+		}
+		r.remembered = true
+	}
+	if err := s.lock(); errors.Is(err, ErrBusy) {
+		why.add(err.Error(), "")
+		return nil, why.refusal()
+	} else if err != nil {
+		return nil, err
+	}
+	s.fetcher, s.pages = NewFetcher(s.site), Pages(w)
+	r.session = s
+	if r.manifest.Root != s.site.Root {
+		why.add(fmt.Sprintf("%s is a snapshot of the site in %s, not of %s", r.manifest.Name, r.manifest.Root, s.site.Root), "Restore it from the workspace of that site.")
+	}
+	if r.scope, err = r.readScope(o.Only); err != nil {
+		why.add(err.Error(), "")
+	}
+	if !r.remembered && r.scope.database {
+		r.openTables(ctx, why)
+	}
+	s.components, err = s.site.CMS.Components(ctx, s.db)
+	if err != nil { // whatever is wrong with it, the snapshot will put it right
+		s.components = r.manifest.Components
+	}
+	return r, nil
+}
+
+// remember opens a dead site by what the snapshot noted.
+func (r *restoration) remember(ctx context.Context, place files.Place, w *site.Workspace, dead error) (*site.Site, error) {
+	if len(r.manifest.Layout.Areas) == 0 || r.manifest.Root != path.Clean(strings.ReplaceAll(w.Config.Site.Root, "\\", "/")) {
+		return nil, dead
+	}
+	r.options.Report.End(doubtMark, "dead site", fmt.Sprintf("%v. Its files come back first, by what %s noted of the site", dead, r.manifest.Name))
+	if _, err := place.Lstat(r.manifest.Root); errors.Is(err, fs.ErrNotExist) {
+		if err := files.MakeAll(place, r.manifest.Root); err != nil {
+			return nil, err
+		}
+	}
+	known := cms.Remembered{Name: r.manifest.System, Kept: r.manifest.Layout}
+	for _, table := range r.manifest.Tables {
+		known.Tables = append(known.Tables, table.Name)
+	}
+	return site.Remember(place, w, r.manifest.Root, known)
+}
+
+// openTables logs in to the database, and makes it anew if it is gone.
+func (r *restoration) openTables(ctx context.Context, why *reasons) {
 	var err error
-	if r.manifest, err = r.store.Load(r.options.Snapshot); err != nil {
-		return err
+	if r.db, err = r.site.OpenDatabase(ctx); err == nil {
+		return
 	}
-	if r.manifest.Root != r.site.Root {
-		why.add(fmt.Sprintf("%s is a snapshot of the site in %s, not of %s", r.manifest.Name, r.manifest.Root, r.site.Root), "Restore it from the workspace of that site.")
-		return why.refusal()
-	}
-	err = r.step("verifying", 0, "bytes", func() (progress.Mark, string, error) {
-		if err := r.store.Verify(ctx, r.manifest, r.Report); err != nil {
-			return badMark, "", err
+	if errors.Is(err, database.ErrMissing) {
+		err = r.step("database", 0, "", func() (progress.Mark, string, error) {
+			return doubtMark, "it is gone, and is made anew", r.makeDatabase(ctx)
+		})
+		if err == nil {
+			r.db, err = r.site.OpenDatabase(ctx)
 		}
-		return goodMark, SnapshotTotals(r.manifest), nil
-	})
+	}
 	if err != nil {
-		if ctx.Err() == nil {
-			why.add(fmt.Sprintf("%s is damaged: %v", r.manifest.Name, err), "Choose another snapshot: wetland history")
-			return why.refusal()
-		}
-		return err
+		why.add(err.Error(), strings.TrimSpace(DatabaseAdvice(err)+" Or restore the files alone: --only files"))
 	}
-	return r.makePlan(ctx)
 }
 
-// makePlan compares the present with the snapshot; it changes nothing.
-func (r *restoration) makePlan(ctx context.Context) error {
-	r.plan.Snapshot = r.manifest.Name
-	for _, area := range r.manifest.Areas {
-		if err := r.planArea(ctx, area); err != nil {
-			return err
-		}
-	}
-	now, err := database.Present(ctx, r.db)
-	if err != nil {
-		return fmt.Errorf("read the database: %w", err)
-	}
-	r.tables.Tag = strings.ReplaceAll(r.manifest.Name, "snap", "before_snap")
-	for _, differ := range database.CompareTables(r.manifest.Described(), now) {
-		if differ.Fate == database.Created && differ.Now.Kind.Stays() {
-			continue
-		}
-		if differ.Fate == database.Created {
-			r.tables.Aside = append(r.tables.Aside, differ.Name)
-			r.plan.Aside = append(r.plan.Aside, differ.Name)
-			continue
-		}
-		i := slices.IndexFunc(r.manifest.Tables, func(t snapshot.Table) bool { return t.Name == differ.Name })
-		table := r.manifest.Tables[i]
-		r.tables.Replace = append(r.tables.Replace, database.Replacement{Table: table.Table, Rows: r.store.Rows(table)})
-		r.plan.Tables = append(r.plan.Tables, differ.Name)
-	}
-	return nil
-}
-
-func (r *restoration) planArea(ctx context.Context, area snapshot.Area) error {
-	present, err := r.presentTree(ctx, area)
+func (r *restoration) makeDatabase(ctx context.Context) error {
+	login, err := r.site.Login()
 	if err != nil {
 		return err
 	}
-	for _, differ := range files.Exact.Compare(area.Tree(), present) {
-		at := path.Join(area.Path, differ.Path)
-		if folder := r.componentAround(at); folder != "" {
-			if !slices.Contains(r.swaps, folder) {
-				r.swaps = append(r.swaps, folder)
-				r.plan.Components = append(r.plan.Components, folder)
-			}
-			continue
-		}
-		change := looseChange{area: area, path: differ.Path}
-		if i := slices.IndexFunc(area.Items, func(item snapshot.Item) bool { return item.Path == differ.Path }); i >= 0 {
-			change.item = &area.Items[i]
-			r.plan.Write = append(r.plan.Write, at)
-		} else {
-			r.plan.Remove = append(r.plan.Remove, at)
-		}
-		r.loose = append(r.loose, change)
+	if err := database.Create(ctx, login); err != nil || login.File == "" {
+		return err
 	}
-	return nil
-}
-
-func (r *restoration) presentTree(ctx context.Context, area snapshot.Area) (files.Tree, error) {
-	for _, now := range r.site.Areas() {
-		if now.Name == area.Name {
-			// What is left out now or was then is never touched.
-			now.LeaveOut = slices.Concat(now.LeaveOut, area.LeaveOut)
-			return files.ReadTree(ctx, r.site.Place, area.Path, site.LeavesOut(now))
-		}
+	above, err := r.site.Place.Lstat(path.Dir(login.File))
+	if err != nil {
+		return err
 	}
-	return nil, fmt.Errorf("the site has no part called %q any more, which %s holds", area.Name, r.manifest.Name)
-}
-
-// componentAround returns the theme's or plugin's folder that the path is in or
-// is, or "".
-func (r *restoration) componentAround(at string) string {
-	layout := r.site.CMS.Layout()
-	for _, group := range []string{layout.Themes, layout.Plugins} {
-		rest, inside := strings.CutPrefix(at, group+"/")
-		if !inside {
-			continue
-		}
-		name, _, deeper := strings.Cut(rest, "/")
-		folder := path.Join(group, name)
-		if deeper {
-			return folder
-		}
-		if entry, err := r.site.Place.Lstat(folder); err == nil && entry.Kind == files.Folder {
-			return folder
-		}
-		if tree, err := componentTree(r.manifest, folder); err == nil && tree[0].Kind == files.Folder {
-			return folder
-		}
-	}
-	return ""
+	return r.site.Place.Settle(login.File, files.Attributes{Mode: 0o644, Owner: above.Owner, Group: above.Group})
 }
 
 func (r *restoration) carryOut(ctx context.Context) (*Run, error) {
-	var err error
-	if r.before, err = r.takeSnapshot(ctx, "before restoring "+r.manifest.Name); err != nil {
+	stop := func(err error) (*Run, error) {
 		run, endErr := r.end(Stopped, "Stopped before anything was changed.")
+		var refusal *Refusal
+		if errors.As(err, &refusal) || errors.Is(err, ErrDeclined) {
+			run = nil // what is to be said is the refusal
+		}
 		return run, errors.Join(err, endErr)
 	}
+	var err error
+	if r.before, err = r.salvage(ctx, "before restoring "+r.manifest.Name); err != nil {
+		return stop(err)
+	}
+	if err := r.makePlan(ctx, r.before.Described()); err != nil {
+		return stop(err)
+	}
+	if err := r.verifyWanted(ctx); err != nil {
+		return stop(err)
+	}
+	if r.options.Confirm != nil && !r.options.Confirm(&r.plan) {
+		return stop(ErrDeclined)
+	}
 	return r.finish()
+}
+
+const chooseAnother = "Choose another snapshot: wetland history"
+
+// verifyWanted proves what is going to be written, before anything is touched.
+func (r *restoration) verifyWanted(ctx context.Context) error {
+	return r.step("verifying", 0, "bytes", func() (progress.Mark, string, error) {
+		items := r.wantedItems()
+		tables := r.wantedTables()
+		if err := r.store.VerifyParts(ctx, items, tables, r.Report); err != nil {
+			if ctx.Err() != nil {
+				return badMark, "", err
+			}
+			var why reasons
+			why.add(fmt.Sprintf("%s is damaged: %v", r.manifest.Name, err), chooseAnother)
+			return badMark, "", why.refusal()
+		}
+		return goodMark, fmt.Sprintf("%s: every byte of the %s and %s to be put back", r.manifest.Name, plural(len(items), "file"), plural(len(tables), "table")), nil
+	})
 }
 
 // finish changes the site; it can be done again after an interruption.
@@ -226,13 +271,18 @@ func (r *restoration) finish() (*Run, error) {
 	if err := r.putFiles(ctx); err != nil {
 		return r.fail(err)
 	}
+	if r.remembered {
+		if err := r.reopen(ctx); err != nil {
+			return r.fail(err)
+		}
+	}
 	if err := r.putTables(ctx); err != nil {
 		return r.fail(err)
 	}
 	if err := r.prove(ctx); err != nil {
 		return r.fail(err)
 	}
-	if err := errors.Join(r.closeStaging(ctx), r.sweepTables(ctx, r.manifest), r.settleQuietly(ctx)); err != nil {
+	if err := errors.Join(r.closeStaging(ctx), r.sweep(ctx), r.settleQuietly(ctx)); err != nil {
 		return r.fail(err)
 	}
 	judgement, err := r.look(ctx, "pages", nil)
@@ -240,11 +290,39 @@ func (r *restoration) finish() (*Run, error) {
 		return r.fail(err)
 	}
 	r.run.Judgement = judgement
+	r.run.Database = append(r.run.Database, r.plan.Newer...)
 	undo := "wetland restore " + r.before.Name + "    undoes this restore"
-	if judgement.Verdict != smoke.Sound {
-		return r.end(KeptDoubt, fmt.Sprintf("Files and tables are as in %s, proved; but %d of %s not sound: %s.", r.manifest.Name, len(judgement.Failing()), plural(len(judgement.Pages), "page"), firstFinding(judgement)), undo)
+	if len(r.before.Unread) > 0 {
+		undo = "wetland restore " + r.before.Name + "    undoes this restore, as far as the state before could be read"
 	}
-	return r.end(Restored, fmt.Sprintf("Files and tables are as in %s, proved, and the pages are sound.", r.manifest.Name), undo)
+	if judgement.Verdict != smoke.Sound {
+		return r.end(KeptDoubt, fmt.Sprintf("%s as in %s, proved; but %d of %s not sound: %s.", r.scope, r.manifest.Name, len(judgement.Failing()), plural(len(judgement.Pages), "page"), firstFinding(judgement)), undo)
+	}
+	return r.end(Restored, fmt.Sprintf("%s as in %s, proved, and the pages are sound.", r.scope, r.manifest.Name), undo)
+}
+
+// reopen opens the site as what it is, now that its files are back, and plans what is
+// to become of the tables.
+func (r *restoration) reopen(ctx context.Context) error {
+	opened, err := site.Open(ctx, r.site.Place, r.site.Workspace)
+	if err != nil {
+		return fmt.Errorf("the files are back, but the site cannot be opened: %w", err)
+	}
+	r.site, r.remembered = opened, false
+	r.fetcher = NewFetcher(opened)
+	if !r.scope.database {
+		return nil
+	}
+	var why reasons
+	r.openTables(ctx, &why)
+	if err := why.refusal(); err != nil {
+		return fmt.Errorf("the files are back, but not the tables: %w", err)
+	}
+	present, err := database.Present(ctx, r.db)
+	if err != nil {
+		return err
+	}
+	return r.planTables(ctx, present)
 }
 
 // fail ends a restore that could not be finished.
@@ -369,6 +447,9 @@ func (r *restoration) putOne(at string, item snapshot.Item) error {
 }
 
 func (r *restoration) putTables(ctx context.Context) error {
+	if !r.scope.database {
+		return nil
+	}
 	return r.step("database", 0, "", func() (progress.Mark, string, error) {
 		if r.tables.Empty() {
 			return goodMark, plural(len(r.manifest.Tables), "table") + " as in the snapshot already", nil
@@ -380,7 +461,10 @@ func (r *restoration) putTables(ctx context.Context) error {
 		if err := applied.Finish(ctx); err != nil {
 			return badMark, "", err
 		}
-		detail := plural(len(r.tables.Replace), "table") + " put back"
+		if err := r.putNewRows(ctx); err != nil {
+			return badMark, "", err
+		}
+		detail := plural(len(r.plan.Tables), "table") + " put back"
 		if aside := applied.Aside(); len(aside) > 0 {
 			detail += "; set aside, not dropped: " + list(aside, 3)
 		}
@@ -388,31 +472,42 @@ func (r *restoration) putTables(ctx context.Context) error {
 	})
 }
 
+// sweep clears what an interrupted change of tables may have left.
+func (r *restoration) sweep(ctx context.Context) error {
+	if r.db == nil {
+		return nil
+	}
+	return r.sweepTables(ctx, r.manifest)
+}
+
 // prove compares files and tables with the snapshot.
 func (r *restoration) prove(ctx context.Context) error {
 	return r.step("proof", 0, "", func() (progress.Mark, string, error) {
 		count := 0
 		for _, area := range r.manifest.Areas {
-			present, err := r.presentTree(ctx, area)
+			differ, files, err := r.compareArea(ctx, area)
 			if err != nil {
 				return badMark, "", err
 			}
-			if differ := files.Exact.Compare(area.Tree(), present); len(differ) > 0 {
-				return badMark, "", fmt.Errorf("%d paths differ from the snapshot, the first is %s (%s)", len(differ), differ[0].Path, differ[0].What)
+			if len(differ) > 0 {
+				return badMark, "", fmt.Errorf("%s from the snapshot, the first is %s (%s)", pathsDiffer(len(differ)), differ[0].Path, differ[0].What)
 			}
-			n, _ := present.Total()
-			count += n
+			count += files
 		}
-		plan, err := r.planTables(ctx, r.manifest)
+		tables, err := r.proveTables(ctx)
 		if err != nil {
 			return badMark, "", err
-		}
-		if !plan.change.Empty() {
-			return badMark, "", fmt.Errorf("%s differ from the snapshot", noteTables(plan.notes))
 		}
 		if cache := r.site.CMS.Layout().ObjectCache; cache != "" && !r.tables.Empty() {
 			return badMark, "", fmt.Errorf("the tables are back, but %s keeps a copy of the settings outside the database: empty that cache by hand, then run: wetland smoke", cache)
 		}
-		return goodMark, fmt.Sprintf("%s and %s equal to %s%s", plural(count, "file"), plural(len(r.manifest.Tables), "table"), r.manifest.Name, leftText(plan.notes)), nil
+		return goodMark, fmt.Sprintf("%s and %s equal to %s%s", plural(count, "file"), plural(tables, "table"), r.manifest.Name, leftText(r.plan.Newer)), nil
 	})
+}
+
+func pathsDiffer(n int) string {
+	if n == 1 {
+		return "1 path differs"
+	}
+	return fmt.Sprintf("%d paths differ", n)
 }

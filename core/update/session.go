@@ -221,7 +221,15 @@ func (s *session) end(state State, reason string, next ...string) (*Run, error) 
 
 // take takes a snapshot and reports it.
 func (s *session) take(ctx context.Context, reason string) (*snapshot.Manifest, error) {
-	of := snapshot.Subject{Site: s.site, Database: s.db, Components: s.components, Reason: reason}
+	return s.takeOf(ctx, snapshot.Subject{Reason: reason})
+}
+
+// takeOf takes a snapshot of the session's site.
+func (s *session) takeOf(ctx context.Context, of snapshot.Subject) (*snapshot.Manifest, error) {
+	of.Site, of.Components = s.site, s.components
+	if s.db != nil {
+		of.Database = s.db
+	}
 	if s.run != nil {
 		of.Run = s.run.Name
 	}
@@ -230,6 +238,9 @@ func (s *session) take(ctx context.Context, reason string) (*snapshot.Manifest, 
 		var err error
 		if manifest, err = s.store.Take(ctx, of, s.Report); err != nil {
 			return progress.Bad, "", fmt.Errorf("take the snapshot: %w", err)
+		}
+		if len(manifest.Unread) > 0 {
+			return progress.Doubt, SnapshotTotals(manifest) + "; not in it: " + list(manifest.Unread, 3), nil
 		}
 		return progress.Good, SnapshotTotals(manifest), nil
 	})

@@ -98,7 +98,7 @@ func (s *session) closeStaging(ctx context.Context) error {
 	layout := s.site.CMS.Layout()
 	for _, folder := range []string{layout.Themes, layout.Plugins} {
 		entries, err := s.site.Place.List(folder)
-		if err != nil {
+		if err != nil && !errors.Is(err, fs.ErrNotExist) {
 			return err
 		}
 		for _, entry := range entries {

@@ -64,29 +64,29 @@ const (
 
 // Area is a part of the file system that belongs to the site.
 type Area struct {
-	Name     string   // short and stable: "site", "content", "settings"
-	Path     string   // absolute
-	Only     string   // if set, of this folder only this one file
-	LeaveOut []string // paths below it that are never snapshot nor restored
+	Name     string   `json:"name"`                // short and stable: "site", "content", "settings"
+	Path     string   `json:"path"`                // absolute
+	Only     string   `json:"only,omitempty"`      // if set, of this folder only this one file
+	LeaveOut []string `json:"leave_out,omitempty"` // paths below it that are never snapshot nor restored
 }
 
 // Layout tells where a site keeps things.
 type Layout struct {
-	Areas   []Area
-	Themes  string // the folder of all themes, absolute
-	Plugins string
-	Uploads string
-	Caches  []string // folders of rendered pages that may be emptied
+	Areas   []Area   `json:"areas"`
+	Themes  string   `json:"themes"` // the folder of all themes, absolute
+	Plugins string   `json:"plugins"`
+	Uploads string   `json:"uploads"`
+	Caches  []string `json:"caches,omitempty"` // folders of rendered pages that may be emptied
 	// DatabaseFiles are left out of the files, below the first area: they are taken
 	// and put through SQL.
-	DatabaseFiles []string
+	DatabaseFiles []string `json:"database_files,omitempty"`
 	// ObjectCache is the file that makes the CMS keep a copy of its settings
 	// outside the database; "" if there is none.
-	ObjectCache string
+	ObjectCache string `json:"object_cache,omitempty"`
 	// PublicThemes and PublicPlugins are the paths at which visitors' browsers
 	// fetch files of those folders, below the site's address.
-	PublicThemes  string
-	PublicPlugins string
+	PublicThemes  string `json:"public_themes"`
+	PublicPlugins string `json:"public_plugins"`
 }
 
 // Purpose says what a table is for: it decides what going back does with rows

@@ -1,0 +1,250 @@
+package update
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io/fs"
+	"path"
+	"slices"
+	"strings"
+
+	"wetland/core/database"
+	"wetland/core/files"
+	"wetland/core/site"
+	"wetland/core/site/cms"
+	"wetland/core/snapshot"
+)
+
+// scope is the part of a snapshot that is wanted.
+type scope struct {
+	files    bool
+	database bool
+	folder   string // of one component, absolute; "": all files
+	table    string // "": all tables
+}
+
+// String names the part for people, as the beginning of a sentence.
+func (s scope) String() string {
+	switch {
+	case s.folder != "":
+		return path.Base(s.folder) + " is"
+	case s.table != "":
+		return "The table " + s.table + " is"
+	case !s.database:
+		return "The files are"
+	case !s.files:
+		return "The tables are"
+	}
+	return "Files and tables are"
+}
+
+// readScope finds what a person named, in the snapshot.
+func (r *restoration) readScope(only string) (scope, error) {
+	switch only {
+	case "":
+		return scope{files: true, database: true}, nil
+	case "files":
+		return scope{files: true}, nil
+	case "database":
+		return scope{database: true}, nil
+	}
+	var found []scope
+	layout := r.manifest.Layout
+	for _, group := range []string{layout.Themes, layout.Plugins} {
+		folder := path.Join(group, path.Base(only))
+		if only != path.Base(only) && only != path.Join(path.Base(group), path.Base(only)) {
+			continue
+		}
+		if tree, err := componentTree(r.manifest, folder); err == nil && tree[0].Kind == files.Folder {
+			found = append(found, scope{files: true, folder: folder})
+		}
+	}
+	if slices.ContainsFunc(r.manifest.Tables, func(t snapshot.Table) bool { return t.Name == only }) {
+		found = append(found, scope{database: true, table: only})
+	}
+	switch len(found) {
+	case 0:
+		return scope{}, fmt.Errorf("%s holds no theme, plugin or table called %s. --only takes files, database, a theme's or plugin's folder, or the name of a table", r.manifest.Name, only)
+	case 1:
+		return found[0], nil
+	}
+	return scope{}, fmt.Errorf("%s means several things in %s. Name a folder as themes/%s or plugins/%s", only, r.manifest.Name, only, only)
+}
+
+// salvage takes a snapshot of the present state, of whatever can be read of it.
+func (r *restoration) salvage(ctx context.Context, reason string) (*snapshot.Manifest, error) {
+	of := snapshot.Subject{Reason: reason, Salvage: true, NoDatabase: errors.New("it cannot be reached, or is not known")}
+	if !r.scope.database {
+		of.NoDatabase = errors.New("it is not touched")
+	}
+	manifest, err := r.takeOf(ctx, of)
+	if err != nil {
+		return nil, err
+	}
+	r.run.Snapshot = manifest.Name
+	return manifest, r.log.Write(stepSnapshot, map[string]string{"snapshot": manifest.Name})
+}
+
+// makePlan compares the present with the snapshot; it changes nothing.
+func (r *restoration) makePlan(ctx context.Context, present []database.Table) error {
+	r.plan = RestorePlan{Snapshot: r.manifest.Name, Unread: r.before.Unread}
+	for _, area := range r.manifest.Areas {
+		if err := r.planArea(ctx, area); err != nil {
+			return err
+		}
+	}
+	switch {
+	case !r.scope.database:
+		return nil
+	case r.remembered: // what there is now is known once the site can be opened
+		for _, table := range r.manifest.Tables {
+			r.plan.Tables = append(r.plan.Tables, table.Name)
+		}
+		return nil
+	}
+	return r.planTables(ctx, present)
+}
+
+// planTables compares tables with the snapshot's.
+func (r *restoration) planTables(ctx context.Context, present []database.Table) error {
+	r.plan.Tables, r.plan.Aside, r.plan.Newer = nil, nil, nil
+	r.kept = map[string]database.RowChanges{}
+	r.tables = database.Change{Tag: strings.ReplaceAll(r.manifest.Name, "snap", "before_snap"), KeepCounters: r.options.KeepNew}
+	for _, differ := range database.CompareTables(r.manifest.Described(), present) {
+		if r.scope.table != "" && differ.Name != r.scope.table {
+			continue
+		}
+		if differ.Fate == database.Created {
+			if !differ.Now.Kind.Stays() {
+				r.tables.Aside = append(r.tables.Aside, differ.Name)
+				r.plan.Aside = append(r.plan.Aside, differ.Name)
+			}
+			continue
+		}
+		i := slices.IndexFunc(r.manifest.Tables, func(t snapshot.Table) bool { return t.Name == differ.Name })
+		table := r.manifest.Tables[i]
+		if err := r.planNewRows(ctx, table, differ); err != nil {
+			return fmt.Errorf("compare the rows of %s: %w", differ.Name, err)
+		}
+		r.tables.Replace = append(r.tables.Replace, database.Replacement{Table: table.Table, Rows: r.store.Rows(table)})
+		r.plan.Tables = append(r.plan.Tables, differ.Name)
+	}
+	return nil
+}
+
+// compareArea returns where an area differs from the snapshot, within the scope, and
+// how many files were compared.
+func (r *restoration) compareArea(ctx context.Context, area snapshot.Area) (found []files.Difference, count int, err error) {
+	if !r.scope.files {
+		return nil, 0, nil
+	}
+	index := slices.IndexFunc(r.site.Areas(), func(a cms.Area) bool { return a.Name == area.Name })
+	if index < 0 {
+		return nil, 0, fmt.Errorf("the site has no part called %q any more, which %s holds", area.Name, r.manifest.Name)
+	}
+	// What is left out now or was then is never touched.
+	now := r.site.Areas()[index]
+	now.LeaveOut = slices.Concat(now.LeaveOut, area.LeaveOut)
+	present, err := files.ReadTreeKnowing(ctx, r.site.Place, area.Path, site.LeavesOut(now), r.before.KnownHashes(area.Name))
+	if err != nil && !errors.Is(err, fs.ErrNotExist) {
+		return nil, 0, err
+	}
+	uploads := r.site.CMS.Layout().Uploads
+	for _, differ := range files.Exact.Compare(area.Tree(), present) {
+		at := path.Join(area.Path, differ.Path)
+		switch {
+		case site.LeavesOutBelow(now, differ.Path):
+		case r.scope.folder != "" && at != r.scope.folder && !strings.HasPrefix(at, r.scope.folder+"/"):
+		case r.options.KeepNew && differ.What == "only now" && uploads != "" && strings.HasPrefix(at, uploads+"/"):
+		default:
+			found = append(found, differ)
+		}
+	}
+	tree := area.Tree()
+	if r.scope.folder != "" {
+		tree = tree.Below(strings.TrimPrefix(r.scope.folder, area.Path+"/"))
+	}
+	count, _ = tree.Total()
+	return found, count, nil
+}
+
+func (r *restoration) planArea(ctx context.Context, area snapshot.Area) error {
+	differences, _, err := r.compareArea(ctx, area)
+	if err != nil {
+		return err
+	}
+	for _, differ := range differences {
+		at := path.Join(area.Path, differ.Path)
+		if folder := r.componentAround(at); folder != "" {
+			if !slices.Contains(r.swaps, folder) {
+				r.swaps = append(r.swaps, folder)
+				r.plan.Components = append(r.plan.Components, folder)
+			}
+			continue
+		}
+		change := looseChange{area: area, path: differ.Path}
+		if i := slices.IndexFunc(area.Items, func(item snapshot.Item) bool { return item.Path == differ.Path }); i >= 0 {
+			change.item = &area.Items[i]
+			r.plan.Write = append(r.plan.Write, at)
+		} else {
+			r.plan.Remove = append(r.plan.Remove, at)
+		}
+		r.loose = append(r.loose, change)
+	}
+	return nil
+}
+
+// componentAround returns the theme's or plugin's folder that the path is in or
+// is, or "". Where their folder itself is not there, nothing can be swapped into it.
+func (r *restoration) componentAround(at string) string {
+	layout := r.site.CMS.Layout()
+	for _, group := range []string{layout.Themes, layout.Plugins} {
+		rest, inside := strings.CutPrefix(at, group+"/")
+		if !inside {
+			continue
+		}
+		if _, err := r.site.Place.Lstat(group); err != nil {
+			return ""
+		}
+		name, _, deeper := strings.Cut(rest, "/")
+		folder := path.Join(group, name)
+		if deeper {
+			return folder
+		}
+		if entry, err := r.site.Place.Lstat(folder); err == nil && entry.Kind == files.Folder {
+			return folder
+		}
+		if tree, err := componentTree(r.manifest, folder); err == nil && tree[0].Kind == files.Folder {
+			return folder
+		}
+	}
+	return ""
+}
+
+// wantedItems are the items of the snapshot that will be written.
+func (r *restoration) wantedItems() []snapshot.Item {
+	var items []snapshot.Item
+	for _, change := range r.loose {
+		if change.item != nil && change.item.Kind == files.File {
+			items = append(items, *change.item)
+		}
+	}
+	for _, folder := range r.swaps {
+		if area, below, err := areaOf(r.manifest, folder); err == nil {
+			for _, item := range itemsBelow(area.Items, below) {
+				if item.Kind == files.File {
+					items = append(items, item)
+				}
+			}
+		}
+	}
+	return items
+}
+
+// wantedTables are the tables of the snapshot that will be put back.
+func (r *restoration) wantedTables() []snapshot.Table {
+	return slices.DeleteFunc(slices.Clone(r.manifest.Tables), func(t snapshot.Table) bool {
+		return !slices.Contains(r.plan.Tables, t.Name)
+	})
+}

@@ -1,0 +1,136 @@
+package update
+
+import (
+	"context"
+	"crypto/rand"
+	"errors"
+	"fmt"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+
+	"wetland/core/database"
+	"wetland/core/files"
+	"wetland/core/progress"
+	"wetland/core/site"
+	"wetland/core/snapshot"
+)
+
+// ErrDamaged says that a snapshot must not be relied on.
+var ErrDamaged = errors.New("it is damaged and must not be relied on")
+
+// Verify proves a snapshot of the workspace's site: every byte and every row. With
+// deep, it also loads the tables into a scratch database and compares what the engine
+// makes of them. Errors that wrap ErrDamaged tell what is wrong with the snapshot.
+func Verify(ctx context.Context, w *site.Workspace, name string, deep bool, guard Guard) (*snapshot.Manifest, error) {
+	guard.fill()
+	store, err := snapshot.Open(w.Store())
+	if err != nil {
+		return nil, err
+	}
+	m, err := store.Load(name)
+	if errors.Is(err, snapshot.ErrNoSnapshot) {
+		return nil, err
+	}
+	if err != nil {
+		return nil, fmt.Errorf("%s: %w:\n%w", name, ErrDamaged, err)
+	}
+	guard.Report.Begin("verifying", 0, "bytes")
+	if err := store.Verify(ctx, m, guard.Report); err != nil {
+		if ctx.Err() != nil {
+			return nil, err
+		}
+		return nil, fmt.Errorf("%s: %w:\n%w", name, ErrDamaged, err)
+	}
+	guard.Report.End(progress.Good, "every byte", SnapshotTotals(m))
+	if !deep || len(m.Tables) == 0 {
+		return m, nil
+	}
+	guard.Report.Begin("loading", 0, "")
+	if err := roundTrip(ctx, w, store, m); err != nil {
+		return nil, fmt.Errorf("load the tables of %s into a scratch database: %w", name, err)
+	}
+	guard.Report.End(progress.Good, "every row", fmt.Sprintf("%s loaded into a scratch database and read back, equal; the scratch database is gone again", plural(len(m.Tables), "table")))
+	return m, nil
+}
+
+// roundTrip loads all tables of a snapshot into a database made for it, and compares.
+func roundTrip(ctx context.Context, w *site.Workspace, store *snapshot.Store, m *snapshot.Manifest) (err error) {
+	scratch, err := openScratch(ctx, w, m)
+	if err != nil {
+		return err
+	}
+	defer func() { err = errors.Join(err, scratch.close()) }()
+	return loadAll(ctx, store, m, scratch.Database)
+}
+
+// loadAll puts all tables of a snapshot into an empty database, and proves them.
+func loadAll(ctx context.Context, store *snapshot.Store, m *snapshot.Manifest, into database.Database) error {
+	change := database.Change{Tag: m.Name}
+	for _, table := range m.Tables {
+		change.Replace = append(change.Replace, database.Replacement{Table: table.Table, Rows: store.Rows(table)})
+	}
+	applied, err := into.Apply(ctx, change)
+	if err != nil {
+		return err
+	}
+	if err := applied.Finish(ctx); err != nil {
+		return err
+	}
+	present, err := database.Present(ctx, into)
+	if err != nil {
+		return err
+	}
+	for _, differ := range database.CompareTables(m.Described(), present) {
+		return fmt.Errorf("%w: the table %s is another one (%s) once it is loaded", ErrDamaged, differ.Name, differ.Fate)
+	}
+	return nil
+}
+
+// scratch is a database for one use.
+type scratch struct {
+	database.Database
+	drop func() error
+}
+
+func (s scratch) close() error { return errors.Join(s.Database.Close(), s.drop()) }
+
+// openScratch makes an empty database of the same engine as the snapshot's.
+func openScratch(ctx context.Context, w *site.Workspace, m *snapshot.Manifest) (scratch, error) {
+	everything := func(names []string) []string { return slices.Clone(names) }
+	if strings.HasPrefix(m.Engine, "SQLite") {
+		dir, err := os.MkdirTemp("", "wetland-*")
+		if err != nil {
+			return scratch{}, err
+		}
+		login := database.Login{Engine: "sqlite", File: filepath.Join(dir, "scratch.sqlite")}
+		drop := func() error { return os.RemoveAll(dir) }
+		if err := database.Create(ctx, login); err != nil {
+			return scratch{}, errors.Join(err, drop())
+		}
+		db, err := database.Open(ctx, login, everything)
+		if err != nil {
+			return scratch{}, errors.Join(err, drop())
+		}
+		return scratch{db, drop}, nil
+	}
+	opened, err := site.Open(ctx, files.Local{}, w)
+	if err != nil {
+		return scratch{}, err
+	}
+	login, err := opened.Login()
+	if err != nil {
+		return scratch{}, err
+	}
+	login.Name = "wetland_scratch_" + strings.ToLower(rand.Text()[:10])
+	if err := database.Create(ctx, login); err != nil {
+		return scratch{}, fmt.Errorf("%w. That needs a user who may make databases", err)
+	}
+	drop := func() error { return database.Drop(context.WithoutCancel(ctx), login) }
+	db, err := database.Open(ctx, login, everything)
+	if err != nil {
+		return scratch{}, errors.Join(err, drop())
+	}
+	return scratch{db, drop}, nil
+}
