@@ -18,12 +18,12 @@ func (a *app) historyCommand() *cobra.Command {
 		Example: `  wetland history
   wetland history --json`,
 		Args: cobra.NoArgs,
-		RunE: func(*cobra.Command, []string) error {
+		RunE: func(cmd *cobra.Command, _ []string) error {
 			w, err := a.loadSettled()
 			if err != nil {
 				return err
 			}
-			events, err := update.History(w)
+			events, err := update.History(w, a.reader(cmd.Context()))
 			if err != nil {
 				return err
 			}

@@ -1,17 +1,20 @@
 package cli
 
 import (
+	"context"
 	"errors"
 	"fmt"
 
 	"github.com/spf13/cobra"
 
+	"wetland/core/site"
 	"wetland/core/update"
 )
 
 func (a *app) restoreCommand() *cobra.Command {
 	var o update.RestoreOptions
 	var yes bool
+	var into update.Into
 	command := &cobra.Command{
 		Use:   "restore SNAPSHOT",
 		Short: "Make files and database as they were in a snapshot, and prove it",
@@ -22,12 +25,16 @@ another name, never dropped; caches and other paths that are left out stay.`,
 		Example: `  wetland restore snap-1
   wetland restore snap-1 --yes
   wetland restore snap-1 --only tidetable
-  wetland restore snap-1 --only database --keep-new`,
+  wetland restore snap-1 --only database --keep-new
+  wetland restore snap-1 --into /srv/rehearsal --into-database rehearsal`,
 		Args: cobra.ExactArgs(1),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			w, err := a.loadSettled()
 			if err != nil {
 				return err
+			}
+			if into != (update.Into{}) {
+				return a.restoreInto(cmd.Context(), w, args[0], into, o)
 			}
 			if !yes && !a.asks() {
 				return errors.New("a restore replaces what is there now. With nobody to ask, say --yes")
@@ -35,7 +42,7 @@ another name, never dropped; caches and other paths that are left out stay.`,
 			o.Snapshot, o.Guard = args[0], a.guard()
 			o.Confirm = func(plan *update.RestorePlan) bool {
 				a.showPlan(plan)
-				return yes || a.ask(cmd.Context(), "Go on? Type yes: ") == "yes"
+				return yes || plan.Empty() || a.ask(cmd.Context(), "Go on? Type yes: ") == "yes"
 			}
 			a.screen.print("%s  %s\n\n", a.screen.bold(w.Config.Site.Name), w.Config.Site.Address)
 			run, err := update.Restore(cmd.Context(), w, o)
@@ -45,8 +52,29 @@ another name, never dropped; caches and other paths that are left out stay.`,
 	command.Flags().BoolVarP(&yes, "yes", "y", false, "do not ask")
 	command.Flags().StringVar(&o.Only, "only", "", "restore a part: files, database, the folder of a theme or plugin, or the name of a table")
 	command.Flags().BoolVar(&o.KeepNew, "keep-new", false, "keep what visitors wrote since: their rows, and their uploads")
+	command.Flags().StringVar(&into.Folder, "into", "", "restore a copy into this new folder instead; the site is not touched")
+	command.Flags().StringVar(&into.Database, "into-database", "", "restore a copy of the tables into this empty or new database of the same server instead")
 	command.Flags().BoolVar(&o.AllowGap, "allow-gap", false, "where two folders cannot be exchanged in one step, accept an instant without the folder")
 	return command
+}
+
+// restoreInto makes a copy beside the site.
+func (a *app) restoreInto(ctx context.Context, w *site.Workspace, name string, into update.Into, o update.RestoreOptions) error {
+	if o.Only != "" || o.KeepNew {
+		return errors.New("--only and --keep-new are for the site itself, not for a copy of it")
+	}
+	manifest, err := update.RestoreInto(ctx, w, name, into, a.reader(ctx))
+	a.screen.clear()
+	if err != nil {
+		return err
+	}
+	if a.json {
+		a.writeJSON(snapshotDocument(manifest))
+		return nil
+	}
+	a.screen.print("\n")
+	a.screen.paragraph(a.screen.good("Copied."), "The copy is equal to "+manifest.Name+", proved; the site was not touched. The settings in the copy still name the live site's address and database: change them before you let it answer.")
+	return nil
 }
 
 // mostShown bounds how many names of one sort a plan prints.

@@ -187,7 +187,7 @@ they are not as they were.`,
 	flags.BoolVar(&a.json, "json", false, "print one JSON document on standard output, and nothing else there")
 	flags.BoolVarP(&a.quiet, "quiet", "q", false, "print only what needs attention")
 	root.AddCommand(
-		a.demoCommand(), a.adoptCommand(), a.surveyCommand(), a.shelveCommand(), a.shelfCommand(), a.snapshotCommand(), a.verifyCommand(), a.smokeCommand(),
+		a.demoCommand(), a.adoptCommand(), a.surveyCommand(), a.shelveCommand(), a.shelfCommand(), a.snapshotCommand(), a.verifyCommand(), a.pinCommand(), a.tidyCommand(), a.exportCommand(), a.sealCommand(), a.smokeCommand(),
 		a.examineCommand(), a.updateCommand(), a.restoreCommand(), a.recoverCommand(), a.historyCommand(),
 	)
 	return root
@@ -233,7 +233,18 @@ func (a *app) load() (*site.Workspace, error) {
 // guard returns what guarded operations need.
 func (a *app) guard() update.Guard {
 	a.guarded.Store(true)
-	return update.Guard{Report: a.screen, Abandon: a.abandon}
+	guard := a.reader(a.abandon)
+	guard.Abandon = a.abandon
+	return guard
+}
+
+// reader returns what operations need that change nothing on the site.
+func (a *app) reader(ctx context.Context) update.Guard {
+	guard := update.Guard{Report: a.screen}
+	if a.asks() {
+		guard.AskSecret = func(what string) (string, error) { return a.secret(ctx, what+" (not shown): ") }
+	}
+	return guard
 }
 
 // loadSettled loads the workspace and warns of a run that was interrupted.

@@ -11,36 +11,79 @@ import (
 )
 
 func (a *app) snapshotCommand() *cobra.Command {
-	var note string
+	var o update.SnapshotOptions
 	command := &cobra.Command{
 		Use:   "snapshot",
 		Short: "Keep files and database as they are now, verified",
 		Long: `Take a snapshot of the site's files and its own tables, from the same moment, and
-prove it by reading back all that was written. An update takes one by itself.`,
+prove it by reading back all that was written. An update takes one by itself. What
+an earlier snapshot holds already is not stored again.`,
 		Example: `  wetland snapshot
-  wetland snapshot --note "before the summer timetable"`,
+  wetland snapshot --note "before the summer timetable" --pin
+  wetland snapshot --if-older 2h`,
 		Args: cobra.NoArgs,
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			w, err := a.loadSettled()
 			if err != nil {
 				return err
 			}
-			manifest, err := update.Snapshot(cmd.Context(), w, a.guard(), note)
+			o.Guard = a.guard()
+			manifest, fresh, err := update.Snapshot(cmd.Context(), w, o)
 			if err != nil {
 				return err
 			}
 			if a.json {
-				a.writeJSON(snapshotDocument(manifest))
+				document := snapshotDocument(manifest)
+				document["fresh"] = fresh
+				a.writeJSON(document)
 				return nil
 			}
 			a.screen.print("\n")
-			a.screen.paragraph(a.screen.good("Taken and verified."), fmt.Sprintf("%s is in %s.", manifest.Name, w.Store()))
+			if fresh {
+				a.screen.paragraph(a.screen.good("Taken and verified."), fmt.Sprintf("%s is in %s.", manifest.Name, w.Store()))
+			} else {
+				a.screen.paragraph(a.screen.good("None needed."), fmt.Sprintf("%s of %s holds what is there now.", manifest.Name, manifest.FilesAt.Local().Format("2 Jan 15:04")))
+			}
 			a.showWeaker(manifest)
 			a.screen.next([]string{"wetland restore " + manifest.Name + "    makes the site as it is now"})
 			return nil
 		},
 	}
-	command.Flags().StringVar(&note, "note", "", "a few words, shown by history")
+	command.Flags().StringVar(&o.Note, "note", "", "a few words, shown by history")
+	command.Flags().BoolVar(&o.Pin, "pin", false, "keep it until it is unpinned, however old it gets")
+	command.Flags().DurationVar(&o.IfOlder, "if-older", 0, "take none if the newest is younger than this (such as 2h) and nothing changed since")
+	return command
+}
+
+func (a *app) pinCommand() *cobra.Command {
+	var off bool
+	command := &cobra.Command{
+		Use:     "pin SNAPSHOT",
+		Short:   "Keep a snapshot, however old it gets",
+		Long:    `Pin a snapshot: wetland tidy never lets go of it. With --off it may go again.`,
+		Example: "  wetland pin snap-1\n  wetland pin snap-1 --off",
+		Args:    cobra.ExactArgs(1),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			w, err := a.loadSettled()
+			if err != nil {
+				return err
+			}
+			if err := update.Pin(w, args[0], !off, a.reader(cmd.Context())); err != nil {
+				return err
+			}
+			if a.json {
+				a.writeJSON(map[string]any{"snapshot": args[0], "pinned": !off, "exit_code": exitSound})
+				return nil
+			}
+			if off {
+				a.screen.print("  %s is not pinned any more.\n", args[0])
+			} else {
+				a.screen.print("  %s is pinned: it stays, however old it gets.\n", args[0])
+			}
+			return nil
+		},
+	}
+	command.Flags().BoolVar(&off, "off", false, "take the pin away")
 	return command
 }
 
@@ -80,7 +123,7 @@ them is compared. Nothing on the site is touched.`,
 			if err != nil {
 				return err
 			}
-			manifest, err := update.Verify(cmd.Context(), w, args[0], deep, update.Guard{Report: a.screen})
+			manifest, err := update.Verify(cmd.Context(), w, args[0], deep, a.reader(cmd.Context()))
 			a.screen.clear()
 			if errors.Is(err, update.ErrDamaged) {
 				return &exitError{code: exitFailed, err: err}

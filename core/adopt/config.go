@@ -44,6 +44,13 @@ func (a *adoption) config() string {
 	}
 	say("\n[update]")
 	say("in_doubt = \"back\"    # pages neither sound nor broken, and nobody to ask: \"back\" or \"keep\"\n")
+	say("# Which snapshots wetland tidy keeps. The newest, pinned ones, and those that a run")
+	say("# still needs stay in any case.")
+	say("[keep_snapshots]")
+	say("all_for_days = 14")
+	say("one_a_day_for_days = 60")
+	say("one_a_week_for_weeks = 26")
+	say("one_a_month_for_months = 24\n")
 	say("# The pages to test: one of each kind. expect lists texts that must be on it.")
 	for _, page := range a.result.Pages {
 		say("[[pages]]")

@@ -34,6 +34,8 @@ type Config struct {
 	Files    FilesConfig    `toml:"files"`
 	Smoke    SmokeConfig    `toml:"smoke"`
 	Update   UpdateConfig   `toml:"update"`
+	Keep     KeepConfig     `toml:"keep_snapshots"`
+	Store    StoreConfig    `toml:"store"`
 	Pages    []Page         `toml:"pages"`
 	Sources  []Source       `toml:"sources"`
 }
@@ -47,7 +49,7 @@ type Source struct {
 	KeyFrom string `toml:"key_from"` // where the key is: "env NAME", "file PATH", or "ask"
 }
 
-// AskForKey in key_from means that a person types the key each time.
+// AskForKey in key_from or unlock_with means that a person types the secret each time.
 const AskForKey = "ask"
 
 // SiteConfig says which site this is.
@@ -88,6 +90,21 @@ type SmokeConfig struct {
 // UpdateConfig says how to decide when nobody is asked.
 type UpdateConfig struct {
 	InDoubt string `toml:"in_doubt"` // "back" or "keep"
+}
+
+// KeepConfig says how long wetland tidy keeps snapshots.
+type KeepConfig struct {
+	AllForDays       *int `toml:"all_for_days"`
+	DailyForDays     *int `toml:"one_a_day_for_days"`
+	WeeklyForWeeks   *int `toml:"one_a_week_for_weeks"`
+	MonthlyForMonths *int `toml:"one_a_month_for_months"`
+}
+
+// StoreConfig says how the store of snapshots is opened.
+type StoreConfig struct {
+	// UnlockWith says where the secret of a sealed store is, never the secret: "env
+	// NAME" or "file PATH" for a passphrase, "keys PATH" for an age key file, or "ask".
+	UnlockWith string `toml:"unlock_with"`
 }
 
 // Page is one page to test.
@@ -219,6 +236,14 @@ func (c *Config) check() error {
 	}
 	if !slices.Contains([]string{"", "back", "keep"}, c.Update.InDoubt) {
 		say("[update] in_doubt must be \"back\" or \"keep\", not %q", c.Update.InDoubt)
+	}
+	if with := c.Store.UnlockWith; with != "" && with != AskForKey && !strings.HasPrefix(with, "env ") && !strings.HasPrefix(with, "file ") && !strings.HasPrefix(with, "keys ") {
+		say("[store] unlock_with must be \"env NAME\", \"file PATH\", \"keys PATH\" or \"ask\": where the secret is, not the secret")
+	}
+	for _, n := range []*int{c.Keep.AllForDays, c.Keep.DailyForDays, c.Keep.WeeklyForWeeks, c.Keep.MonthlyForMonths} {
+		if n != nil && *n < 0 {
+			say("[keep_snapshots] takes numbers from 0 on, not %d", *n)
+		}
 	}
 	for i, source := range c.Sources {
 		c.checkSource(i+1, source, say)

@@ -173,7 +173,7 @@ func (l *large) takeTimed(b *testing.B, dir string) (p phases, m *Manifest, stor
 		}
 	}
 	ctx := context.Background()
-	store, err := Open(dir)
+	store, err := Open(dir, nil)
 	fail(err)
 	t := &taking{Subject: l.subject(), report: progress.Silent{}, to: store.newAdder(), before: store.newest(), m: &Manifest{Format: manifestFormat}}
 	took(&p.open)

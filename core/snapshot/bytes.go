@@ -27,6 +27,8 @@ type Bytes interface {
 	// List returns the names that begin with prefix, sorted.
 	List(prefix string) ([]string, error)
 	Delete(name string) error
+	// Clear takes away what writers that died left over. Call it while nobody writes.
+	Clear() error
 }
 
 // Writer takes the bytes of a new entry.
@@ -153,6 +155,14 @@ func (d diskBytes) List(prefix string) ([]string, error) {
 	}
 	slices.Sort(names)
 	return names, err
+}
+
+func (d diskBytes) Clear() error {
+	left, err := filepath.Glob(filepath.Join(d.dir, "*", "*"+partSuffix))
+	for _, name := range left {
+		err = errors.Join(err, os.Remove(name))
+	}
+	return err
 }
 
 func (d diskBytes) Delete(name string) error {

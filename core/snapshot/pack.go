@@ -41,9 +41,17 @@ func (a *adder) add(data []byte, alone bool) (ID, error) {
 }
 
 func (a *adder) put(id ID, data []byte, alone bool) error {
+	if _, known := a.store.index[id]; known {
+		return nil
+	}
+	return a.copy(id, data, alone)
+}
+
+// copy stores a piece also if an older volume has it, but not twice.
+func (a *adder) copy(id ID, data []byte, alone bool) error {
 	p := piece{id: id, size: uint32(len(data))}
 	a.mu.Lock()
-	if _, known := a.store.index[id]; known || a.fresh[id] || a.err != nil {
+	if a.fresh[id] || a.err != nil {
 		defer a.mu.Unlock()
 		return a.err
 	}

@@ -1,10 +1,241 @@
 package snapshot
 
-// seal keeps what a store holds from others' eyes; nil: the store is not sealed.
-type seal struct{}
+import (
+	"bytes"
+	"crypto/cipher"
+	"crypto/rand"
+	"errors"
+	"fmt"
+	"io"
+	"io/fs"
+	"os"
+	"path/filepath"
+	"strings"
 
-func (s *seal) id(data []byte) ID { return plainID(data) }
+	"filippo.io/age"
+	"github.com/zeebo/blake3"
+	"golang.org/x/crypto/chacha20poly1305"
 
-func (s *seal) close(data []byte) []byte { return data }
+	"wetland/core/journal"
+)
 
-func (s *seal) open(stored []byte) ([]byte, error) { return stored, nil }
+// seal keeps what a store holds from others' eyes; nil: the store is not sealed. All
+// of it hangs on one random key, which lies in the store as an age file.
+type seal struct {
+	aead  cipher.AEAD
+	idKey []byte
+	proof string // tells this key from others; says nothing about it
+}
+
+// sealKeyName is the age file with the store's key. It can be written anew, for
+// another passphrase, without touching the rest of the store.
+const sealKeyName = "store-key.age"
+
+const sealKeySize = 32 // bytes
+
+func newSeal(key []byte) (*seal, error) {
+	derive := func(what string) []byte {
+		out := make([]byte, 32)
+		blake3.DeriveKey("wetland store format 2: "+what, key, out)
+		return out
+	}
+	aead, err := chacha20poly1305.NewX(derive("contents"))
+	if err != nil {
+		return nil, err
+	}
+	return &seal{aead: aead, idKey: derive("names of pieces"), proof: fmt.Sprintf("%x", derive("which key")[:8])}, nil
+}
+
+// id names a piece: by a hash with a key, so that nobody can tell by the names whether
+// a store holds something that he knows.
+func (s *seal) id(data []byte) (id ID) {
+	if s == nil {
+		return plainID(data)
+	}
+	hasher, err := blake3.NewKeyed(s.idKey)
+	if err != nil {
+		panic(err) // only a key of another length than ours is refused
+	}
+	_, _ = hasher.Write(data) // a hash does not fail
+	hasher.Sum(id[:0])
+	return id
+}
+
+// close seals bytes: a random nonce, then the sealed bytes with their proof.
+func (s *seal) close(data []byte) []byte {
+	if s == nil {
+		return data
+	}
+	out := make([]byte, chacha20poly1305.NonceSizeX, chacha20poly1305.NonceSizeX+len(data)+chacha20poly1305.Overhead)
+	_, _ = rand.Read(out) // never fails, by its contract
+	return s.aead.Seal(out, out, data, nil)
+}
+
+func (s *seal) open(stored []byte) ([]byte, error) {
+	if s == nil {
+		return stored, nil
+	}
+	if len(stored) < chacha20poly1305.NonceSizeX {
+		return nil, errors.New("it is cut off")
+	}
+	nonce, sealed := stored[:chacha20poly1305.NonceSizeX], stored[chacha20poly1305.NonceSizeX:]
+	data, err := s.aead.Open(nil, nonce, sealed, nil)
+	if err != nil {
+		return nil, errors.New("its bytes are not those that were written")
+	}
+	return data, nil
+}
+
+// Secret opens a sealed store: a passphrase, or the keys of an age key file.
+type Secret struct {
+	Passphrase string
+	Keys       []age.Identity
+}
+
+// ReadKeys reads an age key file: one secret key a line.
+func ReadKeys(from io.Reader) (Secret, error) {
+	keys, err := age.ParseIdentities(from)
+	return Secret{Keys: keys}, err
+}
+
+// Unlock returns the secret of a sealed store; it is only asked where there is one.
+type Unlock func() (Secret, error)
+
+// Reasons why a sealed store cannot be opened.
+var (
+	// ErrSealed says that nobody named the secret.
+	ErrSealed = errors.New("the store is sealed")
+	// ErrWrongKey says that the secret is not this store's: nothing is damaged.
+	ErrWrongKey = errors.New("the passphrase or key does not open this store")
+)
+
+func (s Secret) identities() ([]age.Identity, error) {
+	if s.Passphrase == "" {
+		return s.Keys, nil
+	}
+	identity, err := age.NewScryptIdentity(s.Passphrase)
+	return []age.Identity{identity}, err
+}
+
+func (s Secret) recipients() ([]age.Recipient, error) {
+	if s.Passphrase != "" {
+		recipient, err := age.NewScryptRecipient(s.Passphrase)
+		return []age.Recipient{recipient}, err
+	}
+	var all []age.Recipient
+	for _, key := range s.Keys {
+		switch key := key.(type) {
+		case *age.X25519Identity:
+			all = append(all, key.Recipient())
+		case *age.HybridIdentity:
+			all = append(all, key.Recipient())
+		default:
+			return nil, fmt.Errorf("a %T cannot be used for a store", key)
+		}
+	}
+	if len(all) == 0 {
+		return nil, errors.New("an empty passphrase, or a key file without keys, seals nothing")
+	}
+	return all, nil
+}
+
+// unlock reads the store's key. proof is what the marker says of it.
+func unlock(dir, proof string, ask Unlock) (*seal, []byte, error) {
+	if ask == nil {
+		return nil, nil, ErrSealed
+	}
+	file, err := os.ReadFile(filepath.Join(dir, sealKeyName))
+	if errors.Is(err, fs.ErrNotExist) {
+		return nil, nil, fmt.Errorf("the store is sealed, and its key file %s is gone: put a copy of it back", sealKeyName)
+	}
+	if err != nil {
+		return nil, nil, err
+	}
+	secret, err := ask()
+	if err != nil {
+		return nil, nil, err
+	}
+	identities, err := secret.identities()
+	if err != nil {
+		return nil, nil, err
+	}
+	var none *age.NoIdentityMatchError
+	opened, err := age.Decrypt(bytes.NewReader(file), identities...)
+	if errors.As(err, &none) {
+		return nil, nil, ErrWrongKey
+	}
+	if err != nil {
+		return nil, nil, fmt.Errorf("the key file %s is damaged: %w", sealKeyName, err)
+	}
+	key, err := io.ReadAll(opened)
+	if err != nil || len(key) != sealKeySize {
+		return nil, nil, fmt.Errorf("the key file %s is damaged: %w", sealKeyName, errors.Join(err, errors.New("it holds no key of a store")))
+	}
+	s, err := newSeal(key)
+	if err == nil && s.proof != proof {
+		err = fmt.Errorf("the key file %s is that of another store: put this store's own back", sealKeyName)
+	}
+	return s, key, err
+}
+
+// writeKey writes the store's key for whoever has the secret.
+func writeKey(dir string, key []byte, secret Secret) error {
+	recipients, err := secret.recipients()
+	if err != nil {
+		return err
+	}
+	var out bytes.Buffer
+	w, err := age.Encrypt(&out, recipients...)
+	if err != nil {
+		return err
+	}
+	if _, err := w.Write(key); err != nil {
+		return err
+	}
+	if err := w.Close(); err != nil {
+		return err
+	}
+	return journal.WriteFile(filepath.Join(dir, sealKeyName), out.Bytes())
+}
+
+// ErrNotEmpty says that a store holds snapshots that are not sealed.
+var ErrNotEmpty = errors.New("the store holds snapshots already, which cannot be sealed afterwards")
+
+// Seal makes a new sealed store in dir, or, where there is one, gives it another
+// secret; then old opens it. A store that holds open snapshots gets ErrNotEmpty.
+func Seal(dir string, old Unlock, secret Secret) error {
+	marker := filepath.Join(dir, markerName)
+	text, err := os.ReadFile(marker)
+	if err != nil && !errors.Is(err, fs.ErrNotExist) {
+		return err
+	}
+	if proof, sealed := strings.CutPrefix(string(text), sealedText); sealed {
+		_, key, err := unlock(dir, strings.TrimSpace(proof), old)
+		if err != nil {
+			return err
+		}
+		return writeKey(dir, key, secret)
+	}
+	store, err := Open(dir, nil) // refuses what is no store
+	if err != nil {
+		return err
+	}
+	names, err := store.Names()
+	if err != nil {
+		return err
+	}
+	if len(names)+len(store.volumes)+len(store.damaged) > 0 {
+		return ErrNotEmpty
+	}
+	key := make([]byte, sealKeySize)
+	_, _ = rand.Read(key) // never fails, by its contract
+	s, err := newSeal(key)
+	if err != nil {
+		return err
+	}
+	// The key first: a sealed store without its key would be lost.
+	if err := writeKey(dir, key, secret); err != nil {
+		return err
+	}
+	return journal.WriteFile(marker, []byte(sealedText+s.proof+"\n"))
+}

@@ -80,7 +80,7 @@ CREATE TABLE hollow (a)`); err != nil {
 
 func (s *small) store(t *testing.T) *Store {
 	t.Helper()
-	store, err := Open(s.site.Workspace.Store())
+	store, err := Open(s.site.Workspace.Store(), nil)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -219,14 +219,14 @@ func TestForeignAndNewerStores(t *testing.T) {
 	if err := os.WriteFile(dir+"/letter.txt", []byte("dear ferryman"), 0o600); err != nil {
 		t.Fatal(err)
 	}
-	if _, err := Open(dir); err == nil || !strings.Contains(err.Error(), "no store of Wetland") {
+	if _, err := Open(dir, nil); err == nil || !strings.Contains(err.Error(), "no store of Wetland") {
 		t.Errorf("a foreign folder: %v", err)
 	}
 	newer := t.TempDir()
 	if err := os.WriteFile(newer+"/"+markerName, []byte("This folder is a store of snapshots. Format 3.\n"), 0o600); err != nil {
 		t.Fatal(err)
 	}
-	if _, err := Open(newer); err == nil || !strings.Contains(err.Error(), "newer Wetland") {
+	if _, err := Open(newer, nil); err == nil || !strings.Contains(err.Error(), "newer Wetland") {
 		t.Errorf("a newer store: %v", err)
 	}
 }

@@ -37,17 +37,26 @@ type Store struct {
 const (
 	markerName = "wetland-store"
 	markerText = "This folder is a store of snapshots. Format 2.\n"
+	sealedText = "This folder is a sealed store of snapshots. Format 2. Key "
 )
 
 // Open opens the store in dir, or makes a new one there if dir is missing or
-// empty. Any other folder is refused.
-func Open(dir string) (*Store, error) {
+// empty. Any other folder is refused. A sealed store wants its secret: without, or with
+// another one, the error wraps ErrSealed or ErrWrongKey.
+func Open(dir string, ask Unlock) (*Store, error) {
 	entries, err := os.ReadDir(dir)
 	if err != nil && !errors.Is(err, fs.ErrNotExist) {
 		return nil, fmt.Errorf("open the store: %w", err)
 	}
 	marker := filepath.Join(dir, markerName)
 	text, err := os.ReadFile(marker)
+	if proof, sealed := strings.CutPrefix(string(text), sealedText); err == nil && sealed {
+		seal, _, err := unlock(dir, strings.TrimSpace(proof), ask)
+		if err != nil {
+			return nil, fmt.Errorf("open the store: %w", err)
+		}
+		return openFolder(dir, seal)
+	}
 	switch {
 	case errors.Is(err, fs.ErrNotExist) && len(entries) > 0:
 		return nil, fmt.Errorf("%s is not empty and no store of Wetland (it has no file %s). Choose another folder", dir, markerName)
@@ -63,11 +72,15 @@ func Open(dir string) (*Store, error) {
 	case string(text) != markerText:
 		return nil, fmt.Errorf("the store %s has another format than this version of Wetland reads (%s). Use a newer Wetland, or the one that wrote it", dir, strings.TrimSpace(string(text[:min(len(text), 80)])))
 	}
-	s, err := openBytes(diskBytes{dir}, nil)
+	return openFolder(dir, nil)
+}
+
+func openFolder(dir string, seal *seal) (*Store, error) {
+	s, err := openBytes(diskBytes{dir}, seal)
 	if err != nil {
 		return nil, err
 	}
-	s.guard = marker
+	s.guard = filepath.Join(dir, markerName)
 	return s, nil
 }
 

@@ -5,8 +5,12 @@ import (
 	"errors"
 	"fmt"
 	"slices"
+	"strings"
 	"time"
 
+	"wetland/core/database"
+	"wetland/core/files"
+	"wetland/core/progress"
 	"wetland/core/site"
 	"wetland/core/snapshot"
 )
@@ -22,7 +26,7 @@ type Event struct {
 
 // History lists the snapshots and runs of a workspace, oldest first. What cannot
 // be read is in it, with the reason.
-func History(w *site.Workspace) ([]Event, error) {
+func History(w *site.Workspace, guard Guard) ([]Event, error) {
 	names, err := runNames(w)
 	if err != nil {
 		return nil, err
@@ -39,7 +43,7 @@ func History(w *site.Workspace) ([]Event, error) {
 		}
 		events = append(events, Event{At: run.Started, Name: run.Name, State: string(run.State), About: run.about()})
 	}
-	store, err := snapshot.Open(w.Store())
+	store, err := openStore(w, guard)
 	if err != nil {
 		return events, err
 	}
@@ -69,19 +73,102 @@ func (r *Run) about() string {
 	if r.Component != nil {
 		return fmt.Sprintf("%s %s -> %s", r.Component.Name, versionText(r.Component.From), versionText(r.Component.To))
 	}
-	return r.Kind + " " + r.Wanted
+	return strings.TrimSpace(r.Kind + " " + r.Wanted + " " + r.Only)
 }
 
-// Snapshot takes one by hand.
-func Snapshot(ctx context.Context, w *site.Workspace, guard Guard, note string) (m *snapshot.Manifest, err error) {
+// SnapshotOptions are those of a snapshot by hand.
+type SnapshotOptions struct {
+	Guard
+	Note string
+	Pin  bool
+	// IfOlder takes none if the newest one is younger, and neither files nor tables
+	// changed since; 0: always take one.
+	IfOlder time.Duration
+}
+
+// Snapshot takes one by hand. fresh is false if the newest one serves.
+func Snapshot(ctx context.Context, w *site.Workspace, o SnapshotOptions) (m *snapshot.Manifest, fresh bool, err error) {
 	var why reasons
-	s, err := open(ctx, w, guard, &why)
+	s, err := open(ctx, w, o.Guard, &why)
 	if err != nil {
-		return nil, err
+		return nil, false, err
 	}
 	defer func() { err = errors.Join(err, s.close()) }()
 	if err := why.refusal(); err != nil {
+		return nil, false, err
+	}
+	if o.IfOlder > 0 {
+		m, err = s.recent(ctx, o.IfOlder)
+	}
+	if err == nil && m == nil {
+		fresh = true
+		m, err = s.take(ctx, o.Note)
+	}
+	if err == nil && o.Pin {
+		err = s.store.Pin(m.Name, true)
+	}
+	return m, fresh, err
+}
+
+// recent returns the newest snapshot if it is younger than the age, whole, and the site
+// is still as in it.
+func (s *session) recent(ctx context.Context, age time.Duration) (*snapshot.Manifest, error) {
+	names, err := s.store.Names()
+	if err != nil || len(names) == 0 {
 		return nil, err
 	}
-	return s.take(ctx, note)
+	m, err := s.store.Load(names[len(names)-1])
+	if err != nil || time.Since(m.FilesAt) > age || len(m.Unread) > 0 || m.Root != s.site.Root {
+		return nil, nil // whatever is wrong with it: a new one is taken
+	}
+	var changed string
+	err = s.step("comparing", 0, "", func() (progress.Mark, string, error) {
+		if changed, err = s.changedSince(ctx, m); err != nil {
+			return badMark, "", err
+		}
+		if changed != "" {
+			return noteMark, fmt.Sprintf("%s is not what is there now: %s", m.Name, changed), nil
+		}
+		return goodMark, fmt.Sprintf("neither files nor tables changed since %s", m.Name), nil
+	})
+	if err != nil || changed != "" {
+		return nil, err
+	}
+	return m, nil
+}
+
+// changedSince says what differs from a snapshot first, or "".
+func (s *session) changedSince(ctx context.Context, m *snapshot.Manifest) (string, error) {
+	if len(m.Areas) != len(s.site.Areas()) {
+		return "the site has other parts", nil
+	}
+	for i, area := range s.site.Areas() {
+		if area.Path != m.Areas[i].Path {
+			return area.Path, nil
+		}
+		present, err := files.ReadTreeKnowing(ctx, s.site.Place, area.Path, site.LeavesOut(area), m.KnownHashes(area.Name))
+		if err != nil {
+			return "", err
+		}
+		for _, differ := range files.Exact.Compare(m.Areas[i].Tree(), present) {
+			return fmt.Sprintf("%s (%s)", differ.Path, differ.What), nil
+		}
+	}
+	present, err := database.Present(ctx, s.db)
+	if err != nil {
+		return "", err
+	}
+	for _, differ := range database.CompareTables(m.Described(), present) {
+		return fmt.Sprintf("the table %s (%s)", differ.Name, differ.Fate), nil
+	}
+	return "", nil
+}
+
+// Pin keeps a snapshot from being tidied away, or lets it go.
+func Pin(w *site.Workspace, name string, pinned bool, guard Guard) error {
+	store, err := openStore(w, guard)
+	if err != nil {
+		return err
+	}
+	return store.Pin(name, pinned)
 }

@@ -107,7 +107,7 @@ func Restore(ctx context.Context, w *site.Workspace, o RestoreOptions) (run *Run
 	if err := r.begin("restore", restoreFacts{Wanted: o.Snapshot, Only: o.Only, KeepNew: o.KeepNew}); err != nil {
 		return nil, err
 	}
-	r.run.Wanted = strings.TrimSpace(o.Snapshot + " " + o.Only)
+	r.run.Wanted, r.run.Only = o.Snapshot, o.Only
 	return r.carryOut(ctx)
 }
 
@@ -115,7 +115,7 @@ func Restore(ctx context.Context, w *site.Workspace, o RestoreOptions) (run *Run
 // what it is, by what the snapshot noted; where its database is gone, with a new one.
 func openRestoration(ctx context.Context, w *site.Workspace, o RestoreOptions, why *reasons) (*restoration, error) {
 	o.Guard.fill()
-	store, err := snapshot.Open(w.Store())
+	store, err := openStore(w, o.Guard)
 	if err != nil {
 		return nil, err
 	}
@@ -154,8 +154,14 @@ func openRestoration(ctx context.Context, w *site.Workspace, o RestoreOptions, w
 	if r.scope, err = r.readScope(o.Only); err != nil {
 		why.add(err.Error(), "")
 	}
-	if !r.remembered && r.scope.database {
+	switch {
+	case r.remembered:
+	case r.scope.database:
 		r.openTables(ctx, why)
+	default: // for the snapshot of the present state alone
+		if s.db, err = s.site.OpenDatabase(ctx); err != nil {
+			s.db = nil
+		}
 	}
 	s.components, err = s.site.CMS.Components(ctx, s.db)
 	if err != nil { // whatever is wrong with it, the snapshot will put it right
@@ -232,8 +238,10 @@ func (r *restoration) carryOut(ctx context.Context) (*Run, error) {
 	if err := r.makePlan(ctx, r.before.Described()); err != nil {
 		return stop(err)
 	}
-	if err := r.verifyWanted(ctx); err != nil {
-		return stop(err)
+	if !r.plan.Empty() {
+		if err := r.verifyWanted(ctx); err != nil {
+			return stop(err)
+		}
 	}
 	if r.options.Confirm != nil && !r.options.Confirm(&r.plan) {
 		return stop(ErrDeclined)
@@ -256,7 +264,7 @@ func (r *restoration) verifyWanted(ctx context.Context) error {
 			why.add(fmt.Sprintf("%s is damaged: %v", r.manifest.Name, err), chooseAnother)
 			return badMark, "", why.refusal()
 		}
-		return goodMark, fmt.Sprintf("%s: every byte of the %s and %s to be put back", r.manifest.Name, plural(len(items), "file"), plural(len(tables), "table")), nil
+		return goodMark, fmt.Sprintf("%s: every byte of %s", r.manifest.Name, filesAndTables(len(items), len(tables))), nil
 	})
 }
 
@@ -501,8 +509,18 @@ func (r *restoration) prove(ctx context.Context) error {
 		if cache := r.site.CMS.Layout().ObjectCache; cache != "" && !r.tables.Empty() {
 			return badMark, "", fmt.Errorf("the tables are back, but %s keeps a copy of the settings outside the database: empty that cache by hand, then run: wetland smoke", cache)
 		}
-		return goodMark, fmt.Sprintf("%s and %s equal to %s%s", plural(count, "file"), plural(tables, "table"), r.manifest.Name, leftText(r.plan.Newer)), nil
+		return goodMark, fmt.Sprintf("%s equal to %s%s", filesAndTables(count, tables), r.manifest.Name, leftText(r.plan.Newer)), nil
 	})
+}
+
+func filesAndTables(count, tables int) string {
+	switch {
+	case tables == 0:
+		return plural(count, "file")
+	case count == 0:
+		return plural(tables, "table")
+	}
+	return plural(count, "file") + " and " + plural(tables, "table")
 }
 
 func pathsDiffer(n int) string {

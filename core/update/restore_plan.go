@@ -75,9 +75,6 @@ func (r *restoration) readScope(only string) (scope, error) {
 // salvage takes a snapshot of the present state, of whatever can be read of it.
 func (r *restoration) salvage(ctx context.Context, reason string) (*snapshot.Manifest, error) {
 	of := snapshot.Subject{Reason: reason, Salvage: true, NoDatabase: errors.New("it cannot be reached, or is not known")}
-	if !r.scope.database {
-		of.NoDatabase = errors.New("it is not touched")
-	}
 	manifest, err := r.takeOf(ctx, of)
 	if err != nil {
 		return nil, err

@@ -53,6 +53,7 @@ type Run struct {
 	Who       string           `json:"who"`
 	Component *Target          `json:"component,omitempty"`
 	Wanted    string           `json:"wanted,omitempty"` // of a restore: the snapshot
+	Only      string           `json:"only,omitempty"`   // of a restore: the part of it
 	Snapshot  string           `json:"snapshot,omitempty"`
 	Steps     []Step           `json:"steps"`
 	Judgement *smoke.Judgement `json:"judgement,omitempty"`  // of the pages after the change

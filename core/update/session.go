@@ -48,6 +48,8 @@ type Guard struct {
 	Report progress.Reporter
 	Clock  Clock
 	Place  files.Place // where the site's files are; nil: this machine's disk
+	// AskSecret asks a person for the passphrase of the store; nil: nobody is there.
+	AskSecret func(what string) (string, error)
 	// Abandon ends when even going back is to be left to recover: a second Ctrl-C.
 	Abandon context.Context
 }
@@ -141,7 +143,7 @@ func open(ctx context.Context, w *site.Workspace, guard Guard, why *reasons) (*s
 	if s.components, err = opened.CMS.Components(ctx, s.db); err != nil {
 		return nil, errors.Join(err, s.close())
 	}
-	if s.store, err = snapshot.Open(w.Store()); err != nil {
+	if s.store, err = openStore(w, guard); err != nil {
 		why.add(err.Error(), "")
 	}
 	return s, nil

@@ -25,7 +25,7 @@ var ErrDamaged = errors.New("it is damaged and must not be relied on")
 // makes of them. Errors that wrap ErrDamaged tell what is wrong with the snapshot.
 func Verify(ctx context.Context, w *site.Workspace, name string, deep bool, guard Guard) (*snapshot.Manifest, error) {
 	guard.fill()
-	store, err := snapshot.Open(w.Store())
+	store, err := openStore(w, guard)
 	if err != nil {
 		return nil, err
 	}

@@ -1,0 +1,40 @@
+package cli
+
+import (
+	"github.com/spf13/cobra"
+
+	"wetland/core/update"
+)
+
+func (a *app) exportCommand() *cobra.Command {
+	return &cobra.Command{
+		Use:   "export SNAPSHOT FOLDER",
+		Short: "Write a snapshot in open formats, readable without Wetland",
+		Long: `Write a snapshot into an empty folder, in formats that plain tools read: the files as
+a tar archive packed with zstd, the tables as statements for the database's own
+client, and a note of how to load them. Every byte is proved while it is written.`,
+		Example: `  wetland export snap-1 /srv/handover`,
+		Args:    cobra.ExactArgs(2),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			w, err := a.loadSettled()
+			if err != nil {
+				return err
+			}
+			exported, err := update.Export(cmd.Context(), w, args[0], args[1], a.reader(cmd.Context()))
+			a.screen.clear()
+			if err != nil {
+				return err
+			}
+			if a.json {
+				a.writeJSON(struct {
+					*update.Exported
+					ExitCode int `json:"exit_code"`
+				}{exported, exitSound})
+				return nil
+			}
+			a.screen.print("\n")
+			a.screen.paragraph(a.screen.good("Exported."), args[0]+" is in "+args[1]+", with READ-ME.txt on how to load it. It holds customers' data and passwords: keep it private.")
+			return nil
+		},
+	}
+}

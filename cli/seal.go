@@ -1,0 +1,80 @@
+package cli
+
+import (
+	"context"
+	"errors"
+	"fmt"
+
+	"github.com/spf13/cobra"
+
+	"wetland/core/site"
+	"wetland/core/update"
+)
+
+func (a *app) sealCommand() *cobra.Command {
+	with := site.AskForKey
+	command := &cobra.Command{
+		Use:   "seal",
+		Short: "Encrypt the store of snapshots, or change its passphrase",
+		Long: `Seal the workspace's store: everything in it is encrypted from then on, and only your
+passphrase or key file opens it. A store that holds snapshots already cannot be
+sealed afterwards. One that is sealed gets the new passphrase or key; nothing else
+of it has to be written anew. Whoever loses the passphrase loses the snapshots.
+
+--with takes "ask", "env NAME" or "file PATH" for a passphrase, or "keys PATH" for an
+age key file. [store] unlock_with in wetland.toml takes the same, and says how every
+other command opens the store.`,
+		Example: `  wetland seal
+  wetland seal --with "file /root/ferry.passphrase"`,
+		Args: cobra.NoArgs,
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			w, err := a.loadSettled()
+			if err != nil {
+				return err
+			}
+			guard := a.reader(cmd.Context())
+			old := guard
+			if guard.AskSecret != nil {
+				guard.AskSecret = a.newPassphrase(cmd.Context())
+			}
+			secret, err := update.ReadStoreSecret(with, guard)
+			if err != nil {
+				return err
+			}
+			if err := update.Seal(w, secret, old); err != nil {
+				return err
+			}
+			if a.json {
+				a.writeJSON(map[string]any{"sealed": w.Store(), "exit_code": exitSound})
+				return nil
+			}
+			a.screen.paragraph(a.screen.good("Sealed."), "Keep the passphrase or key in a second place: without it the snapshots are lost.")
+			if w.Config.Store.UnlockWith != with {
+				a.screen.next([]string{fmt.Sprintf("Write into %s, so that every command can open the store:  [store] unlock_with = %q", site.ConfigName, with)})
+			}
+			return nil
+		},
+	}
+	command.Flags().StringVar(&with, "with", with, "where the passphrase or key is: ask, \"env NAME\", \"file PATH\" or \"keys PATH\"")
+	return command
+}
+
+// newPassphrase asks twice.
+func (a *app) newPassphrase(ctx context.Context) func(string) (string, error) {
+	return func(string) (string, error) {
+		first, err := a.secret(ctx, "New passphrase (not shown): ")
+		if err != nil {
+			return "", err
+		}
+		second, err := a.secret(ctx, "Once more: ")
+		switch {
+		case err != nil:
+			return "", err
+		case first != second:
+			return "", errors.New("the two are not the same; nothing was changed")
+		case len(first) < 8:
+			return "", errors.New("a passphrase of less than 8 characters is too easy to guess; nothing was changed")
+		}
+		return first, nil
+	}
+}

@@ -1,0 +1,67 @@
+package cli
+
+import (
+	"errors"
+	"fmt"
+	"time"
+
+	"github.com/dustin/go-humanize"
+	"github.com/spf13/cobra"
+
+	"wetland/core/update"
+)
+
+func (a *app) tidyCommand() *cobra.Command {
+	var yes bool
+	command := &cobra.Command{
+		Use:   "tidy",
+		Short: "Let go of snapshots past their time",
+		Long: `Let go of the snapshots that are past their time by the rules in wetland.toml
+([keep_snapshots]), and free the space that only they need. The newest, pinned ones,
+and those that a run still needs stay in any case. It shows first what goes.`,
+		Example: `  wetland tidy
+  wetland tidy --yes`,
+		Args: cobra.NoArgs,
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			w, err := a.loadSettled()
+			if err != nil {
+				return err
+			}
+			unasked := false
+			plan, err := update.Tidy(cmd.Context(), w, time.Now(), func(plan *update.TidyPlan) bool {
+				a.showTidyPlan(plan)
+				unasked = !yes && !a.asks()
+				return yes || (!unasked && (len(plan.Going()) == 0 || a.ask(cmd.Context(), "Let go of them? Type yes: ") == "yes"))
+			}, a.reader(cmd.Context()))
+			if errors.Is(err, update.ErrDeclined) && unasked {
+				return errors.New("what goes is gone for good. With nobody to ask, say --yes; nothing was changed")
+			}
+			if err != nil {
+				return err
+			}
+			if a.json {
+				a.writeJSON(struct {
+					*update.TidyPlan
+					ExitCode int `json:"exit_code"`
+				}{plan, exitSound})
+				return nil
+			}
+			a.screen.print("\n")
+			a.screen.paragraph(a.screen.good("Tidy."), fmt.Sprintf("%d of %d snapshots stay; %s freed.", len(plan.Fates)-len(plan.Going()), len(plan.Fates), humanize.Bytes(uint64(max(0, plan.Freed)))))
+			return nil
+		},
+	}
+	command.Flags().BoolVarP(&yes, "yes", "y", false, "do not ask")
+	return command
+}
+
+func (a *app) showTidyPlan(plan *update.TidyPlan) {
+	for _, fate := range plan.Fates {
+		sign := a.screen.good("stays")
+		if fate.Go {
+			sign = a.screen.doubt("goes ")
+		}
+		a.screen.row("  "+sign+"  ", 9, fmt.Sprintf("%-10s%-14s", fate.Name, fate.At.Local().Format("2 Jan 2006")), fate.Why)
+	}
+	a.screen.print("\n")
+}

@@ -1,0 +1,68 @@
+package update
+
+import (
+	"errors"
+	"fmt"
+	"os"
+	"strings"
+
+	"wetland/core/site"
+	"wetland/core/snapshot"
+)
+
+// openStore opens the workspace's store, with the secret that wetland.toml points to
+// if it is sealed.
+func openStore(w *site.Workspace, guard Guard) (*snapshot.Store, error) {
+	store, err := snapshot.Open(w.Store(), unlockOf(w, guard))
+	switch {
+	case errors.Is(err, snapshot.ErrSealed):
+		return nil, fmt.Errorf("%w, and %s does not say where its passphrase or key is. Add: [store] unlock_with = \"ask\" (or \"env NAME\", \"file PATH\", \"keys PATH\")", err, site.ConfigName)
+	case errors.Is(err, snapshot.ErrWrongKey):
+		return nil, fmt.Errorf("%w. Nothing is damaged: look at [store] unlock_with in %s", err, site.ConfigName)
+	}
+	return store, err
+}
+
+// unlockOf returns what finds the secret of the store; nil if wetland.toml names none.
+func unlockOf(w *site.Workspace, guard Guard) snapshot.Unlock {
+	with := w.Config.Store.UnlockWith
+	if with == "" {
+		return nil
+	}
+	return func() (snapshot.Secret, error) { return ReadStoreSecret(with, guard) }
+}
+
+// ReadStoreSecret follows "env NAME", "file PATH", "keys PATH" or "ask".
+func ReadStoreSecret(with string, guard Guard) (snapshot.Secret, error) {
+	const setting = "unlock_with"
+	if with == site.AskForKey {
+		if guard.AskSecret == nil {
+			return snapshot.Secret{}, fmt.Errorf("%s says that a person is asked, and nobody is at a terminal. For use without a person, say there \"env NAME\", \"file PATH\" or \"keys PATH\"", setting)
+		}
+		text, err := guard.AskSecret("Passphrase of the store")
+		return snapshot.Secret{Passphrase: text}, err
+	}
+	if name, isKeys := strings.CutPrefix(with, "keys "); isKeys {
+		if _, err := site.ReadSecret(setting, "file "+name); err != nil {
+			return snapshot.Secret{}, err // also if others may read it
+		}
+		file, err := os.Open(name)
+		if err != nil {
+			return snapshot.Secret{}, err
+		}
+		defer file.Close()
+		return snapshot.ReadKeys(file)
+	}
+	text, err := site.ReadSecret(setting, with)
+	return snapshot.Secret{Passphrase: text}, err
+}
+
+// Seal seals the workspace's store, which must be new, or gives a sealed one another
+// secret.
+func Seal(w *site.Workspace, secret snapshot.Secret, guard Guard) error {
+	err := snapshot.Seal(w.Store(), unlockOf(w, guard), secret)
+	if errors.Is(err, snapshot.ErrNotEmpty) {
+		return fmt.Errorf("%w. Move %s away, keep it as long as you need its snapshots, and seal a new one", err, w.Store())
+	}
+	return err
+}

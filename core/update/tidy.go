@@ -1,0 +1,122 @@
+package update
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"time"
+
+	"wetland/core/progress"
+	"wetland/core/site"
+	"wetland/core/snapshot"
+)
+
+// TidyPlan says which snapshots go and stay.
+type TidyPlan struct {
+	Fates []snapshot.Fate `json:"snapshots"` // oldest first
+	Freed int64           `json:"freed_bytes"`
+}
+
+// Going names the snapshots that go.
+func (p *TidyPlan) Going() []string {
+	var names []string
+	for _, fate := range p.Fates {
+		if fate.Go {
+			names = append(names, fate.Name)
+		}
+	}
+	return names
+}
+
+// rulesOf returns the rules of wetland.toml, with what it leaves out.
+func rulesOf(w *site.Workspace) snapshot.Rules {
+	rules := snapshot.Rules{AllForDays: 14, DailyForDays: 60, WeeklyForWeeks: 26, MonthlyForMonths: 24}
+	keep := w.Config.Keep
+	for _, one := range []struct {
+		from *int
+		to   *int
+	}{{keep.AllForDays, &rules.AllForDays}, {keep.DailyForDays, &rules.DailyForDays}, {keep.WeeklyForWeeks, &rules.WeeklyForWeeks}, {keep.MonthlyForMonths, &rules.MonthlyForMonths}} {
+		if one.from != nil {
+			*one.to = *one.from
+		}
+	}
+	return rules
+}
+
+// Tidy lets go of the snapshots that are past their time, by the rules of wetland.toml.
+// confirm is shown the plan and decides; nil: yes.
+func Tidy(ctx context.Context, w *site.Workspace, now time.Time, confirm func(*TidyPlan) bool, guard Guard) (*TidyPlan, error) {
+	guard.fill()
+	store, err := openStore(w, guard)
+	if err != nil {
+		return nil, err
+	}
+	names, err := store.Names()
+	if err != nil {
+		return nil, err
+	}
+	var all []*snapshot.Manifest
+	needed := map[string]string{}
+	for _, name := range names {
+		m, err := store.Describe(name)
+		if err != nil {
+			return nil, fmt.Errorf("nothing is thrown away while a snapshot cannot be read: %w", err)
+		}
+		all = append(all, m)
+		pinned, err := store.Pinned(name)
+		if err != nil {
+			return nil, err
+		}
+		if pinned {
+			needed[name] = "pinned"
+		}
+	}
+	if err := neededByRuns(w, needed); err != nil {
+		return nil, err
+	}
+	plan := &TidyPlan{Fates: rulesOf(w).Judge(all, needed, now)}
+	if confirm != nil && !confirm(plan) {
+		return plan, ErrDeclined
+	}
+	guard.Report.Begin("tidying", 0, "bytes")
+	if plan.Freed, err = store.Tidy(ctx, plan.Going(), guard.Report); err != nil {
+		return plan, err
+	}
+	guard.Report.End(progress.Good, "tidied", fmt.Sprintf("%s let go of, %s freed", plural(len(plan.Going()), "snapshot"), bytesText(plan.Freed)))
+	return plan, nil
+}
+
+// neededByRuns notes the snapshots that a run still needs: one that is not settled, and
+// for each theme and plugin the last update that was kept, to be able to go back.
+func neededByRuns(w *site.Workspace, needed map[string]string) error {
+	names, err := runNames(w)
+	if err != nil {
+		return err
+	}
+	last := map[string]*Run{}
+	for _, name := range names {
+		run, err := LoadRun(w, name)
+		if errors.Is(err, ErrNoRun) {
+			continue
+		}
+		if err != nil {
+			return fmt.Errorf("nothing is thrown away while the record of a run cannot be read: %w", err)
+		}
+		switch {
+		case run.Snapshot == "":
+		case run.State == UnderWay || run.State == NeedsPerson:
+			needed[run.Snapshot] = run.Name + " needs it"
+			if run.Kind == "restore" {
+				needed[run.Wanted] = run.Name + " needs it"
+			}
+		case run.Component != nil && (run.State == Kept || run.State == KeptDoubt):
+			last[string(run.Component.Kind)+"/"+run.Component.Folder] = run
+		}
+	}
+	for _, run := range last {
+		if _, known := needed[run.Snapshot]; !known {
+			needed[run.Snapshot] = fmt.Sprintf("from before %s, the last update of %s", run.Name, run.Component.Folder)
+		}
+	}
+	return nil
+}
