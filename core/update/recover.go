@@ -141,6 +141,9 @@ func recoverRestore(ctx context.Context, w *site.Workspace, o RecoverOptions, ru
 		return nil, err
 	}
 	t := readTrace(entries)
+	if t.restore.Wanted == "" { // it ended before it wrote down what it was for
+		t.restore.Wanted = run.Wanted
+	}
 	var why reasons
 	r, err := openRestoration(ctx, w, RestoreOptions{Guard: o.Guard, Snapshot: t.restore.Wanted, Only: t.restore.Only, KeepNew: t.restore.KeepNew, AllowGap: true}, &why)
 	if err != nil {
@@ -160,7 +163,7 @@ func recoverRestore(ctx context.Context, w *site.Workspace, o RecoverOptions, ru
 	if r.log, err = openJournal(journalName); err != nil {
 		return nil, err
 	}
-	r.run, r.run.Snapshot = run, t.snapshot
+	r.run, run.Snapshot = run, t.snapshot
 	if !t.touching {
 		return r.settleUntouched(ctx)
 	}

@@ -107,7 +107,6 @@ func Restore(ctx context.Context, w *site.Workspace, o RestoreOptions) (run *Run
 	if err := r.begin("restore", restoreFacts{Wanted: o.Snapshot, Only: o.Only, KeepNew: o.KeepNew}); err != nil {
 		return nil, err
 	}
-	r.run.Wanted, r.run.Only = o.Snapshot, o.Only
 	return r.carryOut(ctx)
 }
 
@@ -427,6 +426,30 @@ func (r *restoration) putLoose(ctx context.Context) error {
 			return fmt.Errorf("put back %s: %w", path.Join(change.area.Path, change.path), err)
 		}
 	}
+	for _, change := range slices.Backward(r.loose) {
+		if change.item != nil && change.item.Kind == files.Folder {
+			if err := r.site.Place.Settle(path.Join(change.area.Path, change.path), change.item.Attributes()); err != nil {
+				return err
+			}
+		}
+	}
+	return r.syncLoose()
+}
+
+// syncLoose makes what was written and removed safe against loss of power: after the
+// run has ended nobody would look any more.
+func (r *restoration) syncLoose() error {
+	done := map[string]bool{}
+	for _, change := range r.loose {
+		above := path.Dir(path.Join(change.area.Path, change.path))
+		if done[above] {
+			continue
+		}
+		done[above] = true
+		if err := r.site.Place.SyncFolder(above); err != nil && !errors.Is(err, fs.ErrNotExist) {
+			return err
+		}
+	}
 	return nil
 }
 
@@ -435,10 +458,13 @@ func (r *restoration) putOne(at string, item snapshot.Item) error {
 	part := path.Join(path.Dir(at), ".wetland-"+strings.ToLower(rand.Text()[:10]))
 	switch item.Kind {
 	case files.Folder:
+		// Writable by us until everything is in it; putLoose gives its own mode.
+		with := item.Attributes()
+		with.Mode |= 0o700
 		if _, err := place.Lstat(at); err == nil {
-			return place.Settle(at, item.Attributes())
+			return place.Settle(at, with)
 		}
-		return place.Mkdir(at, item.Attributes())
+		return place.Mkdir(at, with)
 	case files.Link:
 		if err := place.Symlink(item.Target, part, item.Attributes()); err != nil {
 			return err
@@ -451,7 +477,7 @@ func (r *restoration) putOne(at string, item snapshot.Item) error {
 	if err := place.Rename(part, at); err != nil {
 		return errors.Join(err, place.Remove(part))
 	}
-	return place.SyncFolder(path.Dir(at))
+	return nil
 }
 
 func (r *restoration) putTables(ctx context.Context) error {

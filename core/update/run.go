@@ -215,7 +215,7 @@ func Unsettled(w *site.Workspace) (*Run, error) {
 }
 
 // newRun makes the folder, the record and the journal of the next run.
-func newRun(w *site.Workspace, kind string) (*Run, *journal.Journal, error) {
+func newRun(w *site.Workspace, kind string, facts any) (*Run, *journal.Journal, error) {
 	names, err := runNames(w)
 	if err != nil {
 		return nil, nil, err
@@ -225,6 +225,9 @@ func newRun(w *site.Workspace, kind string) (*Run, *journal.Journal, error) {
 		next = runNumber(names[len(names)-1]) + 1
 	}
 	run := &Run{Name: "run-" + strconv.Itoa(next), Kind: kind, State: UnderWay, Started: time.Now().UTC(), Who: whoAmI()}
+	if restore, ok := facts.(restoreFacts); ok {
+		run.Wanted, run.Only = restore.Wanted, restore.Only
+	}
 	run.Folder = filepath.Join(w.Runs(), run.Name)
 	if err := os.MkdirAll(run.Folder, 0o700); err != nil {
 		return nil, nil, fmt.Errorf("make the folder of the run: %w", err)

@@ -209,7 +209,7 @@ func (s *session) step(name string, total int64, unit string, do func() (progres
 // begin makes the run: from here on everything is in the journal.
 func (s *session) begin(kind string, facts any) error {
 	var err error
-	if s.run, s.log, err = newRun(s.site.Workspace, kind); err != nil {
+	if s.run, s.log, err = newRun(s.site.Workspace, kind, facts); err != nil {
 		return err
 	}
 	return s.log.Write(stepBegin, facts)
