@@ -25,7 +25,7 @@ torture:
 
 bench:
 	scripts/setup-test.sh $(SERVERS)
-	WETLAND_TEST_SERVERS=$(SERVERS) go test -run '^$$' -bench . -benchtime 3x ./core/...
+	WETLAND_TEST_SERVERS=$(SERVERS) go test -run '^$$' -bench . -benchtime 1x -timeout 60m ./core/... ./e2e
 
 screenshots: build
 	scripts/screenshots.sh $(BIN) docs/screenshots

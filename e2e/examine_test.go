@@ -76,7 +76,7 @@ func TestExamineTouchesNothingAndTellsAll(t *testing.T) {
 		return e
 	}
 	e := look(4, f.pkg("harbourlight-2.5.2"))
-	for name, want := range map[string]string{"package": "go", "fit": "go", "distance": "go", "files": "go", "hand edits": "go with care", "child theme": "go", "requirements": "go", "place": "go", "site": "go"} {
+	for name, want := range map[string]string{"package": "go", "fit": "go", "distance": "go", "files": "go", "hand edits": "go with care", "child theme": "go", "requirements": "go", "place": "go", "space": "go", "site": "go"} {
 		if got := e.advice(name); got != want {
 			t.Errorf("%s: %q, want %q", name, got, want)
 		}

@@ -57,12 +57,12 @@ func (r result) String() string {
 }
 
 // wetland runs the program in the workspace.
-func wetland(t *testing.T, workspace string, args ...string) result {
+func wetland(t testing.TB, workspace string, args ...string) result {
 	t.Helper()
 	return finish(t, exec.Command(program, args...), workspace)
 }
 
-func finish(t *testing.T, command *exec.Cmd, workspace string) result {
+func finish(t testing.TB, command *exec.Cmd, workspace string) result {
 	t.Helper()
 	var out, errs bytes.Buffer
 	command.Dir, command.Stdout, command.Stderr = workspace, &out, &errs
@@ -74,7 +74,7 @@ func finish(t *testing.T, command *exec.Cmd, workspace string) result {
 }
 
 // want fails unless the command ended with the code and said all of the words.
-func (r result) want(t *testing.T, code int, words ...string) result {
+func (r result) want(t testing.TB, code int, words ...string) result {
 	t.Helper()
 	if r.code != code {
 		t.Fatalf("want exit code %d\n%s", code, r)
@@ -106,7 +106,7 @@ type ferry struct {
 }
 
 // layOut lays out and serves the demo site.
-func layOut(t *testing.T) *ferry {
+func layOut(t testing.TB) *ferry {
 	t.Helper()
 	dir := t.TempDir()
 	f := &ferry{root: filepath.Join(dir, "site"), packages: filepath.Join(dir, "packages"), care: filepath.Join(dir, "care")}
@@ -134,14 +134,14 @@ func layOut(t *testing.T) *ferry {
 }
 
 // adopted lays out the demo site and adopts it.
-func adopted(t *testing.T) *ferry {
+func adopted(t testing.TB) *ferry {
 	t.Helper()
 	f := layOut(t)
 	f.run(t, "adopt", f.root, "--address", f.address, "--name", "Otterby Ferry").want(t, 0)
 	return f
 }
 
-func (f *ferry) run(t *testing.T, args ...string) result {
+func (f *ferry) run(t testing.TB, args ...string) result {
 	t.Helper()
 	return wetland(t, f.care, args...)
 }

@@ -7,6 +7,7 @@ import (
 	"os/exec"
 	"path/filepath"
 	"strings"
+	"syscall"
 	"testing"
 
 	"wetland/core/files"
@@ -15,7 +16,7 @@ import (
 )
 
 // must fails the test on any error.
-func must(t *testing.T, all ...error) {
+func must(t testing.TB, all ...error) {
 	t.Helper()
 	if err := errors.Join(all...); err != nil {
 		t.Fatal(err)
@@ -240,6 +241,10 @@ func TestOddFilesInASnapshot(t *testing.T) {
 	must(t, os.RemoveAll(odd))
 	f.run(t, "restore", "snap-1", "--yes").want(t, 0, "Restored.")
 	same(t, before, f.siteTree(t))
+	var disk syscall.Stat_t
+	if err := syscall.Stat(filepath.Join(odd, "sparse"), &disk); err != nil || disk.Size != 64<<20 || disk.Blocks*512 > 1<<20 {
+		t.Errorf("the sparse file takes %d bytes: %v", disk.Blocks*512, err)
+	}
 	if _, err := os.Lstat(filepath.Join(odd, "pipe")); !errors.Is(err, fs.ErrNotExist) {
 		t.Errorf("the pipe: %v", err)
 	}

@@ -57,6 +57,7 @@ shot update-kept "wetland update tidetable@2.0.0 --allow-major"
 shot update-put-back "wetland update harbourlight@3.0.0 --allow-major --in-doubt back"
 shot shelf "wetland shelf"
 shot restore "wetland restore snap-1 --yes"
+shot tidy "wetland tidy --yes"
 shot smoke "wetland smoke"
 shot history "wetland history"
 # An update that was killed while the new version was in place.

@@ -109,6 +109,8 @@ type Database interface {
 	// Sweep drops what an Apply that was interrupted left over of these tables. Call
 	// it only when the tables themselves are proved.
 	Sweep(ctx context.Context, tables []string) error
+	// Size estimates how many bytes the rows of all tables in the database take.
+	Size(ctx context.Context) (int64, error)
 	// Query returns the rows of one statement, for a CMS that looks up its own
 	// settings.
 	Query(ctx context.Context, statement string, args ...any) ([]Row, error)

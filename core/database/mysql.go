@@ -110,6 +110,12 @@ func (m *mysqlDatabase) Engine(ctx context.Context) (string, error) {
 	return "MySQL " + version, nil
 }
 
+// Size is what the server believes; it need not be exact.
+func (m *mysqlDatabase) Size(ctx context.Context) (size int64, err error) {
+	err = m.db.QueryRowContext(ctx, `SELECT COALESCE(SUM(data_length), 0) FROM information_schema.tables WHERE table_schema = ?`, m.name).Scan(&size)
+	return size, err
+}
+
 func (m *mysqlDatabase) Close() error { return m.db.Close() }
 
 // Query returns the rows of a statement.

@@ -54,6 +54,12 @@ func (s *sqlite) Engine(ctx context.Context) (string, error) {
 	return "SQLite " + version, err
 }
 
+// Size is that of the file.
+func (s *sqlite) Size(ctx context.Context) (size int64, err error) {
+	err = s.db.QueryRowContext(ctx, `SELECT page_count * page_size FROM pragma_page_count, pragma_page_size`).Scan(&size)
+	return size, err
+}
+
 func (s *sqlite) Close() error { return s.db.Close() }
 
 // Query returns the rows of a statement.

@@ -1,6 +1,7 @@
 package files
 
 import (
+	"bytes"
 	"cmp"
 	"errors"
 	"fmt"
@@ -125,14 +126,45 @@ func (Local) Open(name string, offset int64) (io.ReadCloser, error) {
 	return file, nil
 }
 
-// syncedFile is safe on disk once it is closed.
+// syncedFile is safe on disk once it is closed. Long stretches of zeros take no room,
+// as in the sparse files that they mostly come from.
 type syncedFile struct {
 	*os.File
-	with Attributes
+	with  Attributes
+	holes bool
+}
+
+var zeros [64 << 10]byte
+
+// Write writes p, or leaves a hole of its length.
+func (f *syncedFile) Write(p []byte) (int, error) {
+	const page = 4 << 10
+	if len(p) < page || len(p) > len(zeros) || !bytes.Equal(p, zeros[:len(p)]) {
+		return f.File.Write(p)
+	}
+	if _, err := f.Seek(int64(len(p)), io.SeekCurrent); err != nil {
+		return 0, err
+	}
+	f.holes = true
+	return len(p), nil
+}
+
+// ReadFrom copies through Write.
+func (f *syncedFile) ReadFrom(r io.Reader) (int64, error) {
+	return io.Copy(struct{ io.Writer }{f}, r)
 }
 
 // Close syncs, closes and gives the time of modification.
-func (f syncedFile) Close() error {
+func (f *syncedFile) Close() error {
+	if f.holes { // the last one may be at the end
+		end, err := f.Seek(0, io.SeekCurrent)
+		if err == nil {
+			err = f.Truncate(end)
+		}
+		if err != nil {
+			return errors.Join(err, f.File.Close())
+		}
+	}
 	if err := f.Sync(); err != nil {
 		return errors.Join(err, f.File.Close())
 	}
@@ -158,7 +190,7 @@ func (l Local) Create(name string, with Attributes) (io.WriteCloser, error) {
 	if err := l.own(name, with); err != nil {
 		return nil, errors.Join(err, file.Close(), os.Remove(native(name)))
 	}
-	return syncedFile{File: file, with: with}, nil
+	return &syncedFile{File: file, with: with}, nil
 }
 
 // own gives owner and mode, in this order: a change of owner clears bits.

@@ -91,6 +91,9 @@ func openBytes(bytes Bytes, seal *seal) (*Store, error) {
 		return nil, fmt.Errorf("list the volumes of the store: %w", err)
 	}
 	for _, name := range names {
+		if !strings.HasSuffix(name, volumeSuffix) {
+			continue // somebody else's
+		}
 		v, err := readVolume(bytes, name, seal)
 		if err != nil {
 			s.damaged[name] = err

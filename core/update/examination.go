@@ -15,6 +15,7 @@ import (
 	"wetland/core/packages"
 	"wetland/core/site"
 	"wetland/core/site/cms"
+	"wetland/core/snapshot"
 	"wetland/core/version"
 )
 
@@ -128,6 +129,9 @@ func (s *session) examine(ctx context.Context, e *Examination, p *packages.Packa
 	s.checkRequirements(ctx, e, p)
 	s.checkPlace(e.Target, p, why)
 	e.takeReasons("place", "the folder can be written, and its owner kept", why)
+	if err := s.checkSpace(ctx, e); err != nil {
+		return err
+	}
 	s.checkSwap(e, live)
 	s.checkSite(ctx, why)
 	e.takeReasons("site", "it is what answers at its address", why)
@@ -135,6 +139,36 @@ func (s *session) examine(ctx context.Context, e *Examination, p *packages.Packa
 		e.add("warning", Care, line, "")
 	}
 	return s.checkAutomatic(ctx, e, installed)
+}
+
+// checkSpace compares what a snapshot may need with what is free. A snapshot that finds
+// no room stops the update before anything is touched.
+func (s *session) checkSpace(ctx context.Context, e *Examination) error {
+	if s.store == nil {
+		return nil
+	}
+	needs, err := s.store.Needs(ctx, snapshot.Subject{Site: s.site})
+	if err != nil {
+		return fmt.Errorf("estimate the size of a snapshot: %w", err)
+	}
+	if s.db != nil {
+		rows, err := s.db.Size(ctx)
+		if err != nil {
+			return fmt.Errorf("ask the database for its size: %w", err)
+		}
+		needs += rows
+	}
+	free, err := s.site.Place.FreeSpace(s.site.Workspace.Dir)
+	if err != nil {
+		return err
+	}
+	what := fmt.Sprintf("a snapshot needs at most %s in the store, and %s are free", bytesText(needs), bytesText(int64(free)))
+	if free < uint64(needs) {
+		e.add("space", Care, what, "Make room on the disk of "+s.site.Workspace.Dir+": for one, wetland tidy.")
+	} else {
+		e.add("space", Go, what, "")
+	}
+	return nil
 }
 
 // checkSwap tells whether the swap will be without a gap, as far as that is known

@@ -35,7 +35,7 @@ type jetty struct {
 	raw       *sql.DB
 }
 
-func put(t *testing.T, name, text string) {
+func put(t testing.TB, name, text string) {
 	t.Helper()
 	if err := os.MkdirAll(filepath.Dir(name), 0o755); err != nil {
 		t.Fatal(err)
@@ -45,7 +45,7 @@ func put(t *testing.T, name, text string) {
 	}
 }
 
-func newJetty(t *testing.T) *jetty {
+func newJetty(t testing.TB) *jetty {
 	t.Helper()
 	j := &jetty{dir: t.TempDir()}
 	server := httptest.NewServer(http.HandlerFunc(j.serve))

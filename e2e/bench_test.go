@@ -1,0 +1,41 @@
+package e2e
+
+import (
+	"crypto/rand"
+	"fmt"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"syscall"
+	"testing"
+)
+
+// BenchmarkMemory reports the peak memory of the program for a site with 512 MiB of
+// uploads and one file of 10 GiB, in MB.
+func BenchmarkMemory(b *testing.B) {
+	f := adopted(b)
+	data := make([]byte, 1<<20)
+	for i := range 512 {
+		_, _ = rand.Read(data) // never fails, by its contract
+		if err := os.WriteFile(filepath.Join(f.root, fmt.Sprintf("uploads/%d.bin", i)), data, 0o644); err != nil {
+			b.Fatal(err)
+		}
+	}
+	huge, err := os.Create(filepath.Join(f.root, "uploads/huge.bin"))
+	must(b, err, huge.Truncate(10<<30), huge.Close())
+	peak := func(name string, args ...string) {
+		command := exec.Command(program, args...)
+		command.Dir = f.care
+		if out, err := command.CombinedOutput(); err != nil {
+			b.Fatalf("%v: %v\n%s", args, err, out)
+		}
+		b.ReportMetric(float64(command.ProcessState.SysUsage().(*syscall.Rusage).Maxrss)/1000, name)
+	}
+	for b.Loop() {
+		peak("MB-snapshot", "snapshot")
+		peak("MB-again", "snapshot")
+		peak("MB-verify", "verify", "snap-1")
+		must(b, os.Remove(filepath.Join(f.root, "uploads/huge.bin")))
+		peak("MB-restore", "restore", "snap-1", "--yes")
+	}
+}
