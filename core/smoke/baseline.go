@@ -26,10 +26,10 @@ func Merge(takes ...*Take) *Take {
 }
 
 func mergeFacts(a, b Facts) Facts {
-	if b.Problem != "" || (b.Status != a.Status && b.Status >= 400) {
+	if b.Problem != "" || (b.Status != a.Status && b.Status >= 400 && b.Status != b.Wanted.Status) {
 		return b // the worse of two: the caller sees that the page is not steady
 	}
-	if a.Problem != "" || (b.Status != a.Status && a.Status >= 400) {
+	if a.Problem != "" || (b.Status != a.Status && a.Status >= 400 && a.Status != a.Wanted.Status) {
 		return a
 	}
 	if a.Title != b.Title {
@@ -40,6 +40,30 @@ func mergeFacts(a, b Facts) Facts {
 	a.Headings = both(a.Headings, b.Headings)
 	a.Errors = either(a.Errors, b.Errors)
 	a.Missing = either(a.Missing, b.Missing)
+	a.Scripts, a.Mixed, a.Hidden = either(a.Scripts, b.Scripts), either(a.Mixed, b.Mixed), either(a.Hidden, b.Hidden)
+	a.Data = both(a.Data, b.Data)
+	a.Rules, a.Damaged, a.Took = min(a.Rules, b.Rules), max(a.Damaged, b.Damaged), max(a.Took, b.Took)
+	if a.Language != b.Language {
+		a.Language = ""
+	}
+	if a.Canonical != b.Canonical {
+		a.Canonical = ""
+	}
+	if a.Unknown == "" {
+		a.Unknown = b.Unknown
+	}
+	layout := map[string]string{}
+	for name, how := range a.Layout {
+		if b.Layout[name] == how {
+			layout[name] = how
+		}
+	}
+	a.Layout = layout
+	inside := map[string]int{}
+	for name, n := range a.Inside {
+		inside[name] = min(n, b.Inside[name])
+	}
+	a.Inside = inside
 	steady := map[string]int{}
 	for name, n := range a.Landmarks {
 		if b.Landmarks[name] > 0 {

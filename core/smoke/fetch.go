@@ -1,6 +1,7 @@
 package smoke
 
 import (
+	"bytes"
 	"context"
 	"crypto/rand"
 	"errors"
@@ -8,6 +9,7 @@ import (
 	"io"
 	"net/http"
 	"net/url"
+	"regexp"
 	"slices"
 	"strings"
 	"sync"
@@ -210,14 +212,25 @@ func (f *Fetcher) look(ctx context.Context, page Page, shared *assets) Facts {
 	where := f.Resolve(page.Path)
 	got, err := f.get(ctx, where, largestPage)
 	if err != nil {
-		return Facts{Path: page.Path, Problem: err.Error(), Redirects: got.redirects}
+		return Facts{Path: page.Path, Problem: err.Error(), Redirects: got.redirects, Wanted: page}
 	}
-	facts := readPage(page, where, got)
+	facts, document := readPage(page, where, got)
+	var rules []styleRule
 	for i := range facts.Assets {
-		facts.Assets[i].Problem = shared.problem(ctx, facts.Assets[i])
-		if at, err := url.Parse(facts.Assets[i].Path); err == nil {
-			facts.Assets[i].Path = at.Path
+		asset := &facts.Assets[i]
+		state := shared.look(ctx, *asset)
+		asset.Problem, asset.Syntax, asset.Bytes = state.problem, state.syntax, state.bytes
+		rules = append(rules, state.rules...)
+		facts.Rules += state.count
+		if at, err := url.Parse(asset.Path); err == nil {
+			asset.Path = at.Path
 		}
+	}
+	if document != nil {
+		own, count := parseSheet(inlineSheets(document))
+		facts.Rules += count
+		readStyle(&facts, document, append(rules, own...))
+		readTexts(&facts, document)
 	}
 	return facts
 }
@@ -234,43 +247,82 @@ type assets struct {
 type assetState struct {
 	once    sync.Once
 	problem string
+	syntax  string // of a script
+	rules   []styleRule
+	count   int // of a style sheet's rules
+	bytes   int
 }
 
-// problem tells what is wrong with an asset, or "".
-func (a *assets) problem(ctx context.Context, asset Asset) string {
+// look tells what an asset is like. What is beyond mostAssets is not asked for.
+func (a *assets) look(ctx context.Context, asset Asset) *assetState {
 	a.mu.Lock()
 	state, ok := a.known[asset.Path]
 	if !ok && len(a.known) >= mostAssets {
 		a.passedOver = true
 		a.mu.Unlock()
-		return ""
+		return &assetState{}
 	}
 	if !ok {
 		state = &assetState{}
 		a.known[asset.Path] = state
 	}
 	a.mu.Unlock()
-	state.once.Do(func() { state.problem = a.fetch(ctx, asset) })
-	return state.problem
+	state.once.Do(func() { a.fetch(ctx, asset, state) })
+	return state
 }
 
-func (a *assets) fetch(ctx context.Context, asset Asset) string {
+func (a *assets) fetch(ctx context.Context, asset Asset, state *assetState) {
 	where, err := url.Parse(asset.Path)
 	if err != nil {
-		return "its address cannot be read"
+		state.problem = "its address cannot be read"
+		return
 	}
 	got, err := a.fetcher.get(ctx, where, largestAsset)
 	if err != nil {
-		return err.Error()
+		state.problem = err.Error()
+		return
 	}
 	kind := strings.ToLower(got.header.Get("Content-Type"))
+	state.bytes = len(got.body)
 	switch {
 	case got.status != http.StatusOK:
-		return fmt.Sprintf("the server answers %d", got.status)
-	case len(got.body) == 0:
-		return "it is empty"
-	case asset.Kind != "image" && strings.Contains(kind, "text/html"):
-		return "the server answers with a web page in its place"
+		state.problem = fmt.Sprintf("the server answers %d", got.status)
+	case len(bytes.TrimSpace(got.body)) == 0:
+		state.problem = "it is empty"
+	case asset.Kind != "image" && (strings.Contains(kind, "text/html") || looksLikePage(got.body)):
+		state.problem = "the server answers with a web page in its place"
+	case asset.Kind == "style sheet":
+		state.rules, state.count = parseSheet(got.body)
+		a.imports(ctx, where, got.body, state, 2)
+	case asset.Kind == "script":
+		state.syntax = parseScript(got.body)
+	case asset.Kind == "image" && strings.HasPrefix(kind, "text/html"):
+		state.problem = "the server answers with a web page in its place"
 	}
-	return ""
+}
+
+var imported = regexp.MustCompile(`(?i)@import\s+(?:url\(\s*)?["']?([^"')\s;]+)`)
+
+// imports adds the rules of the sheets that a sheet imports, down to depth.
+func (a *assets) imports(ctx context.Context, from *url.URL, text []byte, state *assetState, depth int) {
+	for _, found := range imported.FindAllSubmatch(text, 20) {
+		where, err := from.Parse(string(found[1]))
+		if err != nil || where.Host != a.fetcher.Address.Host || depth == 0 {
+			continue
+		}
+		got, err := a.fetcher.get(ctx, where, largestAsset)
+		if err != nil || got.status != http.StatusOK {
+			state.problem = fmt.Sprintf("%s, which it imports, does not load", where.Path)
+			continue
+		}
+		rules, count := parseSheet(got.body)
+		state.rules, state.count = append(rules, state.rules...), state.count+count
+		a.imports(ctx, where, got.body, state, depth-1)
+	}
+}
+
+// looksLikePage tells of a web page, whatever the server calls it.
+func looksLikePage(body []byte) bool {
+	start := bytes.ToLower(bytes.TrimSpace(body[:min(len(body), 512)]))
+	return bytes.HasPrefix(start, []byte("<!doctype html")) || bytes.HasPrefix(start, []byte("<html"))
 }

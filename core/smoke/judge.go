@@ -5,6 +5,7 @@ import (
 	"net/url"
 	"slices"
 	"strings"
+	"time"
 )
 
 // Judgement is what the findings of all pages come to.
@@ -106,8 +107,22 @@ func faults(now Facts) []Finding {
 		found.add(Broken, "answer", now.Problem, "")
 		return found
 	}
-	if now.Status >= 400 {
+	if now.Unknown != "" {
+		found.add(Doubtful, "not seen", "the page itself was not seen: "+now.Unknown, fmt.Sprintf("the server answers %d", now.Status))
+		return found
+	}
+	wanted := now.Wanted
+	switch {
+	case wanted.Status != 0 && now.Status != wanted.Status:
+		found.add(Broken, "status", fmt.Sprintf("the server answers %d, and %d is expected", now.Status, wanted.Status), "")
+	case wanted.Status == 0 && now.Status >= 400:
 		found.add(Broken, "status", fmt.Sprintf("the server answers %d", now.Status), "")
+	}
+	if target, err := url.Parse(lastHop(now)); wanted.LeadsTo != "" && (err != nil || (target.RequestURI() != wanted.LeadsTo && target.String() != wanted.LeadsTo)) {
+		found.add(Broken, "redirect", fmt.Sprintf("it leads to %s, and %s is expected", orItself(lastHop(now)), wanted.LeadsTo), "")
+	}
+	if wanted.Within > 0 && now.Took > wanted.Within {
+		found.add(Doubtful, "speed", fmt.Sprintf("it takes longer than %s", wanted.Within), now.Took.Round(10*time.Millisecond).String())
 	}
 	for _, text := range now.Errors {
 		found.add(Broken, "error text", "an error message is on the page", text)
@@ -133,6 +148,7 @@ func faults(now Facts) []Finding {
 		}
 		found.add(verdict, asset.Kind, fmt.Sprintf("the %s %s does not load", asset.Kind, asset.Path), asset.Problem)
 	}
+	loseScripts(&found, now)
 	return found
 }
 
@@ -143,17 +159,21 @@ func losses(was, now Facts) []Finding {
 	if was.Status != now.Status && now.Status < 400 {
 		found.add(Doubtful, "status", fmt.Sprintf("the server answers %d, was %d", now.Status, was.Status), "")
 	}
-	if (now.Status >= 400 && was.Status < 400) || (was.Complete && !now.Complete) {
+	if (now.Status >= 400 && was.Status < 400) || (was.Complete && !now.Complete) || now.Unknown != "" || was.Unknown != "" {
 		return found // that much else is gone follows from it
 	}
-	if was.Title != "" && was.Title != now.Title {
+	if was.Title != "" && !mended(was.Title, now.Title) {
 		found.add(Doubtful, "title", fmt.Sprintf("the title is %q, was %q", now.Title, was.Title), "")
 	}
 	if now.NoIndex && !was.NoIndex {
 		found.add(Broken, "robots", "the page asks search engines to forget it (noindex)", "")
 	}
+	loseMeta(&found, was, now)
 	loseContent(&found, was, now)
 	loseLandmarks(&found, was, now)
+	loseInside(&found, was, now)
+	loseStyle(&found, was, now)
+	loseSpeed(&found, was, now)
 	loseMenus(&found, was, now)
 	loseForms(&found, was, now)
 	return found
@@ -207,12 +227,10 @@ func loseContent(found *collector, was, now Facts) {
 	}
 	var gone []string
 	mainGone := false
-	for _, heading := range was.Headings {
-		if !slices.Contains(now.Headings, heading) {
-			level, text, _ := strings.Cut(heading, " ")
-			gone = append(gone, text)
-			mainGone = mainGone || level == "h1"
-		}
+	for _, heading := range goneHeadings(was, now) {
+		level, text, _ := strings.Cut(heading, " ")
+		gone = append(gone, text)
+		mainGone = mainGone || level == "h1"
 	}
 	if len(gone) > 0 && (mainGone || 2*len(gone) >= len(was.Headings)) {
 		found.add(Doubtful, "headings", fmt.Sprintf("%d of %d headings are gone", len(gone), len(was.Headings)), strings.Join(gone[:min(4, len(gone))], "; "))

@@ -10,6 +10,13 @@ import (
 type Page struct {
 	Path   string   `json:"path"`             // below the site's address, with its query
 	Expect []string `json:"expect,omitempty"` // texts that must be on it
+	Has    []string `json:"has,omitempty"`    // CSS selectors of what must be on it
+	HasNot []string `json:"has_not,omitempty"`
+	Ignore []string `json:"ignore,omitempty"` // CSS selectors of parts that are not compared
+	Status int      `json:"status,omitempty"` // that it must answer with; 0: any that is no error
+	// LeadsTo is the path that it must redirect to; "": it is not said.
+	LeadsTo string        `json:"leads_to,omitempty"`
+	Within  time.Duration `json:"within_ns,omitempty"` // how long it may take; 0: it is not said
 }
 
 // Verdict is the judgement of a page or of all of them.
@@ -61,9 +68,25 @@ type Facts struct {
 	Entries   int            `json:"entries"` // articles of a list
 	Images    int            `json:"images"`
 	NoIndex   bool           `json:"no_index,omitempty"`
-	Errors    []string       `json:"errors,omitempty"`  // error texts found on it
-	Missing   []string       `json:"missing,omitempty"` // expected texts not found
-	Assets    []Asset        `json:"assets,omitempty"`
+	Language  string         `json:"language,omitempty"`
+	Canonical string         `json:"canonical,omitempty"`
+	Damaged   int            `json:"damaged,omitempty"` // letters that came through the wrong character set
+	Mixed     []string       `json:"mixed,omitempty"`   // files over plain HTTP on a page over HTTPS
+	Data      []string       `json:"data,omitempty"`    // kinds of things that structured data describes
+	Scripts   []string       `json:"scripts,omitempty"` // scripts that cannot be read
+	Rules     int            `json:"rules,omitempty"`   // of all its style sheets
+	// Layout is how each landmark arranges what is in it, at each width; Hidden, which
+	// do not show.
+	Layout map[string]string `json:"layout,omitempty"`
+	Hidden []string          `json:"hidden,omitempty"`
+	// Inside is how many letters each landmark holds.
+	Inside map[string]int `json:"inside,omitempty"`
+	// Unknown says why the page itself was not seen: something else answered for it.
+	Unknown string   `json:"unknown,omitempty"`
+	Wanted  Page     `json:"wanted,omitzero"`
+	Errors  []string `json:"errors,omitempty"`  // error texts found on it
+	Missing []string `json:"missing,omitempty"` // expected texts not found
+	Assets  []Asset  `json:"assets,omitempty"`
 }
 
 // Menu is one navigation of a page.
@@ -83,6 +106,8 @@ type Asset struct {
 	Kind    string `json:"kind"` // style sheet, script, image
 	Path    string `json:"path"` // without its query
 	Problem string `json:"problem,omitempty"`
+	Syntax  string `json:"syntax,omitempty"` // of a script: why it cannot be read
+	Bytes   int    `json:"bytes,omitempty"`
 }
 
 // Take is all pages at one time.

@@ -2,7 +2,11 @@ package smoke
 
 import (
 	"bytes"
+	"encoding/xml"
+	"errors"
+	"io"
 	"mime"
+	"net/http"
 	"net/url"
 	"path"
 	"regexp"
@@ -15,9 +19,11 @@ import (
 )
 
 // readPage reads what an answer shows.
-func readPage(page Page, where *url.URL, got answer) Facts {
+// The document is nil if it is no HTML.
+func readPage(page Page, where *url.URL, got answer) (Facts, *goquery.Document) {
 	facts := Facts{
-		Path: page.Path, Status: got.status, Redirects: got.redirects, Bytes: len(got.body),
+		Wanted: page,
+		Path:   page.Path, Status: got.status, Redirects: got.redirects, Bytes: len(got.body),
 		Took: got.took, TooLarge: got.tooLarge,
 	}
 	if n := len(got.redirects); n > 0 {
@@ -36,16 +42,74 @@ func readPage(page Page, where *url.URL, got answer) Facts {
 	}
 	if facts.Type != "text/html" && facts.Type != "application/xhtml+xml" {
 		facts.Complete, facts.Text = true, len(text)
-		return facts
+		if strings.HasSuffix(facts.Type, "xml") {
+			readFeed(&facts, text)
+		}
+		return facts, nil
 	}
+	facts.Unknown = challenge(got, text)
+	facts.Damaged = countDamaged(string(text))
 	facts.Complete = endsWell(text)
 	document, err := goquery.NewDocumentFromReader(bytes.NewReader(text))
 	if err != nil {
 		facts.Problem = "its HTML cannot be read: " + err.Error()
-		return facts
+		return facts, nil
+	}
+	for _, selector := range page.Has {
+		if document.Find(selector).Length() == 0 {
+			facts.Missing = append(facts.Missing, selector)
+		}
+	}
+	for _, selector := range page.HasNot {
+		if document.Find(selector).Length() > 0 {
+			facts.Missing = append(facts.Missing, "nothing like "+selector)
+		}
+	}
+	for _, selector := range page.Ignore {
+		document.Find(selector).Remove()
 	}
 	readDocument(&facts, document, where)
-	return facts
+	return facts, document
+}
+
+// challenge tells of a page that stands in for the wanted one: it wants to know
+// whether a person is there.
+func challenge(got answer, text []byte) string {
+	if got.status != http.StatusForbidden && got.status != http.StatusServiceUnavailable && got.status != http.StatusTooManyRequests {
+		return ""
+	}
+	lower := bytes.ToLower(text)
+	for _, sign := range []string{"captcha", "checking your browser", "verify you are human", "challenge-platform", "just a moment..."} {
+		if bytes.Contains(lower, []byte(sign)) || got.header.Get("Cf-Mitigated") == "challenge" {
+			return "something in front of the site asks whether a person is there"
+		}
+	}
+	return ""
+}
+
+// misread are letters that UTF-8 becomes when it is read as Latin-1 or Windows-1252,
+// and the sign for what could not be read at all.
+var misread = regexp.MustCompile(`Ã[\x{80}-\x{BF}©¤¶¼Ÿ„–œ¨ª«¯±³´º]|â€[™œ\x{9D}“”¦˜]|Â[ \x{A0}«»°©]|\x{FFFD}`)
+
+func countDamaged(text string) int { return len(misread.FindAllStringIndex(text, -1)) }
+
+// readFeed counts the entries of a feed, or of a sitemap.
+func readFeed(facts *Facts, text []byte) {
+	decoder := xml.NewDecoder(bytes.NewReader(text))
+	decoder.CharsetReader = charset.NewReaderLabel
+	for {
+		token, err := decoder.Token()
+		if errors.Is(err, io.EOF) {
+			return
+		}
+		if err != nil {
+			facts.Complete = false
+			return
+		}
+		if start, ok := token.(xml.StartElement); ok && slices.Contains([]string{"item", "entry", "url"}, start.Name.Local) {
+			facts.Entries++
+		}
+	}
 }
 
 // toUTF8 decodes by header, byte-order mark or meta element.
@@ -136,9 +200,30 @@ func readDocument(facts *Facts, document *goquery.Document, where *url.URL) {
 	facts.Entries = document.Find("article").Length()
 	facts.Images = document.Find("img").Length()
 	facts.NoIndex = strings.Contains(strings.ToLower(document.Find(`meta[name="robots" i]`).AttrOr("content", "")), "noindex")
+	facts.Language, _, _ = strings.Cut(strings.ToLower(document.Find("html").AttrOr("lang", "")), "-")
+	if at, err := where.Parse(document.Find(`link[rel="canonical" i]`).AttrOr("href", "")); err == nil && at.String() != where.String() {
+		facts.Canonical = withoutMark(at).String()
+	}
+	if where.Scheme == "https" {
+		document.Find(`script[src^="http:" i], link[rel~="stylesheet" i][href^="http:" i], img[src^="http:" i], iframe[src^="http:" i]`).Each(func(_ int, s *goquery.Selection) {
+			facts.Mixed = append(facts.Mixed, s.AttrOr("src", s.AttrOr("href", "")))
+		})
+	}
+	readScripts(facts, document)
 	facts.Assets = readAssets(document, where)
+}
+
+// readTexts counts what a reader can read. It takes scripts and styles out of the
+// document: call it last.
+func readTexts(facts *Facts, document *goquery.Document) {
 	document.Find("script, style, noscript, template").Remove()
 	facts.Text = countText(document.Find("body").Text())
+	facts.Inside = map[string]int{}
+	for name, selector := range landmarks {
+		if n := countText(document.Find(selector).Text()); n > 0 {
+			facts.Inside[name] = n
+		}
+	}
 }
 
 // landmarks are the parts of a page that readers find their way by.

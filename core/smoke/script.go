@@ -1,0 +1,60 @@
+package smoke
+
+import (
+	"bytes"
+	"encoding/json"
+	"fmt"
+	"regexp"
+	"slices"
+	"strings"
+
+	"github.com/PuerkitoBio/goquery"
+	"github.com/tdewolff/parse/v2"
+	"github.com/tdewolff/parse/v2/js"
+)
+
+// parseScript returns why a script cannot be read, in a line, or "".
+func parseScript(text []byte) string {
+	_, err := js.Parse(parse.NewInputBytes(slices.Clone(text)), js.Options{})
+	if err == nil {
+		return ""
+	}
+	line, _, _ := strings.Cut(err.Error(), "\n")
+	return readable(line)
+}
+
+// scriptTypes are the types of script elements that browsers run.
+var scriptTypes = []string{"", "module", "text/javascript", "application/javascript", "text/ecmascript", "application/ecmascript"}
+
+// readScripts parses the page's own scripts and its structured data.
+func readScripts(facts *Facts, document *goquery.Document) {
+	number := 0
+	document.Find("script:not([src])").Each(func(_ int, s *goquery.Selection) {
+		kind := strings.ToLower(strings.TrimSpace(s.AttrOr("type", "")))
+		text := []byte(s.Text())
+		switch {
+		case kind == "application/ld+json":
+			readData(facts, text)
+		case slices.Contains(scriptTypes, kind):
+			number++
+			if problem := parseScript(text); problem != "" {
+				facts.Scripts = append(facts.Scripts, fmt.Sprintf("number %d in the page: %s", number, problem))
+			}
+		}
+	})
+}
+
+var dataType = regexp.MustCompile(`"@type"\s*:\s*"([^"]{1,60})"`)
+
+// readData notes which kinds of things the structured data describes.
+func readData(facts *Facts, text []byte) {
+	if !json.Valid(bytes.TrimSpace(text)) {
+		facts.Scripts = append(facts.Scripts, "the structured data is no JSON")
+		return
+	}
+	for _, found := range dataType.FindAllSubmatch(text, -1) {
+		if kind := string(found[1]); !slices.Contains(facts.Data, kind) {
+			facts.Data = append(facts.Data, kind)
+		}
+	}
+}

@@ -1,0 +1,316 @@
+package smoke
+
+import (
+	"bytes"
+	"fmt"
+	"io"
+	"math"
+	"regexp"
+	"slices"
+	"strconv"
+	"strings"
+
+	"github.com/PuerkitoBio/goquery"
+	"github.com/andybalholm/cascadia"
+	"github.com/tdewolff/parse/v2"
+	"github.com/tdewolff/parse/v2/css"
+	"golang.org/x/net/html"
+)
+
+// Style is read without a browser: of each landmark, which of the declarations that
+// decide about the layout win the cascade, at two widths. Colours, sizes and fonts are
+// none of it: they change in harmless updates.
+
+// widths are those of a desktop and a phone, in CSS pixels.
+var widths = []struct {
+	name   string
+	pixels float64
+}{{"desktop", 1280}, {"phone", 390}}
+
+// styleRule is one selector with its declarations.
+type styleRule struct {
+	selector     cascadia.Sel
+	declarations []declaration
+	media        []string // conditions around it, outermost first
+}
+
+type declaration struct {
+	name, value string
+	important   bool
+}
+
+// layoutProperties are those that decide where things are and whether they show.
+var layoutProperties = []string{"display", "visibility", "opacity", "float", "position", "flex-direction", "grid-template-columns", "grid-template-areas", "grid-template", "column-count", "font-size", "content-visibility"}
+
+// parseSheet returns the rules of a style sheet that say something about layout, and
+// how many rules it has at all.
+func parseSheet(text []byte) (rules []styleRule, count int) {
+	parser := css.NewParser(parse.NewInputBytes(slices.Clone(text)), false)
+	var media []string
+	var selectors []string
+	var declarations []declaration
+	for {
+		grammar, _, data := parser.Next()
+		switch grammar {
+		case css.ErrorGrammar:
+			if parser.Err() == io.EOF {
+				return rules, count
+			}
+			// What is no CSS is skipped, as browsers do.
+		case css.BeginAtRuleGrammar:
+			media = append(media, string(data)+" "+joined(parser.Values()))
+		case css.EndAtRuleGrammar:
+			if len(media) > 0 {
+				media = media[:len(media)-1]
+			}
+		case css.QualifiedRuleGrammar:
+			selectors = append(selectors, joined(parser.Values()))
+		case css.BeginRulesetGrammar:
+			selectors = append(selectors, joined(parser.Values()))
+			declarations = nil
+		case css.DeclarationGrammar:
+			if name := strings.ToLower(string(data)); slices.Contains(layoutProperties, name) {
+				value, important := strings.CutSuffix(strings.ReplaceAll(joined(parser.Values()), " ", " "), "!important")
+				declarations = append(declarations, declaration{name, strings.ToLower(strings.TrimSpace(value)), important})
+			}
+		case css.EndRulesetGrammar:
+			count++
+			if len(declarations) > 0 {
+				for _, text := range selectors {
+					// States and pseudo-elements cannot be parsed: they are not how a page stands.
+					if selector, err := cascadia.Parse(text); err == nil && selector.PseudoElement() == "" {
+						rules = append(rules, styleRule{selector, declarations, slices.Clone(media)})
+					}
+				}
+			}
+			selectors = nil
+		}
+	}
+}
+
+func joined(tokens []css.Token) string {
+	var b strings.Builder
+	for _, token := range tokens {
+		b.Write(token.Data)
+	}
+	return strings.TrimSpace(b.String())
+}
+
+var widthCondition = regexp.MustCompile(`(?i)\(\s*(min|max)-width\s*:\s*([\d.]+)(px|em|rem)\s*\)`)
+
+// applies tells whether a rule counts on a screen of this width.
+func (r styleRule) applies(pixels float64) bool {
+	for _, condition := range r.media {
+		name, query, _ := strings.Cut(condition, " ")
+		switch {
+		case name == "@supports", name == "@layer":
+			continue
+		case name != "@media":
+			return false
+		}
+		if !slices.ContainsFunc(strings.Split(query, ","), func(one string) bool { return screenMatches(one, pixels) }) {
+			return false
+		}
+	}
+	return true
+}
+
+func screenMatches(query string, pixels float64) bool {
+	lower := strings.ToLower(query)
+	for _, other := range []string{"print", "speech", "prefers-", "hover", "pointer", "not ", "orientation", "resolution", "forced-colors"} {
+		if strings.Contains(lower, other) {
+			return false
+		}
+	}
+	for _, bound := range widthCondition.FindAllStringSubmatch(query, -1) {
+		limit, err := strconv.ParseFloat(bound[2], 64)
+		if err != nil {
+			return false
+		}
+		if bound[3] != "px" {
+			limit *= 16 // the size of a letter that browsers start with
+		}
+		if (strings.EqualFold(bound[1], "min") && pixels < limit) || (strings.EqualFold(bound[1], "max") && pixels > limit) {
+			return false
+		}
+	}
+	return true
+}
+
+// winner is the declaration of a property that wins so far.
+type winner struct {
+	value       string
+	important   bool
+	specificity cascadia.Specificity
+}
+
+// computed returns the winning layout declarations of an element.
+func computed(node *html.Node, rules []styleRule, pixels float64) map[string]string {
+	won := map[string]winner{}
+	for _, rule := range rules {
+		if !rule.applies(pixels) || !rule.selector.Match(node) {
+			continue
+		}
+		for _, d := range rule.declarations {
+			before, known := won[d.name]
+			if known && (before.important && !d.important || before.important == d.important && rule.selector.Specificity().Less(before.specificity)) {
+				continue
+			}
+			won[d.name] = winner{d.value, d.important, rule.selector.Specificity()}
+		}
+	}
+	values := map[string]string{}
+	for name, w := range won {
+		values[name] = w.value
+	}
+	for _, attribute := range node.Attr {
+		if attribute.Key != "style" {
+			continue
+		}
+		for one := range strings.SplitSeq(attribute.Val, ";") {
+			name, value, ok := strings.Cut(one, ":")
+			name = strings.ToLower(strings.TrimSpace(name))
+			if ok && slices.Contains(layoutProperties, name) && !won[name].important {
+				values[name] = strings.ToLower(strings.TrimSpace(strings.TrimSuffix(strings.TrimSpace(value), "!important")))
+			}
+		}
+	}
+	if slices.ContainsFunc(node.Attr, func(a html.Attribute) bool { return a.Key == "hidden" }) && values["display"] == "" {
+		values["display"] = "none"
+	}
+	return values
+}
+
+// hides tells whether these declarations keep an element from being seen.
+func hides(values map[string]string) bool {
+	opacity, err := strconv.ParseFloat(values["opacity"], 64)
+	return values["display"] == "none" || values["visibility"] == "hidden" || values["visibility"] == "collapse" ||
+		values["content-visibility"] == "hidden" || (err == nil && opacity < 0.01) || zeroSize.MatchString(values["font-size"])
+}
+
+var zeroSize = regexp.MustCompile(`^0(\.0+)?(px|em|rem|%)?$`)
+
+// arrangement says in words how an element arranges what is in it, and where it is.
+func arrangement(values map[string]string) string {
+	var parts []string
+	if display := values["display"]; strings.Contains(display, "grid") {
+		columns := values["grid-template-columns"]
+		if columns == "" {
+			columns = values["grid-template"]
+		}
+		parts = append(parts, fmt.Sprintf("grid of %d columns", tracks(columns)))
+	} else if strings.Contains(display, "flex") {
+		direction := "a row"
+		if strings.HasPrefix(values["flex-direction"], "column") {
+			direction = "a column"
+		}
+		parts = append(parts, direction)
+	} else if display == "inline" || display == "inline-block" || strings.HasPrefix(display, "table") {
+		parts = append(parts, display)
+	}
+	if float := values["float"]; float == "left" || float == "right" {
+		parts = append(parts, "beside, "+float)
+	}
+	if position := values["position"]; position == "absolute" || position == "fixed" {
+		parts = append(parts, position)
+	}
+	if n, err := strconv.Atoi(values["column-count"]); err == nil && n > 1 {
+		parts = append(parts, fmt.Sprintf("%d text columns", n))
+	}
+	return strings.Join(parts, ", ")
+}
+
+var repeated = regexp.MustCompile(`^repeat\(\s*(\d+)\s*,(.*)\)$`)
+
+// tracks counts the columns of a grid; 1 for what only the browser can count.
+func tracks(value string) int {
+	value, _, _ = strings.Cut(value, "/")
+	depth, count, inTrack := 0, 0, false
+	start := 0
+	flush := func(end int) {
+		if inTrack {
+			if found := repeated.FindStringSubmatch(strings.TrimSpace(value[start:end])); found != nil {
+				n, _ := strconv.Atoi(found[1]) // the pattern has digits only
+				count += min(n, math.MaxInt16) * max(1, tracks(found[2]))
+			} else if value[start] != '[' {
+				count++
+			}
+		}
+		inTrack = false
+	}
+	for i, r := range value {
+		switch {
+		case r == '(' || r == '[':
+			if !inTrack {
+				inTrack, start = true, i
+			}
+			depth++
+		case r == ')' || r == ']':
+			depth--
+		case r == ' ' && depth == 0:
+			flush(i)
+		case !inTrack:
+			inTrack, start = true, i
+		}
+	}
+	flush(len(value))
+	return max(1, count)
+}
+
+// readStyle notes what the rules make of the page's landmarks.
+func readStyle(facts *Facts, document *goquery.Document, rules []styleRule) {
+	facts.Layout = map[string]string{}
+	cache := map[*html.Node]map[string]string{}
+	for _, width := range widths {
+		clear(cache)
+		of := func(node *html.Node) map[string]string {
+			if cache[node] == nil {
+				cache[node] = computed(node, rules, width.pixels)
+			}
+			return cache[node]
+		}
+		for _, name := range styled {
+			found := document.Find(landmarkSelector(name)).First()
+			if found.Length() == 0 {
+				continue
+			}
+			node := found.Get(0)
+			key := name + " on a " + width.name
+			for above := node; above != nil && above.Type == html.ElementNode; above = above.Parent {
+				if hides(of(above)) {
+					facts.Hidden = append(facts.Hidden, key)
+					break
+				}
+			}
+			parts := []string{arrangement(of(node))}
+			if above := node.Parent; above != nil && above.Type == html.ElementNode {
+				parts = append(parts, "in "+arrangement(of(above)))
+			}
+			facts.Layout[key] = strings.TrimSuffix(strings.Join(parts, " "), " in ")
+		}
+	}
+}
+
+// styled are the landmarks whose style is read.
+var styled = []string{"page", "header", "navigation", "main part", "side column", "footer", "main heading"}
+
+func landmarkSelector(name string) string {
+	switch name {
+	case "page":
+		return "body"
+	case "main heading":
+		return "h1"
+	}
+	return landmarks[name]
+}
+
+// inlineSheets returns the page's own style elements.
+func inlineSheets(document *goquery.Document) []byte {
+	var all bytes.Buffer
+	document.Find("style").Each(func(_ int, s *goquery.Selection) {
+		if media := strings.ToLower(s.AttrOr("media", "")); !strings.Contains(media, "print") {
+			all.WriteString(s.Text() + "\n")
+		}
+	})
+	return all.Bytes()
+}

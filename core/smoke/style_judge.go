@@ -1,0 +1,164 @@
+package smoke
+
+import (
+	"fmt"
+	"maps"
+	"slices"
+	"strings"
+	"time"
+)
+
+// vital landmarks are those without which a page is of no use to visitors.
+var vital = []string{"page", "main part", "main heading", "header"}
+
+// loseStyle finds what the style sheets now make of the page.
+func loseStyle(found *collector, was, now Facts) {
+	for _, name := range now.Hidden {
+		_, stood := was.Layout[name]
+		if !stood || slices.Contains(was.Hidden, name) {
+			continue
+		}
+		landmark, width, _ := strings.Cut(name, " on a ")
+		verdict := Doubtful
+		if slices.Contains(vital, landmark) {
+			verdict = Broken
+		}
+		found.add(verdict, "hidden", fmt.Sprintf("the %s does not show any more on a %s: a style sheet hides it", landmark, width), "")
+	}
+	switch {
+	case was.Rules >= 10 && now.Rules*5 < was.Rules:
+		found.add(Broken, "style sheet", fmt.Sprintf("the style sheets lost most of their rules: %d, was %d", now.Rules, was.Rules), "")
+	case was.Rules >= 10 && now.Rules*2 < was.Rules:
+		found.add(Doubtful, "style sheet", fmt.Sprintf("the style sheets lost many rules: %d, was %d", now.Rules, was.Rules), "")
+	}
+	for _, name := range slices.Sorted(maps.Keys(was.Layout)) {
+		before, after := was.Layout[name], now.Layout[name]
+		if _, there := now.Layout[name]; !there || before == after || slices.Contains(now.Hidden, name) {
+			continue
+		}
+		landmark, width, _ := strings.Cut(name, " on a ")
+		found.add(Doubtful, "layout", fmt.Sprintf("the %s is laid out in another way on a %s: %s, was %s", landmark, width, orPlain(after), orPlain(before)), "")
+	}
+}
+
+func orPlain(arrangement string) string {
+	if arrangement == "" {
+		return "one thing below the other"
+	}
+	return arrangement
+}
+
+// loseMeta finds what search engines and screen readers lose.
+func loseMeta(found *collector, was, now Facts) {
+	if was.Language != "" && was.Language != now.Language {
+		verdict := Doubtful
+		if gone := goneHeadings(was, now); 2*len(gone) >= len(was.Headings) && len(gone) > 0 {
+			verdict = Broken
+		}
+		found.add(verdict, "language", fmt.Sprintf("the page says that its language is %q, was %q", now.Language, was.Language), "")
+	}
+	if now.Canonical != was.Canonical && now.Canonical != "" {
+		verdict := Doubtful
+		if hostOf(now.Canonical) != hostOf(was.Canonical) && was.Canonical != "" {
+			verdict = Broken
+		}
+		found.add(verdict, "canonical", "search engines are told that the page is another one: "+now.Canonical, "")
+	}
+	for _, kind := range was.Data {
+		if !slices.Contains(now.Data, kind) {
+			found.add(Doubtful, "structured data", "the structured data of the kind "+kind+" is gone", "")
+		}
+	}
+	if now.Damaged > was.Damaged+2 {
+		found.add(Broken, "letters", fmt.Sprintf("%d letters came through the wrong character set", now.Damaged), "")
+	}
+	if len(now.Mixed) > len(was.Mixed) {
+		found.add(Doubtful, "mixed content", fmt.Sprintf("%s over plain HTTP, which browsers block", plural(len(now.Mixed), "file")), now.Mixed[0])
+	}
+}
+
+// loseScripts finds scripts that browsers cannot read any more.
+func loseScripts(found *collector, now Facts) {
+	for _, script := range now.Scripts {
+		found.add(Doubtful, "script", "a script cannot be read: nothing that it does works", script)
+	}
+	for _, asset := range now.Assets {
+		if asset.Syntax != "" {
+			found.add(Doubtful, "script", fmt.Sprintf("the script %s cannot be read: nothing that it does works", asset.Path), asset.Syntax)
+		}
+	}
+}
+
+// loseInside finds landmarks that are still there, but as good as empty.
+func loseInside(found *collector, was, now Facts) {
+	for _, name := range []string{"header", "navigation", "main part", "side column", "footer"} {
+		before, after := was.Inside[name], now.Inside[name]
+		if now.Landmarks[name] > 0 && before >= 20 && after*5 < before {
+			found.add(Doubtful, "text", fmt.Sprintf("the %s is nearly empty: %s, was %d", name, plural(after, "letter"), before), "")
+		}
+	}
+}
+
+// Slower than before counts from here on: a person notices, a busy machine does not
+// do it by itself.
+const (
+	slowBy    = 3 * time.Second
+	slowTimes = 4
+)
+
+func loseSpeed(found *collector, was, now Facts) {
+	if was.Took > 0 && now.Took > slowTimes*was.Took+slowBy {
+		found.add(Doubtful, "speed", fmt.Sprintf("it takes %s, was %s", now.Took.Round(100*time.Millisecond), was.Took.Round(100*time.Millisecond)), "")
+	}
+}
+
+// goneHeadings lists the headings that have no counterpart: a mended word is none.
+func goneHeadings(was, now Facts) []string {
+	var gone []string
+	for _, heading := range was.Headings {
+		level, text, _ := strings.Cut(heading, " ")
+		same := func(other string) bool {
+			otherLevel, otherText, _ := strings.Cut(other, " ")
+			return level == otherLevel && alike(text, otherText)
+		}
+		if !slices.Contains(now.Headings, heading) && !slices.ContainsFunc(now.Headings, same) {
+			gone = append(gone, heading)
+		}
+	}
+	return gone
+}
+
+// mended tells of two lines that differ by a letter or two.
+func mended(a, b string) bool {
+	return a == b || (min(len(a), len(b)) >= 4 && distance([]rune(a), []rune(b)) <= 2)
+}
+
+// alike tells of two lines that differ by a letter or two, or by a few of many words.
+func alike(a, b string) bool {
+	left, right := strings.Fields(strings.ToLower(a)), strings.Fields(strings.ToLower(b))
+	common := len(both(left, right))
+	if longer := max(len(left), len(right)); longer > 1 && 2*common >= longer {
+		return true
+	}
+	return mended(a, b)
+}
+
+// distance is how many letters must be changed, added or taken away (Levenshtein).
+func distance(a, b []rune) int {
+	row := make([]int, len(b)+1)
+	for j := range row {
+		row[j] = j
+	}
+	for i, x := range a {
+		before := row[0]
+		row[0] = i + 1
+		for j, y := range b {
+			cost := before
+			if x != y {
+				cost = 1 + min(before, row[j], row[j+1])
+			}
+			before, row[j+1] = row[j+1], cost
+		}
+	}
+	return row[len(b)]
+}
