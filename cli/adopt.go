@@ -45,6 +45,7 @@ Nothing on the site is touched.`,
 	}
 	command.Flags().StringVar(&o.Address, "address", "", "where visitors reach the site (default: what the CMS's own settings say)")
 	command.Flags().StringVar(&o.Name, "name", "", "what to call the site (default: the host of its address)")
+	command.Flags().BoolVar(&o.NoBrowser, "no-browser", false, "never look at the pages with a browser: faster, and sees less")
 	return command
 }
 

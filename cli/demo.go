@@ -213,7 +213,7 @@ func (p stage) story(listener net.Listener) []scene {
 	in := func(args ...string) []string { return append(args, "--workspace", p.workspace) }
 	return []scene{
 		{[]string{"First take the site into care. This only looks, and writes down what it found."},
-			nil, in("adopt", p.root, "--address", "http://"+listener.Addr().String()+"/", "--name", demo.SiteName), exitSound},
+			nil, in("adopt", p.root, "--address", "http://"+listener.Addr().String()+"/", "--name", demo.SiteName, "--no-browser"), exitSound},
 		{[]string{"You have a licence for the theme: wetland.toml now names its vendor (a stand-in on this machine) and the file with the key. So any version can be had by its number."},
 			p.nameVendor, in("shelve", "harbourlight@2.5.0", "harbourlight@2.5.2"), exitSound},
 		{[]string{"Other downloads lie in a folder. Put them on the shelf, too; then see what is installed, and what the shelf offers."},

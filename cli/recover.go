@@ -6,6 +6,7 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"wetland/core/site"
 	"wetland/core/update"
 )
 
@@ -42,17 +43,17 @@ one had been judged sound already. Files, tables and pages are proved as always.
 			}
 			if run.State == update.PutBack || run.State == update.Stopped {
 				// Recovering was asked for, and is done: that is a success.
-				return a.recovered(run, err)
+				return a.recovered(w, run, err)
 			}
-			return a.ended(run, err)
+			return a.ended(w, run, err)
 		},
 	}
 	command.Flags().StringVar(&o.To, "to", "", "settle to the old or the new version")
 	return command
 }
 
-func (a *app) recovered(run *update.Run, err error) error {
-	ended := a.ended(run, err)
+func (a *app) recovered(w *site.Workspace, run *update.Run, err error) error {
+	ended := a.ended(w, run, err)
 	var code *exitError
 	if err == nil && errors.As(ended, &code) {
 		return nil

@@ -46,7 +46,7 @@ another name, never dropped; caches and other paths that are left out stay.`,
 			}
 			a.screen.print("%s  %s\n\n", a.screen.bold(w.Config.Site.Name), w.Config.Site.Address)
 			run, err := update.Restore(cmd.Context(), w, o)
-			return a.ended(run, err)
+			return a.ended(w, run, err)
 		},
 	}
 	command.Flags().BoolVarP(&yes, "yes", "y", false, "do not ask")

@@ -65,7 +65,9 @@ func (a *app) smoke(cmd *cobra.Command, w *site.Workspace) error {
 	}
 	pages := update.Pages(w)
 	a.screen.Begin("pages", int64(len(pages)), "pages")
-	take, err := update.NewFetcher(&site.Site{Workspace: w, Address: address}).Take(cmd.Context(), pages, a.screen)
+	fetcher := update.NewFetcher(&site.Site{Workspace: w, Address: address})
+	defer fetcher.Close()
+	take, err := fetcher.Take(cmd.Context(), pages, a.screen)
 	a.screen.clear()
 	if err != nil {
 		return err

@@ -6,6 +6,7 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"wetland/core/site"
 	"wetland/core/smoke"
 	"wetland/core/update"
 	"wetland/core/version"
@@ -49,7 +50,7 @@ a new companion of a theme, is installed but not switched on.`,
 			a.screen.print("%s  %s\n\n", a.screen.bold(w.Config.Site.Name), w.Config.Site.Address)
 			o.Planned = a.showTarget
 			run, err := update.Update(cmd.Context(), w, o)
-			return a.ended(run, err)
+			return a.ended(w, run, err)
 		},
 	}
 	flags := command.Flags()
@@ -120,11 +121,12 @@ type runDocument struct {
 }
 
 // ended writes how a run ended and turns it into an exit code.
-func (a *app) ended(run *update.Run, err error) error {
+func (a *app) ended(w *site.Workspace, run *update.Run, err error) error {
 	if run == nil {
 		return err
 	}
 	code := exitOfState(run.State)
+	recorded := a.leaveReport(w, run)
 	if a.json {
 		document := runDocument{Run: run, ExitCode: code}
 		if err != nil {
@@ -158,7 +160,7 @@ func (a *app) ended(run *update.Run, err error) error {
 	}
 	s.paragraph(headline(s, run.State), reason)
 	s.next(run.Next)
-	s.print("\n%s\n", s.faint(fmt.Sprintf("%s is recorded in %s", run.Name, run.Folder)))
+	s.print("\n%s\n", s.faint(s.wrap(recorded, "")))
 	return exit(code)
 }
 

@@ -267,7 +267,7 @@ func TestWorkspaceInWebRoot(t *testing.T) {
 	}
 
 	// One that was moved there afterwards.
-	f.run(t, "adopt", f.root, "--address", f.address).want(t, 0)
+	f.run(t, "adopt", f.root, "--address", f.address, "--no-browser").want(t, 0)
 	moved := filepath.Join(f.root, "care")
 	if err := os.Rename(f.care, moved); err != nil {
 		t.Fatal(err)

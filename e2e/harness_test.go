@@ -137,7 +137,7 @@ func layOut(t testing.TB) *ferry {
 func adopted(t testing.TB) *ferry {
 	t.Helper()
 	f := layOut(t)
-	f.run(t, "adopt", f.root, "--address", f.address, "--name", "Otterby Ferry").want(t, 0)
+	f.run(t, "adopt", f.root, "--address", f.address, "--name", "Otterby Ferry", "--no-browser").want(t, 0)
 	return f
 }
 

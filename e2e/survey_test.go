@@ -128,7 +128,7 @@ foreach ( get_plugins() as $file => $data ) { echo 'plugin ' . explode( '/', $fi
 foreach ( wp_get_themes() as $folder => $theme ) { echo 'theme ' . $folder . ' ' . $theme->get( 'Version' ) . ' ' . ( $folder === get_stylesheet() ? 'true' : 'false' ) . "\n"; }`))
 	edit(t, filepath.Join(site.Root, "wp-config.php"), "define('AUTOMATIC_UPDATER_DISABLED', true);", "")
 	workspace := t.TempDir()
-	wetland(t, workspace, "adopt", site.Root, "--address", site.Address).want(t, 0)
+	wetland(t, workspace, "adopt", site.Root, "--address", site.Address, "--no-browser").want(t, 0)
 	var found surveyed
 	wetland(t, workspace, "survey", "--json").want(t, 0).decode(t, &found)
 	var ours []string

@@ -21,7 +21,7 @@ var caches = []string{"wp-content/cache", "wp-content/uploads", "wp-content/upgr
 func care(t *testing.T, site *testenv.Site) string {
 	t.Helper()
 	workspace := t.TempDir()
-	result := wetland(t, workspace, "adopt", site.Root, "--address", site.Address)
+	result := wetland(t, workspace, "adopt", site.Root, "--address", site.Address, "--no-browser")
 	result.want(t, 0, "WordPress 6.1", "MariaDB", "tables of this site, login tried", "twentytwentyone")
 	return workspace
 }

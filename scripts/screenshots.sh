@@ -55,6 +55,12 @@ sed -i '$d' "$stage/demo/site/themes/harbourlight/style.css"
 rm "$stage/demo/site/ferry-2025.sql"
 shot update-kept "wetland update tidetable@2.0.0 --allow-major"
 shot update-put-back "wetland update harbourlight@3.0.0 --allow-major --in-doubt back"
+# The report of an update that a browser looked at, as a page.
+sed -i 's/^browser = "none"/# &/' "$stage/demo/care/wetland.toml"
+"$program" update harbourlight@3.0.0 --allow-major --in-doubt back --workspace "$stage/demo/care" >/dev/null 2>&1 || true
+sed -i 's/^# \(browser = "none"\)/\1/' "$stage/demo/care/wetland.toml"
+newest=$(ls -t "$stage"/demo/care/runs/*/report.html | head -1)
+chromium --headless --no-sandbox --disable-gpu --hide-scrollbars --window-size=1280,1400 --screenshot="$folder/report.png" "file://$newest" >/dev/null 2>&1
 shot shelf "wetland shelf"
 shot restore "wetland restore snap-1 --yes"
 shot tidy "wetland tidy --yes"

@@ -14,7 +14,7 @@ fi
 as_root() { if [ "$(id -u)" = 0 ]; then "$@"; elif command -v sudo >/dev/null; then sudo "$@"; else return 1; fi; }
 
 # The -core packages hold the server without a service that would be started.
-packages="mariadb-server-core mariadb-client-core php-cli php-mysql php-xml php-mbstring php-gd php-curl php-zip zstd sqlite3"
+packages="mariadb-server-core mariadb-client-core php-cli php-mysql php-xml php-mbstring php-gd php-curl php-zip zstd sqlite3 chromium"
 missing=""
 for p in $packages; do dpkg -s "$p" >/dev/null 2>&1 || missing="$missing $p"; done
 if [ -n "$missing" ]; then

@@ -30,6 +30,7 @@ type Options struct {
 	Address   string // empty: what the CMS's own settings say
 	Name      string // of the site; empty: the host of its address
 	Workspace string
+	NoBrowser bool // pages are not looked at with a browser
 	Report    progress.Reporter
 }
 
@@ -257,7 +258,9 @@ func (a *adoption) identify(ctx context.Context, db database.Database) error {
 	return nil
 }
 
-func (a *adoption) fetcher() *smoke.Fetcher { return &smoke.Fetcher{Address: a.site.Address} }
+func (a *adoption) fetcher() *smoke.Fetcher {
+	return &smoke.Fetcher{Address: a.site.Address}
+}
 
 func (a *adoption) findPages(ctx context.Context) error {
 	found := a.fetcher().Discover(ctx, a.site.CMS.FirstPages())
@@ -305,6 +308,7 @@ func (a *adoption) writeWorkspace(ctx context.Context) error {
 // pages are not learnt, unless accepted.
 func Learn(ctx context.Context, w *site.Workspace, address *url.URL, report progress.Reporter, accept bool) (*smoke.Judgement, error) {
 	fetcher := update.NewFetcher(&site.Site{Workspace: w, Address: address})
+	defer fetcher.Close()
 	var takes []*smoke.Take
 	for range 2 {
 		take, err := fetcher.Take(ctx, update.Pages(w), report)

@@ -39,6 +39,11 @@ func (a *adoption) config() string {
 	say("[smoke]")
 	say("at_once = 4          # pages fetched at the same time")
 	say("patience = \"20s\"     # for one answer")
+	browser := "# browser = \"none\" "
+	if a.o.NoBrowser {
+		browser = browser[2:] + "  "
+	}
+	say("%s # without it, an installed Chromium or Chrome looks at the pages, too", browser)
 	if wait := a.site.CMS.SettleTime(); wait > 0 {
 		say("settle = %-11q # after files changed: PHP keeps compiled code for a while", wait.String())
 	}

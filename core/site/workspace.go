@@ -15,6 +15,7 @@ import (
 	"strings"
 	"time"
 
+	"github.com/andybalholm/cascadia"
 	"github.com/pelletier/go-toml/v2"
 
 	"wetland/core/site/cms"
@@ -85,6 +86,9 @@ type SmokeConfig struct {
 	AtOnce   int       `toml:"at_once"`  // pages fetched at the same time
 	Patience Duration  `toml:"patience"` // for one answer
 	Settle   *Duration `toml:"settle"`   // wait after a swap; nil: as the CMS needs
+	// Browser is the program that looks at pages; "": an installed Chromium or Chrome,
+	// "none": none.
+	Browser string `toml:"browser"`
 }
 
 // UpdateConfig says how to decide when nobody is asked.
@@ -109,8 +113,14 @@ type StoreConfig struct {
 
 // Page is one page to test.
 type Page struct {
-	Path   string   `toml:"path"`
-	Expect []string `toml:"expect"` // texts that must be on it
+	Path    string   `toml:"path"`
+	Expect  []string `toml:"expect"`   // texts that must be on it
+	Has     []string `toml:"has"`      // CSS selectors of what must be on it
+	HasNot  []string `toml:"has_not"`  // and of what must not
+	Ignore  []string `toml:"ignore"`   // CSS selectors of parts that are not compared
+	Status  int      `toml:"status"`   // that it must answer with
+	LeadsTo string   `toml:"leads_to"` // the path that it must redirect to
+	Within  Duration `toml:"within"`   // how long it may take
 }
 
 // Duration is a time.Duration written as "20s" or "1m30s".
@@ -251,6 +261,14 @@ func (c *Config) check() error {
 	for i, page := range c.Pages {
 		if !strings.HasPrefix(page.Path, "/") {
 			say("[[pages]] number %d: path must begin with a slash, not %q", i+1, page.Path)
+		}
+		for _, selector := range slices.Concat(page.Has, page.HasNot, page.Ignore) {
+			if _, err := cascadia.ParseGroup(selector); err != nil {
+				say("[[pages]] number %d: %q is no CSS selector: %w", i+1, selector, err)
+			}
+		}
+		if page.Status != 0 && (page.Status < 100 || page.Status > 599) {
+			say("[[pages]] number %d: status must be from 100 to 599, not %d", i+1, page.Status)
 		}
 	}
 	return errors.Join(wrong...)

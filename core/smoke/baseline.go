@@ -64,6 +64,7 @@ func mergeFacts(a, b Facts) Facts {
 		inside[name] = min(n, b.Inside[name])
 	}
 	a.Inside = inside
+	a.Sights = mergeSights(a.Sights, b.Sights)
 	steady := map[string]int{}
 	for name, n := range a.Landmarks {
 		if b.Landmarks[name] > 0 {

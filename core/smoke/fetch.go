@@ -19,6 +19,7 @@ import (
 	"golang.org/x/sync/errgroup"
 
 	"wetland/core/progress"
+	"wetland/core/smoke/browser"
 )
 
 // Fetcher fetches pages of one site.
@@ -26,6 +27,12 @@ type Fetcher struct {
 	Address  *url.URL      // of the site, ending in a slash
 	AtOnce   int           // pages at the same time; 0: four
 	Patience time.Duration // for one answer; 0: twenty seconds
+	// BrowserProgram looks at the pages as a person does: a program, AnyBrowser, or "" for
+	// none.
+	BrowserProgram string
+	// Pictures is the folder for the browser's pictures; "": none are kept.
+	Pictures string
+	running  *browser.Browser
 
 	once   sync.Once
 	client *http.Client
@@ -187,7 +194,7 @@ func withoutMark(where *url.URL) *url.URL {
 // on a page is a fact about it; the error is only the context's.
 func (f *Fetcher) Take(ctx context.Context, pages []Page, report progress.Reporter) (*Take, error) {
 	f.setUp()
-	take := &Take{At: time.Now(), Address: f.Address.String(), Pages: make([]Facts, len(pages)), NotCovered: notCovered}
+	take := &Take{At: time.Now(), Address: f.Address.String(), Pages: make([]Facts, len(pages)), NotCovered: slices.Clone(notCovered)}
 	shared := &assets{fetcher: f, known: map[string]*assetState{}}
 	var group errgroup.Group
 	group.SetLimit(f.AtOnce)
@@ -202,11 +209,14 @@ func (f *Fetcher) Take(ctx context.Context, pages []Page, report progress.Report
 	if shared.passedOver {
 		take.NotCovered = append(slices.Clone(take.NotCovered), fmt.Sprintf("style sheets, scripts and images beyond the first %d", mostAssets))
 	}
+	if err == nil {
+		err = f.withBrowser(ctx, take, report)
+	}
 	return take, err
 }
 
 // notCovered is what pages are not tested for.
-var notCovered = []string{"how pages look in a browser, and script errors there", "files that pages load from other hosts"}
+var notCovered = []string{"files that pages load from other hosts"}
 
 func (f *Fetcher) look(ctx context.Context, page Page, shared *assets) Facts {
 	where := f.Resolve(page.Path)

@@ -149,6 +149,7 @@ func faults(now Facts) []Finding {
 		found.add(verdict, asset.Kind, fmt.Sprintf("the %s %s does not load", asset.Kind, asset.Path), asset.Problem)
 	}
 	loseScripts(&found, now)
+	sightFaults(&found, now)
 	return found
 }
 
@@ -174,6 +175,7 @@ func losses(was, now Facts) []Finding {
 	loseInside(&found, was, now)
 	loseStyle(&found, was, now)
 	loseSpeed(&found, was, now)
+	loseSights(&found, was, now)
 	loseMenus(&found, was, now)
 	loseForms(&found, was, now)
 	return found

@@ -4,6 +4,8 @@ package smoke
 
 import (
 	"time"
+
+	"wetland/core/smoke/browser"
 )
 
 // Page is one page to test.
@@ -82,11 +84,13 @@ type Facts struct {
 	// Inside is how many letters each landmark holds.
 	Inside map[string]int `json:"inside,omitempty"`
 	// Unknown says why the page itself was not seen: something else answered for it.
-	Unknown string   `json:"unknown,omitempty"`
-	Wanted  Page     `json:"wanted,omitzero"`
-	Errors  []string `json:"errors,omitempty"`  // error texts found on it
-	Missing []string `json:"missing,omitempty"` // expected texts not found
-	Assets  []Asset  `json:"assets,omitempty"`
+	Unknown string `json:"unknown,omitempty"`
+	Wanted  Page   `json:"wanted,omitzero"`
+	// Sights are how the page looks in a browser, by width; nil: nobody looked.
+	Sights  map[string]browser.Sight `json:"sights,omitempty"`
+	Errors  []string                 `json:"errors,omitempty"`  // error texts found on it
+	Missing []string                 `json:"missing,omitempty"` // expected texts not found
+	Assets  []Asset                  `json:"assets,omitempty"`
 }
 
 // Menu is one navigation of a page.

@@ -198,7 +198,7 @@ func arrangement(values map[string]string) string {
 		if columns == "" {
 			columns = values["grid-template"]
 		}
-		parts = append(parts, fmt.Sprintf("grid of %d columns", tracks(columns)))
+		parts = append(parts, "grid of "+plural(tracks(columns), "column"))
 	} else if strings.Contains(display, "flex") {
 		direction := "a row"
 		if strings.HasPrefix(values["flex-direction"], "column") {

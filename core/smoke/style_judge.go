@@ -14,6 +14,9 @@ var vital = []string{"page", "main part", "main heading", "header"}
 // loseStyle finds what the style sheets now make of the page.
 func loseStyle(found *collector, was, now Facts) {
 	for _, name := range now.Hidden {
+		if len(was.Sights) > 0 && len(now.Sights) > 0 {
+			break // the browser tells what shows
+		}
 		_, stood := was.Layout[name]
 		if !stood || slices.Contains(was.Hidden, name) {
 			continue
@@ -31,13 +34,27 @@ func loseStyle(found *collector, was, now Facts) {
 	case was.Rules >= 10 && now.Rules*2 < was.Rules:
 		found.add(Doubtful, "style sheet", fmt.Sprintf("the style sheets lost many rules: %d, was %d", now.Rules, was.Rules), "")
 	}
-	for _, name := range slices.Sorted(maps.Keys(was.Layout)) {
-		before, after := was.Layout[name], now.Layout[name]
-		if _, there := now.Layout[name]; !there || before == after || slices.Contains(now.Hidden, name) {
-			continue
+	if len(was.Sights) == 0 || len(now.Sights) == 0 { // else boxes tell it better
+		loseArrangement(found, was, now)
+	}
+}
+
+// loseArrangement finds landmarks that are laid out in another way.
+func loseArrangement(found *collector, was, now Facts) {
+	for _, landmark := range styled {
+		screens := map[string][]string{}
+		for _, width := range widths {
+			name := landmark + " on a " + width.name
+			before, stood := was.Layout[name]
+			after, stands := now.Layout[name]
+			if stood && stands && before != after && !slices.Contains(now.Hidden, name) {
+				words := orPlain(after) + ", was " + orPlain(before)
+				screens[words] = append(screens[words], width.name)
+			}
 		}
-		landmark, width, _ := strings.Cut(name, " on a ")
-		found.add(Doubtful, "layout", fmt.Sprintf("the %s is laid out in another way on a %s: %s, was %s", landmark, width, orPlain(after), orPlain(before)), "")
+		for _, words := range slices.Sorted(maps.Keys(screens)) {
+			found.add(Doubtful, "layout", fmt.Sprintf("the %s is laid out in another way on a %s: %s", landmark, strings.Join(screens[words], " and a "), words), "")
+		}
 	}
 }
 

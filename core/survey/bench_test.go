@@ -88,7 +88,7 @@ func largeSite(b *testing.B) *site.Workspace {
 	if err := errors.Join(packed.Close(), archive.Close()); err != nil {
 		b.Fatal(err)
 	}
-	if _, err := adopt.Adopt(b.Context(), adopt.Options{Root: root, Address: address, Workspace: care, Report: progress.Silent{}}); err != nil {
+	if _, err := adopt.Adopt(b.Context(), adopt.Options{Root: root, Address: address, Workspace: care, NoBrowser: true, Report: progress.Silent{}}); err != nil {
 		b.Fatal(err)
 	}
 	w, err := site.LoadWorkspace(care)

@@ -49,7 +49,7 @@ func (m *motion) goBack(reason string, next ...string) (*Run, error) {
 	if err := m.settleQuietly(ctx); err != nil {
 		return m.needsPerson(err)
 	}
-	judgement, err := m.look(ctx, "pages again", m.baseline)
+	judgement, err := m.look(ctx, pagesAgain, m.baseline)
 	if err != nil {
 		return m.needsPerson(err)
 	}

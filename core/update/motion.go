@@ -136,6 +136,7 @@ func (m *motion) prepare(ctx context.Context, why *reasons) error {
 		}
 	}
 	m.checkSite(ctx, why)
+	m.fetcher.Pictures = filepath.Join(m.scratch, picturesFolder)
 	if m.baseline, err = m.takeBaseline(ctx, m.options, why); err != nil {
 		return err
 	}
@@ -223,7 +224,10 @@ func (m *motion) decide(ctx context.Context, judgement *smoke.Judgement) Decisio
 // untilSwap does everything up to and including the swap. After an error the site
 // is as it was.
 func (m *motion) untilSwap(ctx context.Context) error {
-	if err := m.baseline.Save(filepath.Join(m.run.Folder, baselineFile)); err != nil {
+	if err := m.keepPictures(); err != nil {
+		return err
+	}
+	if err := m.baseline.Save(filepath.Join(m.run.Folder, BaselineFile)); err != nil {
 		return err
 	}
 	if err := m.savePatch(ctx); err != nil {
@@ -256,6 +260,26 @@ func (m *motion) untilSwap(ctx context.Context) error {
 		return err
 	}
 	return m.swap(ctx)
+}
+
+// keepPictures moves the pictures of the baseline into the run.
+func (m *motion) keepPictures() error {
+	from, to := m.fetcher.Pictures, filepath.Join(m.run.Folder, picturesFolder, "before")
+	if _, err := os.Stat(from); err != nil {
+		return nil // no browser looked
+	}
+	if err := os.CopyFS(to, os.DirFS(from)); err != nil {
+		return fmt.Errorf("keep the pictures: %w", err)
+	}
+	for i := range m.baseline.Pages {
+		for width, sight := range m.baseline.Pages[i].Sights {
+			if sight.Picture != "" {
+				sight.Picture = filepath.Join(to, filepath.Base(sight.Picture))
+				m.baseline.Pages[i].Sights[width] = sight
+			}
+		}
+	}
+	return nil
 }
 
 // savePatch keeps what was edited by hand as a patch in the run, before it is
@@ -438,7 +462,7 @@ func (m *motion) keep(ctx context.Context, state State, reason string) (*Run, er
 
 // recordPages makes what the pages show today what they are compared with later.
 func (m *motion) recordPages() error {
-	take, err := smoke.LoadTake(filepath.Join(m.run.Folder, afterFile))
+	take, err := smoke.LoadTake(filepath.Join(m.run.Folder, AfterFile))
 	if err != nil {
 		return err
 	}

@@ -72,10 +72,18 @@ func (s *session) settle(ctx context.Context) error {
 	})
 }
 
+// pagesAgain is the look at the pages after going back.
+const pagesAgain = "pages again"
+
 // look fetches all pages and judges them; what is not sound is looked at a second
 // time after a moment, with the caches emptied again.
 func (s *session) look(ctx context.Context, name string, baseline *smoke.Take) (*smoke.Judgement, error) {
 	var judgement *smoke.Judgement
+	file, pictures := AfterFile, "after"
+	if name == pagesAgain {
+		file, pictures = againFile, "again"
+	}
+	s.fetcher.Pictures = filepath.Join(s.run.Folder, picturesFolder, pictures)
 	err := s.step(name, int64(len(s.pages)), "pages", func() (progress.Mark, string, error) {
 		take, err := s.fetcher.Take(ctx, s.pages, s.Report)
 		if err != nil {
@@ -90,7 +98,7 @@ func (s *session) look(ctx context.Context, name string, baseline *smoke.Take) (
 			judgement = smoke.Judge(baseline, take)
 			again = ", looked at twice"
 		}
-		if err := take.Save(filepath.Join(s.run.Folder, afterFile)); err != nil {
+		if err := take.Save(filepath.Join(s.run.Folder, file)); err != nil {
 			return badMark, "", err
 		}
 		switch judgement.Verdict {

@@ -196,7 +196,7 @@ func (s *session) settleUpdate(ctx context.Context, t trace, to string) (*Run, e
 	if err := m.readOldTree(); err != nil {
 		return nil, err
 	}
-	if m.baseline, err = smoke.LoadTake(filepath.Join(s.run.Folder, baselineFile)); err != nil {
+	if m.baseline, err = smoke.LoadTake(filepath.Join(s.run.Folder, BaselineFile)); err != nil {
 		return nil, fmt.Errorf("read the pages from before the update: %w", err)
 	}
 	if m.newTree, err = loadTree(filepath.Join(s.run.Folder, newTreeFile)); err != nil && !errors.Is(err, fs.ErrNotExist) {

@@ -91,14 +91,18 @@ const (
 	stepEnd      = "end"
 )
 
-// runFile and journalFile are the files in a run's folder.
+// The files in a run's folder. BaselineFile and AfterFile are the pages before and after
+// the change; what they showed once more after going back is in againFile.
 const (
 	runFile      = "run.json"
 	journalFile  = "journal.jsonl"
 	newTreeFile  = "new-tree.json"
-	baselineFile = "pages-before.json"
-	afterFile    = "pages-after.json"
+	BaselineFile = "pages-before.json"
+	AfterFile    = "pages-after.json"
+	againFile    = "pages-again.json"
 	patchFile    = "edited-by-hand.patch"
+	// picturesFolder has the folders before and after.
+	picturesFolder = "pictures"
 )
 
 func runNumber(name string) int {

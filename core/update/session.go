@@ -152,14 +152,24 @@ func open(ctx context.Context, w *site.Workspace, guard Guard, why *reasons) (*s
 // NewFetcher returns the fetcher for a site's pages, as its wetland.toml wants it.
 func NewFetcher(s *site.Site) *smoke.Fetcher {
 	config := s.Workspace.Config.Smoke
-	return &smoke.Fetcher{Address: s.Address, AtOnce: config.AtOnce, Patience: time.Duration(config.Patience)}
+	program := config.Browser
+	switch program {
+	case "":
+		program = smoke.AnyBrowser
+	case "none":
+		program = ""
+	}
+	return &smoke.Fetcher{Address: s.Address, AtOnce: config.AtOnce, Patience: time.Duration(config.Patience), BrowserProgram: program}
 }
 
 // Pages returns the pages that a workspace names.
 func Pages(w *site.Workspace) []smoke.Page {
 	var pages []smoke.Page
 	for _, page := range w.Config.Pages {
-		pages = append(pages, smoke.Page{Path: page.Path, Expect: page.Expect})
+		pages = append(pages, smoke.Page{
+			Path: page.Path, Expect: page.Expect, Has: page.Has, HasNot: page.HasNot, Ignore: page.Ignore,
+			Status: page.Status, LeadsTo: page.LeadsTo, Within: time.Duration(page.Within),
+		})
 	}
 	return pages
 }
@@ -179,6 +189,9 @@ func DatabaseAdvice(err error) string {
 
 func (s *session) close() error {
 	var err error
+	if s.fetcher != nil {
+		s.fetcher.Close()
+	}
 	if s.log != nil {
 		err = errors.Join(err, s.log.Close())
 	}

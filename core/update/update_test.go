@@ -59,7 +59,7 @@ func newJetty(t testing.TB) *jetty {
 	if err := os.MkdirAll(j.dir+"/www/data", 0o755); err != nil {
 		t.Fatal(err)
 	}
-	put(t, j.dir+"/care/wetland.toml", fmt.Sprintf("format = 1\n[site]\nname = \"Jetty\"\nroot = %q\naddress = %q\ncms = \"rowlock\"\n[[pages]]\npath = \"/\"\n[[pages]]\npath = \"/tides\"\n", j.dir+"/www", server.URL+"/"))
+	put(t, j.dir+"/care/wetland.toml", fmt.Sprintf("format = 1\n[site]\nname = \"Jetty\"\nroot = %q\naddress = %q\ncms = \"rowlock\"\n[smoke]\nbrowser = \"none\"\n[[pages]]\npath = \"/\"\n[[pages]]\npath = \"/tides\"\n", j.dir+"/www", server.URL+"/"))
 	var err error
 	if j.raw, err = sql.Open("sqlite", "file:"+j.dir+"/www/data/x.sqlite"); err != nil {
 		t.Fatal(err)

@@ -1,0 +1,82 @@
+package cli
+
+import (
+	"fmt"
+
+	"github.com/spf13/cobra"
+
+	"wetland/core/report"
+	"wetland/core/site"
+	"wetland/core/update"
+)
+
+func (a *app) reportCommand() *cobra.Command {
+	var form string
+	command := &cobra.Command{
+		Use:   "report RUN",
+		Short: "Tell of a run: what was found, how it looked, what was done",
+		Long: `Write the report of a run as one HTML file that needs nothing else, and say where it
+is. It shows the verdict, the findings page by page with pictures from before and
+after, what was done and how long it took, and what to do next. --as prints another
+form instead: markdown for a ticket, junit for a build server.`,
+		Example: `  wetland report run-1
+  wetland report run-1 --as markdown`,
+		Args: cobra.ExactArgs(1),
+		RunE: func(_ *cobra.Command, args []string) error {
+			w, err := a.load()
+			if err != nil {
+				return err
+			}
+			run, err := update.LoadRun(w, args[0])
+			if err != nil {
+				return err
+			}
+			if a.json {
+				a.writeJSON(runDocument{Run: run, ExitCode: exitSound})
+				return nil
+			}
+			made, err := report.Make(w.Config.Site.Name, w.Config.Site.Address, run)
+			if err != nil {
+				return err
+			}
+			return a.writeReport(made, form)
+		},
+	}
+	command.Flags().StringVar(&form, "as", "html", "html, markdown or junit")
+	return command
+}
+
+func (a *app) writeReport(made *report.Report, form string) error {
+	switch form {
+	case "html":
+		file, err := made.Write()
+		if err != nil {
+			return err
+		}
+		a.screen.print("%s\n", file)
+	case "markdown":
+		fmt.Fprint(a.out, made.Markdown())
+	case "junit":
+		text, err := made.JUnit()
+		if err != nil {
+			return err
+		}
+		fmt.Fprintf(a.out, "%s", text)
+	default:
+		return fmt.Errorf("--as must be html, markdown or junit, not %q", form)
+	}
+	return nil
+}
+
+// leaveReport writes a run's report beside its record. A report that cannot be written
+// changes nothing about the run.
+func (a *app) leaveReport(w *site.Workspace, run *update.Run) string {
+	made, err := report.Make(w.Config.Site.Name, w.Config.Site.Address, run)
+	if err == nil {
+		var file string
+		if file, err = made.Write(); err == nil {
+			return fmt.Sprintf("%s is recorded in %s; its report: %s", run.Name, run.Folder, file)
+		}
+	}
+	return fmt.Sprintf("%s is recorded in %s; its report could not be written: %v", run.Name, run.Folder, err)
+}

@@ -1,0 +1,182 @@
+package report
+
+import (
+	"bytes"
+	"encoding/base64"
+	"errors"
+	"html/template"
+	"image"
+	"image/color"
+	"image/jpeg"
+	_ "image/png" // pictures are PNG
+	"io/fs"
+	"os"
+
+	"wetland/core/smoke"
+)
+
+// views shows a page before and after, at each width. Pages without findings are shown
+// only where the picture differs.
+func views(before, after *smoke.Take, verdict smoke.PageVerdict) ([]View, error) {
+	if before == nil || after == nil {
+		return nil, nil
+	}
+	was, _ := before.Page(verdict.Path)
+	now, _ := after.Page(verdict.Path)
+	var all []View
+	for _, width := range []string{"desktop", "phone"} {
+		old, err := load(was.Sights[width].Picture)
+		if err != nil {
+			return nil, err
+		}
+		current, err := load(now.Sights[width].Picture)
+		if err != nil {
+			return nil, err
+		}
+		if old == nil && current == nil {
+			continue
+		}
+		view := View{Width: width}
+		if old != nil && current != nil {
+			var where image.Image
+			if where, view.Share = compare(old, current); view.Share > 0.1 {
+				view.Differs = inline(where)
+			}
+		}
+		if len(verdict.Findings) == 0 && view.Share < 0.5 {
+			continue
+		}
+		if old != nil {
+			view.Before = inline(old)
+		}
+		if current != nil {
+			view.After = inline(current)
+		}
+		all = append(all, view)
+	}
+	return all, nil
+}
+
+// load reads a picture at half its size; nil if there is none any more.
+func load(name string) (*image.RGBA, error) {
+	if name == "" {
+		return nil, nil
+	}
+	file, err := os.Open(name)
+	if errors.Is(err, fs.ErrNotExist) {
+		return nil, nil
+	}
+	if err != nil {
+		return nil, err
+	}
+	defer file.Close()
+	decoded, _, err := image.Decode(file)
+	if err != nil {
+		return nil, err
+	}
+	return half(decoded), nil
+}
+
+// half makes one pixel of four.
+func half(from image.Image) *image.RGBA {
+	bounds := from.Bounds()
+	out := image.NewRGBA(image.Rect(0, 0, bounds.Dx()/2, bounds.Dy()/2))
+	for y := range bounds.Dy() / 2 {
+		for x := range bounds.Dx() / 2 {
+			var r, g, b uint32
+			for _, at := range [4][2]int{{0, 0}, {1, 0}, {0, 1}, {1, 1}} {
+				pr, pg, pb, _ := from.At(bounds.Min.X+2*x+at[0], bounds.Min.Y+2*y+at[1]).RGBA()
+				r, g, b = r+pr, g+pg, b+pb
+			}
+			out.SetRGBA(x, y, color.RGBA{uint8(r >> 10), uint8(g >> 10), uint8(b >> 10), 255})
+		}
+	}
+	return out
+}
+
+const (
+	blockEdge = 6  // pixels of the halved picture; smaller differences are letters' edges
+	tolerance = 20 // of 255, in the mean of a block; smaller ones are shades
+)
+
+// compare marks the blocks that differ, on a pale copy of the second picture. A block
+// counts as the same if one right above or below it was: a line's shift is no change.
+func compare(before, after *image.RGBA) (marked image.Image, share float64) {
+	width, height := max(before.Rect.Dx(), after.Rect.Dx()), max(before.Rect.Dy(), after.Rect.Dy())
+	out := image.NewRGBA(image.Rect(0, 0, width, height))
+	differ, total := 0, 0
+	for y := 0; y < height; y += blockEdge {
+		for x := 0; x < width; x += blockEdge {
+			total++
+			now, there := mean(after, x, y)
+			same := false
+			for _, dy := range []int{0, -blockEdge, blockEdge} {
+				old, was := mean(before, x, y+dy)
+				same = same || (was && there && near(old, now))
+			}
+			if !same {
+				differ++
+			}
+			paint(out, after, x, y, !same)
+		}
+	}
+	if total == 0 {
+		return out, 0
+	}
+	return out, 100 * float64(differ) / float64(total)
+}
+
+func mean(of *image.RGBA, x, y int) (c [3]int, ok bool) {
+	n := 0
+	for dy := range blockEdge {
+		for dx := range blockEdge {
+			if at := (image.Point{x + dx, y + dy}); at.In(of.Rect) {
+				p := of.RGBAAt(at.X, at.Y)
+				c[0], c[1], c[2] = c[0]+int(p.R), c[1]+int(p.G), c[2]+int(p.B)
+				n++
+			}
+		}
+	}
+	if n == 0 {
+		return c, false
+	}
+	return [3]int{c[0] / n, c[1] / n, c[2] / n}, true
+}
+
+func near(a, b [3]int) bool {
+	for i := range a {
+		if d := a[i] - b[i]; d > tolerance || d < -tolerance {
+			return false
+		}
+	}
+	return true
+}
+
+func paint(out, after *image.RGBA, x, y int, differs bool) {
+	for dy := range blockEdge {
+		for dx := range blockEdge {
+			at := image.Point{x + dx, y + dy}
+			if !at.In(out.Rect) {
+				continue
+			}
+			grey := uint8(225)
+			if at.In(after.Rect) {
+				p := after.RGBAAt(at.X, at.Y)
+				grey = uint8(170 + (int(p.R)+int(p.G)+int(p.B))/9)
+			}
+			c := color.RGBA{grey, grey, grey, 255}
+			if differs {
+				c = color.RGBA{200, uint8(int(grey) * 5 / 12), uint8(int(grey) / 3), 255}
+			}
+			out.SetRGBA(at.X, at.Y, c)
+		}
+	}
+}
+
+func inline(picture image.Image) template.URL {
+	var out bytes.Buffer
+	if err := jpeg.Encode(&out, picture, &jpeg.Options{Quality: 72}); err != nil {
+		return "" // only of a picture without pixels
+	}
+	return template.URL("data:image/jpeg;base64," + base64.StdEncoding.EncodeToString(out.Bytes()))
+}

@@ -1,0 +1,179 @@
+// Package report tells of a run: as one HTML file that needs nothing else, as Markdown
+// for a ticket, and as JUnit XML for a build server.
+package report
+
+import (
+	"bytes"
+	_ "embed"
+	"errors"
+	"fmt"
+	"html/template"
+	"io/fs"
+	"path/filepath"
+	"slices"
+	"strings"
+	"time"
+
+	"wetland/core/journal"
+	"wetland/core/smoke"
+	"wetland/core/update"
+)
+
+// Report is what is told of a run.
+type Report struct {
+	Site    string
+	Address string
+	Run     *update.Run
+	Pages   []Page
+	Made    time.Time
+}
+
+// Page is one page with what was found on it and how it looked.
+type Page struct {
+	smoke.PageVerdict
+	Views []View
+}
+
+// View is a page at one width, before and after.
+type View struct {
+	Width   string
+	Before  template.URL // a picture as a data address; "": there is none
+	After   template.URL
+	Differs template.URL // where the pictures differ
+	Share   float64      // of the picture that differs, in percent
+}
+
+// Make gathers what is known of a run.
+func Make(site, address string, run *update.Run) (*Report, error) {
+	r := &Report{Site: site, Address: address, Run: run, Made: time.Now()}
+	if run.Judgement == nil {
+		return r, nil
+	}
+	before, err := takeOf(run, update.BaselineFile)
+	if err != nil {
+		return nil, err
+	}
+	after, err := takeOf(run, update.AfterFile)
+	if err != nil {
+		return nil, err
+	}
+	for _, verdict := range run.Judgement.Pages {
+		page := Page{PageVerdict: verdict}
+		if page.Views, err = views(before, after, verdict); err != nil {
+			return nil, fmt.Errorf("the pictures of %s: %w", verdict.Path, err)
+		}
+		r.Pages = append(r.Pages, page)
+	}
+	// The worst first: that is what a reader looks for.
+	rank := map[smoke.Verdict]int{smoke.Broken: 0, smoke.Doubtful: 1, smoke.Sound: 2}
+	slices.SortStableFunc(r.Pages, func(a, b Page) int { return rank[a.Verdict] - rank[b.Verdict] })
+	return r, nil
+}
+
+// takeOf reads the pages of a run; nil if it has none.
+func takeOf(run *update.Run, file string) (*smoke.Take, error) {
+	take, err := smoke.LoadTake(filepath.Join(run.Folder, file))
+	if errors.Is(err, fs.ErrNotExist) {
+		return nil, nil
+	}
+	return take, err
+}
+
+//go:embed report.html
+var page string
+
+var layout = template.Must(template.New("report").Funcs(template.FuncMap{
+	"mark": func(v smoke.Verdict) string {
+		return map[smoke.Verdict]string{smoke.Sound: "ok", smoke.Doubtful: "??"}[v]
+	},
+	"seconds": func(d time.Duration) string { return d.Round(10 * time.Millisecond).String() },
+	"local":   func(t time.Time) string { return t.Local().Format("2 January 2006, 15:04:05") },
+	"command": func(line string) string { head, _, _ := strings.Cut(line, "    "); return head },
+	"meaning": func(line string) string { _, tail, _ := strings.Cut(line, "    "); return strings.TrimSpace(tail) },
+}).Parse(page))
+
+// HTML returns the report as one file.
+func (r *Report) HTML() ([]byte, error) {
+	var out bytes.Buffer
+	if err := layout.Execute(&out, r); err != nil {
+		return nil, err
+	}
+	return out.Bytes(), nil
+}
+
+// Write writes the HTML report into the run's folder and returns the file.
+func (r *Report) Write() (string, error) {
+	text, err := r.HTML()
+	if err != nil {
+		return "", err
+	}
+	file := filepath.Join(r.Run.Folder, "report.html")
+	return file, journal.WriteFile(file, text)
+}
+
+// Title says in a few words what the run was for.
+func (r *Report) Title() string {
+	run := r.Run
+	switch {
+	case run.Component != nil && run.Component.From == "":
+		return fmt.Sprintf("%s %s, new", run.Component.Name, run.Component.To)
+	case run.Component != nil:
+		return fmt.Sprintf("%s %s to %s", run.Component.Name, run.Component.From, run.Component.To)
+	}
+	return strings.TrimSpace(run.Kind + " " + run.Wanted + " " + run.Only)
+}
+
+// Headline is the verdict in a word or two.
+func (r *Report) Headline() string {
+	switch r.Run.State {
+	case update.Kept:
+		return "Kept"
+	case update.KeptDoubt:
+		return "Done, with doubts"
+	case update.PutBack:
+		return "Put back"
+	case update.Restored:
+		return "Restored"
+	case update.Stopped:
+		return "Stopped"
+	case update.UnderWay:
+		return "Interrupted"
+	}
+	return "A person is needed"
+}
+
+// Tone is how the headline is coloured: good, doubt or bad.
+func (r *Report) Tone() string {
+	switch r.Run.State {
+	case update.Kept, update.Restored:
+		return "good"
+	case update.KeptDoubt, update.PutBack, update.Stopped:
+		return "doubt"
+	}
+	return "bad"
+}
+
+// Counts says how many pages got which verdict.
+func (r *Report) Counts() string {
+	var parts []string
+	for _, v := range []smoke.Verdict{smoke.Broken, smoke.Doubtful, smoke.Sound} {
+		n := 0
+		for _, page := range r.Pages {
+			if page.Verdict == v {
+				n++
+			}
+		}
+		if n > 0 {
+			parts = append(parts, fmt.Sprintf("%d %s", n, v))
+		}
+	}
+	return strings.Join(parts, ", ")
+}
+
+// Took is how long the run took.
+func (r *Report) Took() time.Duration {
+	if r.Run.Ended.IsZero() {
+		return 0
+	}
+	return r.Run.Ended.Sub(r.Run.Started)
+}

@@ -1,0 +1,105 @@
+package report
+
+import (
+	"encoding/xml"
+	"fmt"
+	"strings"
+
+	"wetland/core/smoke"
+)
+
+// Markdown returns the report for a ticket.
+func (r *Report) Markdown() string {
+	var b strings.Builder
+	say := func(format string, args ...any) { fmt.Fprintf(&b, format+"\n", args...) }
+	say("# %s: %s", r.Headline(), r.Title())
+	say("\n%s, %s\n\n%s\n", r.Site, r.Address, r.Run.Reason)
+	if len(r.Pages) > 0 {
+		say("## Pages: %s\n", r.Counts())
+		for _, page := range r.Pages {
+			if len(page.Findings) == 0 {
+				continue
+			}
+			say("- **%s** `%s`", page.Verdict, page.Path)
+			for _, finding := range page.Findings {
+				line := finding.What
+				if finding.Evidence != "" {
+					line += ": " + finding.Evidence
+				}
+				if finding.Known {
+					line += " (was so before)"
+				}
+				say("  - %s", line)
+			}
+		}
+		say("")
+	}
+	if len(r.Run.Database) > 0 {
+		say("## In the database\n")
+		for _, note := range r.Run.Database {
+			say("- `%s` %s", note.Table, note.What)
+		}
+		say("")
+	}
+	say("## What was done\n")
+	for _, step := range r.Run.Steps {
+		say("- %s: %s", step.Name, step.Detail)
+	}
+	if len(r.Run.Next) > 0 {
+		say("\n## What now\n")
+		for _, line := range r.Run.Next {
+			command, meaning, _ := strings.Cut(line, "    ")
+			if meaning != "" {
+				command = "`" + command + "` " + strings.TrimSpace(meaning)
+			}
+			say("- %s", command)
+		}
+	}
+	return b.String()
+}
+
+// The shape of JUnit's XML, as build servers read it: a suite, a case for each page.
+type suite struct {
+	XMLName  xml.Name `xml:"testsuite"`
+	Name     string   `xml:"name,attr"`
+	Tests    int      `xml:"tests,attr"`
+	Failures int      `xml:"failures,attr"`
+	Time     float64  `xml:"time,attr"`
+	Cases    []testCase
+}
+
+type testCase struct {
+	XMLName xml.Name `xml:"testcase"`
+	Class   string   `xml:"classname,attr"`
+	Name    string   `xml:"name,attr"`
+	Failure *failure
+	Output  string `xml:"system-out,omitempty"`
+}
+
+type failure struct {
+	XMLName xml.Name `xml:"failure"`
+	Message string   `xml:"message,attr"`
+	Text    string   `xml:",chardata"`
+}
+
+// JUnit returns the pages as a test suite. What is doubtful fails, too: a build server
+// knows no doubt.
+func (r *Report) JUnit() ([]byte, error) {
+	s := suite{Name: r.Site + ": " + r.Title(), Tests: len(r.Pages), Time: r.Took().Seconds()}
+	for _, page := range r.Pages {
+		one := testCase{Class: "wetland." + r.Run.Name, Name: page.Path}
+		var lines []string
+		for _, finding := range page.Findings {
+			lines = append(lines, strings.TrimSuffix(fmt.Sprintf("%s: %s: %s", finding.Verdict, finding.What, finding.Evidence), ": "))
+		}
+		if page.Verdict == smoke.Sound {
+			one.Output = strings.Join(lines, "\n")
+		} else {
+			s.Failures++
+			one.Failure = &failure{Message: string(page.Verdict), Text: strings.Join(lines, "\n")}
+		}
+		s.Cases = append(s.Cases, one)
+	}
+	text, err := xml.MarshalIndent(s, "", "  ")
+	return append([]byte(xml.Header), append(text, '\n')...), err
+}

@@ -1,0 +1,175 @@
+// Package browser looks at pages with an installed Chromium or Chrome: what a person
+// sees, and what fails meanwhile. It never downloads a browser.
+package browser
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"os"
+	"os/exec"
+	"slices"
+	"strings"
+	"sync"
+	"time"
+
+	"github.com/chromedp/cdproto/runtime"
+	"github.com/chromedp/chromedp"
+)
+
+// programs are the names under which browsers of this kind are installed.
+var programs = []string{"chromium", "chromium-browser", "google-chrome-stable", "google-chrome", "chrome"}
+
+// Find returns the program of an installed browser, or "".
+func Find() string {
+	for _, name := range programs {
+		if found, err := exec.LookPath(name); err == nil {
+			return found
+		}
+	}
+	return ""
+}
+
+// Box is where an element stands in the page, in CSS pixels.
+type Box struct{ X, Y, Width, Height int }
+
+// Seen tells whether a person can see anything of it.
+func (b Box) Seen() bool { return b.Width > 1 && b.Height > 1 && b.X+b.Width > 0 && b.Y+b.Height > 0 }
+
+// Sight is one page at one width, as a person meets it.
+type Sight struct {
+	Problem  string         `json:"problem,omitempty"`  // why it could not be seen
+	Width    int            `json:"width"`              // of the window
+	Height   int            `json:"height"`             // of the whole page
+	Overflow int            `json:"overflow,omitempty"` // pixels that the page is wider than the window
+	Letters  int            `json:"letters"`            // of text that shows
+	Boxes    map[string]Box `json:"boxes,omitempty"`    // of the landmarks that show
+	Failures []string       `json:"failures,omitempty"` // scripts that failed
+	Picture  string         `json:"picture,omitempty"`  // its file, PNG
+	Blank    bool           `json:"blank,omitempty"`    // the picture has one colour only
+	Image    []byte         `json:"-"`
+}
+
+// Browser is a running browser.
+type Browser struct {
+	ctx   context.Context
+	stop  func()
+	once  sync.Once
+	limit time.Duration
+}
+
+// Start runs the program without a window. Close it when done. patience is for one page.
+func Start(ctx context.Context, program string, patience time.Duration) (*Browser, error) {
+	options := slices.Clone(chromedp.DefaultExecAllocatorOptions[:])
+	options = append(options, chromedp.ExecPath(program), chromedp.Flag("disable-component-update", true),
+		chromedp.Flag("disable-quic", true), chromedp.Flag("hide-scrollbars", true), chromedp.Flag("force-color-profile", "srgb"))
+	if os.Geteuid() == 0 { // Chromium refuses to run as root in its sandbox
+		options = append(options, chromedp.NoSandbox)
+	}
+	allocated, free := chromedp.NewExecAllocator(ctx, options...)
+	opened, end := chromedp.NewContext(allocated)
+	b := &Browser{ctx: opened, stop: func() { end(); free() }, limit: patience}
+	if err := chromedp.Do(opened, chromedp.Navigate("about:blank")); err != nil {
+		b.Close()
+		return nil, fmt.Errorf("start %s: %w", program, err)
+	}
+	return b, nil
+}
+
+// Close ends the browser.
+func (b *Browser) Close() { b.once.Do(b.stop) }
+
+// measure finds the landmarks' boxes, the page's size and its text.
+const measure = `(() => {
+  const landmarks = {"header": "header, [role=banner]", "navigation": "nav, [role=navigation]", "main part": "main, [role=main]",
+    "side column": "aside, [role=complementary]", "footer": "footer, [role=contentinfo]", "main heading": "h1", "form": "form:not([hidden])"};
+  const boxes = {};
+  for (const [name, selector] of Object.entries(landmarks)) {
+    for (const element of document.querySelectorAll(selector)) {
+      const style = getComputedStyle(element), box = element.getBoundingClientRect();
+      let opacity = 1;
+      for (let e = element; e; e = e.parentElement) opacity *= getComputedStyle(e).opacity;
+      if (style.visibility === "hidden" || opacity < 0.01 || box.width < 1 || box.height < 1) continue;
+      boxes[name] = {X: Math.round(box.x + scrollX), Y: Math.round(box.y + scrollY), Width: Math.round(box.width), Height: Math.round(box.height)};
+      break;
+    }
+  }
+  const root = document.documentElement;
+  return {boxes, height: root.scrollHeight, overflow: Math.max(0, root.scrollWidth - innerWidth),
+    letters: (document.body ? document.body.innerText : "").replace(/[^\p{L}\p{N}]/gu, "").length};
+})()`
+
+type measured struct {
+	Boxes    map[string]Box `json:"boxes"`
+	Height   int            `json:"height"`
+	Overflow int            `json:"overflow"`
+	Letters  int            `json:"letters"`
+}
+
+// Look opens a page in a tab of its own, in a window of this width, and photographs all
+// of it. What fails is in the sight; the error is only the context's.
+func (b *Browser) Look(ctx context.Context, address string, width int) (Sight, error) {
+	sight := Sight{Width: width}
+	tab, end := chromedp.NewContext(b.ctx, chromedp.WithNewBrowserContext())
+	defer end()
+	tab, give := context.WithTimeout(tab, b.limit)
+	defer give()
+	stopped := context.AfterFunc(ctx, give)
+	defer stopped()
+	var mu sync.Mutex
+	listening := chromedp.Listen(tab, func(event any) {
+		thrown, ok := event.(*runtime.EventExceptionThrown)
+		if !ok || thrown.ExceptionDetails == nil {
+			return
+		}
+		text := thrown.ExceptionDetails.Text
+		if e := thrown.ExceptionDetails.Exception; e != nil && e.Description != "" {
+			text = e.Description
+		}
+		line, _, _ := strings.Cut(text, "\n")
+		mu.Lock()
+		defer mu.Unlock()
+		if !slices.Contains(sight.Failures, line) {
+			sight.Failures = append(sight.Failures, line)
+		}
+	})
+	err := errors.Join(listening, b.visit(tab, address, &sight))
+	mu.Lock()
+	defer mu.Unlock()
+	if err != nil {
+		sight.Problem = explain(tab, err, b.limit)
+	}
+	return sight, ctx.Err()
+}
+
+// tallest bounds the pictures, in pixels: a page without an end must not fill the disk.
+const tallest = 12_000
+
+func (b *Browser) visit(tab context.Context, address string, sight *Sight) error {
+	const windowHeight = 900
+	if err := chromedp.Do(tab, chromedp.EmulateViewport(int64(sight.Width), windowHeight), chromedp.Navigate(address)); err != nil {
+		return err
+	}
+	// Fonts and pictures that come late move what is below them.
+	if _, err := chromedp.Run(tab, chromedp.Evaluate[bool](`document.fonts.ready.then(() => true)`, chromedp.EvalAwaitPromise)); err != nil {
+		return err
+	}
+	found, err := chromedp.Run(tab, chromedp.Evaluate[measured](measure))
+	if err != nil {
+		return err
+	}
+	sight.Boxes, sight.Height, sight.Overflow, sight.Letters = found.Boxes, found.Height, found.Overflow, found.Letters
+	if found.Height > tallest {
+		return nil
+	}
+	sight.Image, err = chromedp.Run(tab, chromedp.FullScreenshot(100))
+	return err
+}
+
+func explain(tab context.Context, err error, limit time.Duration) string {
+	if errors.Is(tab.Err(), context.DeadlineExceeded) {
+		return fmt.Sprintf("the browser did not finish within %s", limit)
+	}
+	line, _, _ := strings.Cut(err.Error(), "\n")
+	return "the browser could not show it: " + line
+}

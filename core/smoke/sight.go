@@ -1,0 +1,285 @@
+package smoke
+
+import (
+	"bytes"
+	"context"
+	"crypto/sha256"
+	"encoding/hex"
+	"fmt"
+	"image"
+	_ "image/png" // pictures are PNG
+	"maps"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+
+	"golang.org/x/sync/errgroup"
+
+	"wetland/core/progress"
+	"wetland/core/smoke/browser"
+)
+
+// tabsAtOnce is how many pages the browser has open at the same time.
+const tabsAtOnce = 2
+
+// mostSights is how many pages the browser looks at: visitors may be meeting the new
+// version meanwhile. The others are read all the same.
+const mostSights = 6
+
+// AnyBrowser as BrowserProgram takes an installed Chromium or Chrome.
+const AnyBrowser = "any"
+
+// withBrowser looks at the pages that answered with HTML, at each width. A browser that
+// cannot be started, crashes or hangs leaves a problem on every page.
+func (f *Fetcher) withBrowser(ctx context.Context, take *Take, report progress.Reporter) error {
+	const what = "how pages look in a browser, and script errors there"
+	program := f.BrowserProgram
+	if program == "" {
+		take.NotCovered = append(take.NotCovered, what)
+		return nil
+	}
+	if program == AnyBrowser {
+		if program = browser.Find(); program == "" {
+			take.NotCovered = append(take.NotCovered, what+": no Chromium or Chrome is installed here")
+			return nil
+		}
+	}
+	if f.running == nil {
+		var err error
+		if f.running, err = browser.Start(context.WithoutCancel(ctx), program, 2*f.Patience); err != nil {
+			for i := range take.Pages {
+				take.Pages[i].Sights = map[string]browser.Sight{"desktop": {Problem: err.Error()}}
+			}
+			return ctx.Err()
+		}
+	}
+	var group errgroup.Group
+	group.SetLimit(tabsAtOnce)
+	looked, passed := 0, 0
+	for i := range take.Pages {
+		facts := &take.Pages[i]
+		if facts.Problem != "" || !strings.Contains(facts.Type, "html") || facts.Unknown != "" {
+			continue
+		}
+		if looked == mostSights {
+			passed++
+			continue
+		}
+		looked++
+		group.Go(func() error {
+			facts.Sights = map[string]browser.Sight{}
+			for _, width := range widths {
+				sight, err := f.running.Look(ctx, fresh(f.Resolve(facts.Path)).String(), int(width.pixels))
+				if err != nil {
+					return err
+				}
+				if err := f.keepPicture(&sight, facts.Path, width.name); err != nil {
+					return err
+				}
+				facts.Sights[width.name] = sight
+			}
+			report.Advance(1)
+			return nil
+		})
+	}
+	if passed > 0 {
+		take.NotCovered = append(take.NotCovered, "how "+plural(passed, "further page")+" look in a browser")
+	}
+	return group.Wait()
+}
+
+// Close ends the browser, if one was started.
+func (f *Fetcher) Close() {
+	if f.running != nil {
+		f.running.Close()
+		f.running = nil
+	}
+}
+
+// keepPicture writes a sight's picture to the folder of pictures, if there is one.
+func (f *Fetcher) keepPicture(sight *browser.Sight, path, width string) error {
+	if len(sight.Image) == 0 {
+		return nil
+	}
+	if isBlank(sight.Image) {
+		sight.Blank = true
+	}
+	defer func() { sight.Image = nil }()
+	if f.Pictures == "" {
+		return nil
+	}
+	if err := os.MkdirAll(f.Pictures, 0o700); err != nil {
+		return err
+	}
+	sum := sha256.Sum256([]byte(path))
+	sight.Picture = filepath.Join(f.Pictures, hex.EncodeToString(sum[:6])+"-"+width+".png")
+	return os.WriteFile(sight.Picture, sight.Image, 0o600)
+}
+
+// isBlank tells of a picture that has one colour only.
+func isBlank(png []byte) bool {
+	decoded, _, err := image.Decode(bytes.NewReader(png))
+	if err != nil {
+		return false
+	}
+	bounds := decoded.Bounds()
+	first := decoded.At(bounds.Min.X, bounds.Min.Y)
+	for y := bounds.Min.Y; y < bounds.Max.Y; y += 3 {
+		for x := bounds.Min.X; x < bounds.Max.X; x += 3 {
+			if decoded.At(x, y) != first {
+				return false
+			}
+		}
+	}
+	return true
+}
+
+// sightFaults finds what is wrong with how a page looks, whatever it was like before.
+func sightFaults(found *collector, now Facts) {
+	for _, width := range slices.Sorted(maps.Keys(now.Sights)) {
+		sight := now.Sights[width]
+		if sight.Problem != "" {
+			found.add(Doubtful, "browser", "it could not be looked at on a "+width, sight.Problem)
+			continue
+		}
+		for _, failure := range sight.Failures {
+			found.add(Doubtful, "script", "a script fails in the browser", failure)
+		}
+		if sight.Blank {
+			found.add(Broken, "browser", "it shows nothing on a "+width, "the picture has one colour only")
+		}
+	}
+}
+
+// loseSights compares how a page looks with how it looked.
+func loseSights(found *collector, was, now Facts) {
+	loseBoxes(found, was, now)
+	for _, width := range slices.Sorted(maps.Keys(now.Sights)) {
+		before, known := was.Sights[width]
+		after := now.Sights[width]
+		if !known || before.Problem != "" || after.Problem != "" || after.Blank {
+			continue
+		}
+		switch {
+		case before.Letters >= 60 && after.Letters*5 < before.Letters:
+			found.add(Broken, "browser", fmt.Sprintf("most of the text does not show on a %s: %d letters, was %d", width, after.Letters, before.Letters), "")
+		case before.Letters >= 60 && after.Letters*2 < before.Letters:
+			found.add(Doubtful, "browser", fmt.Sprintf("much of the text does not show on a %s: %d letters, was %d", width, after.Letters, before.Letters), "")
+		}
+		// A few pixels are a shadow or a rounding; from a finger's width on a person must
+		// move the page sideways.
+		if before.Overflow <= 8 && after.Overflow > 24 {
+			found.add(Doubtful, "layout", fmt.Sprintf("the page is %d pixels wider than a %s", after.Overflow, width), "")
+		}
+		if after.Height > 3*before.Height+2000 || (before.Height > 1500 && after.Height*3 < before.Height) {
+			found.add(Doubtful, "layout", fmt.Sprintf("the page is %d pixels high on a %s, was %d", after.Height, width, before.Height), "")
+		}
+	}
+}
+
+// loseBoxes compares where the landmarks stand. What is the same at every width is said
+// once.
+func loseBoxes(found *collector, was, now Facts) {
+	type change struct {
+		verdict Verdict
+		check   string
+		format  string
+	}
+	var order []change
+	screens := map[change][]string{}
+	note := func(width string, verdict Verdict, check, format string, args ...any) {
+		c := change{verdict, check, fmt.Sprintf(format, args...)}
+		if screens[c] == nil {
+			order = append(order, c)
+		}
+		screens[c] = append(screens[c], width)
+	}
+	for _, width := range widths {
+		before, known := was.Sights[width.name]
+		after, seen := now.Sights[width.name]
+		if !known || !seen || before.Problem != "" || after.Problem != "" || after.Blank {
+			continue
+		}
+		main, hasMain := after.Boxes["main part"]
+		oldMain, hadMain := before.Boxes["main part"]
+		for _, name := range slices.Sorted(maps.Keys(before.Boxes)) {
+			old := before.Boxes[name]
+			box, there := after.Boxes[name]
+			switch {
+			case !old.Seen():
+			case !there || !box.Seen():
+				if !inPage(name, now) {
+					continue // which is said elsewhere
+				}
+				verdict := Doubtful
+				if slices.Contains(vital, name) || name == "form" {
+					verdict = Broken
+				}
+				note(width.name, verdict, "browser", "the %s does not show", name)
+			case hasMain && hadMain && name != "main part" && relation(box, main) != relation(old, oldMain):
+				note(width.name, Doubtful, "layout", "the %s is %s the main part, was %s it", name, relation(box, main), relation(old, oldMain))
+			case absolute(box.Width-old.Width)*5 > after.Width:
+				note(width.name, Doubtful, "layout", "the %s is %d pixels wide, was %d", name, box.Width, old.Width)
+			}
+		}
+	}
+	for _, c := range order {
+		found.add(c.verdict, c.check, "on a "+strings.Join(screens[c], " and a ")+", "+c.format, "")
+	}
+}
+
+// inPage tells whether the page has the element at all.
+func inPage(name string, now Facts) bool {
+	switch name {
+	case "form":
+		return len(now.Forms) > 0
+	case "main heading":
+		return slices.ContainsFunc(now.Headings, func(h string) bool { return strings.HasPrefix(h, "h1 ") })
+	}
+	return now.Landmarks[name] > 0
+}
+
+func absolute(n int) int { return max(n, -n) }
+
+// relation says where a box is, seen from another.
+func relation(box, from browser.Box) string {
+	switch {
+	case box.X+box.Width <= from.X+8:
+		return "left of"
+	case box.X >= from.X+from.Width-8:
+		return "right of"
+	case box.Y+box.Height <= from.Y+8:
+		return "above"
+	case box.Y >= from.Y+from.Height-8:
+		return "below"
+	}
+	return "within"
+}
+
+// mergeSights keeps what stood still between two looks.
+func mergeSights(a, b map[string]browser.Sight) map[string]browser.Sight {
+	merged := map[string]browser.Sight{}
+	for width, sight := range a {
+		other, ok := b[width]
+		if !ok {
+			continue
+		}
+		if other.Problem != "" {
+			merged[width] = other
+			continue
+		}
+		sight.Failures = either(sight.Failures, other.Failures)
+		sight.Letters, sight.Height, sight.Overflow = min(sight.Letters, other.Letters), max(sight.Height, other.Height), max(sight.Overflow, other.Overflow)
+		boxes := map[string]browser.Box{}
+		for name, box := range sight.Boxes {
+			moved := other.Boxes[name]
+			if moved.Seen() && relation(moved, other.Boxes["main part"]) == relation(box, sight.Boxes["main part"]) {
+				boxes[name] = box
+			}
+		}
+		sight.Boxes = boxes
+		merged[width] = sight
+	}
+	return merged
+}
