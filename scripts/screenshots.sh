@@ -69,7 +69,7 @@ shot history "wetland history"
 # An update that was killed while the new version was in place.
 "$program" update "$stage/demo/packages/tidetable-2.1.0.zip" --allow-major --workspace "$stage/demo/care" >/dev/null 2>&1 &
 update=$!
-until grep -qs '"step":"swapped"' "$stage"/demo/care/runs/run-4/journal.jsonl; do :; done
+until grep -qs '"step":"swapped"' "$stage"/demo/care/runs/run-5/journal.jsonl; do :; done
 kill -9 $update
 shot recover "wetland recover"
 shot adopt "wetland adopt ../site --address $address --name Otterby-Ferry --workspace ../second"
