@@ -107,11 +107,14 @@ func (a *app) showPlan(plan *update.RestorePlan) {
 		}
 	}
 	for _, note := range plan.Newer {
-		sign := s.bad("lost ")
-		if note.Left {
-			sign = s.good("stays")
+		paint := s.bad
+		switch {
+		case note.Left:
+			paint = s.good
+		case note.Unsure:
+			paint = s.doubt
 		}
-		s.row("    ", 4, fmt.Sprintf("%-18s", note.Table), sign+" "+note.What)
+		s.row("    ", 4, fmt.Sprintf("%-18s", note.Table), paint(note.What))
 	}
 	for i, name := range plan.Unread {
 		if i == mostShown {

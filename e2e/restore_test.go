@@ -120,9 +120,9 @@ func TestRestoreKeepsWhatVisitorsWrote(t *testing.T) {
 		f.exec(t, `INSERT INTO enquiries (sender, message, received) VALUES ('Edda Moss', 'Is the boat late?', '2026-11-01')`)
 		must(t, os.WriteFile(filepath.Join(f.root, "uploads/photo.svg"), []byte("<svg/>"), 0o644))
 		args := []string{"restore", "snap-1", "--yes"}
-		want := "1 row written since then goes"
+		want := "rows 1 added since then: lost here"
 		if keep {
-			args, want = append(args, "--keep-new"), "1 row written since then stays"
+			args, want = append(args, "--keep-new"), "rows 1 added since then: stays"
 		}
 		f.run(t, args...).want(t, 0, "enquiries", want)
 		if got := strings.Contains(f.table(t, "SELECT * FROM enquiries"), "Edda Moss"); got != keep {
@@ -247,5 +247,32 @@ func TestOddFilesInASnapshot(t *testing.T) {
 	}
 	if _, err := os.Lstat(filepath.Join(odd, "pipe")); !errors.Is(err, fs.ErrNotExist) {
 		t.Errorf("the pipe: %v", err)
+	}
+}
+
+// A booking that a visitor made in the very table which an update changed, and a change
+// of a row that was there before, are kept in the table as it was.
+func TestRestoreKeepsWhatWasWrittenToAChangedTable(t *testing.T) {
+	f := adopted(t)
+	f.exec(t, `CREATE TABLE bookings (id INTEGER PRIMARY KEY, who TEXT NOT NULL, seats INTEGER DEFAULT 1, boat TEXT DEFAULT 'any');
+INSERT INTO bookings (who, seats) VALUES ('Maud', 2), ('Piet', 4); CREATE TABLE visits (page TEXT); INSERT INTO visits VALUES ('/')`)
+	f.run(t, "snapshot").want(t, 0)
+	entries := entriesOf(t, filepath.Join(f.root, "plugins/tidetable"), "tidetable")
+	entries["tidetable/plugin.toml"] = strings.Replace(entries["tidetable/plugin.toml"], `version = "1.3.0"`, `version = "1.4.0"`, 1)
+	entries["tidetable/migrations/002-bookings.sql"] = "ALTER TABLE bookings ADD COLUMN paid INTEGER DEFAULT 0; ALTER TABLE bookings DROP COLUMN boat; UPDATE bookings SET who = upper(who);"
+	f.run(t, "update", zipOf(t, "tidetable.zip", entries)).want(t, 0, "Kept.")
+	if who := f.table(t, "SELECT who FROM bookings WHERE id = 1"); !strings.Contains(who, "MAUD") {
+		t.Fatalf("the update changed nothing: %s", who)
+	}
+	f.exec(t, `INSERT INTO bookings (who, seats, paid) VALUES ('Edda', 3, 1); UPDATE bookings SET seats = 1 WHERE id = 2; DELETE FROM bookings WHERE id = 1;
+INSERT INTO visits VALUES ('/fares'); INSERT INTO visits VALUES ('/fares')`)
+	f.run(t, "restore", "snap-1", "--yes", "--keep-new").want(t, 0, "bookings rows 1 added, 1 changed, 1 removed since then: stays", "visits rows 2 added since then: stays", "Restored.")
+	for query, want := range map[string]string{
+		"SELECT group_concat(id || who || seats || boat, ' ') FROM (SELECT * FROM bookings ORDER BY id)": "1Maud2any 2Piet1any 3Edda3any",
+		"SELECT group_concat(page, ' ') FROM visits":                                                     "/ /fares /fares",
+	} {
+		if got := f.table(t, query); !strings.Contains(got, want) {
+			t.Errorf("%s is %s, want %s", query, got, want)
+		}
 	}
 }

@@ -30,14 +30,16 @@ const manifestHead = "wetland snapshot "
 
 // Manifest describes one snapshot whole.
 type Manifest struct {
-	Format     int             `json:"format"`
-	Name       string          `json:"name"` // snap-3
-	Site       string          `json:"site"`
-	Root       string          `json:"root"`
-	Address    string          `json:"address"`
-	System     string          `json:"system"` // the CMS and its version
-	Run        string          `json:"run,omitempty"`
-	Reason     string          `json:"reason,omitempty"`
+	Format  int    `json:"format"`
+	Name    string `json:"name"` // snap-3
+	Site    string `json:"site"`
+	Root    string `json:"root"`
+	Address string `json:"address"`
+	System  string `json:"system"` // the CMS and its version
+	Run     string `json:"run,omitempty"`
+	Reason  string `json:"reason,omitempty"`
+	// Settles names the snapshot from before the update after which this one was taken.
+	Settles    string          `json:"settles,omitempty"`
 	FilesAt    time.Time       `json:"files_at"`
 	DatabaseAt time.Time       `json:"database_at"`
 	Took       time.Duration   `json:"took_ns"`

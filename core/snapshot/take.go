@@ -29,6 +29,7 @@ type Subject struct {
 	Components []cms.Component
 	Run        string // the run it is taken for; empty by hand
 	Reason     string
+	Settles    string // the snapshot from before the update that has settled
 	// Salvage takes what can be read, and lists the rest in the manifest's Unread,
 	// instead of failing.
 	Salvage    bool
@@ -47,7 +48,7 @@ func (s *Store) Take(ctx context.Context, of Subject, report progress.Reporter) 
 	start := time.Now()
 	t.m = &Manifest{
 		Format: manifestFormat, Site: of.Site.Workspace.Config.Site.Name,
-		Root: of.Site.Root, Address: of.Site.Address.String(), System: of.Site.CMS.System(), Run: of.Run, Reason: of.Reason,
+		Root: of.Site.Root, Address: of.Site.Address.String(), System: of.Site.CMS.System(), Run: of.Run, Reason: of.Reason, Settles: of.Settles,
 		Components: of.Components, Layout: of.Site.CMS.Layout(),
 	}
 	if err := t.fill(ctx); err != nil {

@@ -440,6 +440,9 @@ func (m *motion) keep(ctx context.Context, state State, reason string) (*Run, er
 	if err != nil {
 		return m.needsPerson(err)
 	}
+	if err := m.takeSettled(ctx); err != nil {
+		m.Report.End(noteMark, "after", fmt.Sprintf("the state after the update was not kept: %v. A later restore takes all that changed since for visitors' writes", err))
+	}
 	next := []string{"wetland smoke    looks at the pages again, any time"}
 	if m.target.New {
 		next = append(next, fmt.Sprintf("Switch the %s on in the CMS when you want it, and look at the pages then.", m.target.Kind))
@@ -458,6 +461,18 @@ func (m *motion) keep(ctx context.Context, state State, reason string) (*Run, er
 		next = append([]string{"Look at the doubtful pages above with your own eyes.", "wetland restore " + m.manifest.Name + "    goes back, if they are wrong"}, next...)
 	}
 	return m.end(state, reason, next...)
+}
+
+// takeSettled keeps the state after the update, so that a later restore can tell what
+// the update changed from what visitors wrote since. What did not change costs nothing.
+func (m *motion) takeSettled(ctx context.Context) error {
+	components, err := m.site.CMS.Components(ctx, m.db)
+	if err != nil {
+		return err
+	}
+	m.components = components
+	_, err = m.takeAs(ctx, "after", snapshot.Subject{Reason: fmt.Sprintf("after %s %s", m.target.Name, m.target.To), Settles: m.manifest.Name})
+	return err
 }
 
 // recordPages makes what the pages show today what they are compared with later.

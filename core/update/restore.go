@@ -65,15 +65,17 @@ type restoreFacts struct {
 // restoration is one restore under way.
 type restoration struct {
 	*session
-	options  RestoreOptions
-	manifest *snapshot.Manifest
-	scope    scope
-	plan     RestorePlan
-	swaps    []string // component folders, absolute
-	loose    []looseChange
-	tables   database.Change
-	kept     map[string]database.RowChanges // rows of visitors that stay, by table
-	before   *snapshot.Manifest             // of the state that is being replaced
+	options      RestoreOptions
+	manifest     *snapshot.Manifest
+	scope        scope
+	plan         RestorePlan
+	swaps        []string // component folders, absolute
+	loose        []looseChange
+	tables       database.Change
+	kept         map[string][]database.Patch // rows of visitors that stay, by table
+	settled      *snapshot.Manifest          // after the only update since the wanted snapshot; nil: not known
+	beforeUpdate *snapshot.Manifest          // right before that update
+	before       *snapshot.Manifest          // of the state that is being replaced
 	// remembered says that the site's files could not tell what it is: it is opened
 	// anew once they are back.
 	remembered bool

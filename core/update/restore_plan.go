@@ -106,7 +106,10 @@ func (r *restoration) makePlan(ctx context.Context, present []database.Table) er
 // planTables compares tables with the snapshot's.
 func (r *restoration) planTables(ctx context.Context, present []database.Table) error {
 	r.plan.Tables, r.plan.Aside, r.plan.Newer = nil, nil, nil
-	r.kept = map[string]database.RowChanges{}
+	r.kept = map[string][]database.Patch{}
+	if err := r.findSettled(); err != nil {
+		return err
+	}
 	r.tables = database.Change{Tag: strings.ReplaceAll(r.manifest.Name, "snap", "before_snap"), KeepCounters: r.options.KeepNew}
 	for _, differ := range database.CompareTables(r.manifest.Described(), present) {
 		if r.scope.table != "" && differ.Name != r.scope.table {

@@ -241,6 +241,10 @@ func (s *session) take(ctx context.Context, reason string) (*snapshot.Manifest, 
 
 // takeOf takes a snapshot of the session's site.
 func (s *session) takeOf(ctx context.Context, of snapshot.Subject) (*snapshot.Manifest, error) {
+	return s.takeAs(ctx, "snapshot", of)
+}
+
+func (s *session) takeAs(ctx context.Context, step string, of snapshot.Subject) (*snapshot.Manifest, error) {
 	of.Site, of.Components = s.site, s.components
 	if s.db != nil {
 		of.Database = s.db
@@ -249,7 +253,7 @@ func (s *session) takeOf(ctx context.Context, of snapshot.Subject) (*snapshot.Ma
 		of.Run = s.run.Name
 	}
 	var manifest *snapshot.Manifest
-	err := s.step("snapshot", 0, "bytes", func() (progress.Mark, string, error) {
+	err := s.step(step, 0, "bytes", func() (progress.Mark, string, error) {
 		var err error
 		if manifest, err = s.store.Take(ctx, of, s.Report); err != nil {
 			return progress.Bad, "", fmt.Errorf("take the snapshot: %w", err)

@@ -25,6 +25,8 @@ type TableNote struct {
 	Saved string `json:"saved,omitempty"` // file with the rows that were there before going back
 	// Left marks changes that are not the update's and stay as they are.
 	Left bool `json:"left,omitempty"`
+	// Unsure marks what could not be told, or not be kept in the table.
+	Unsure bool `json:"unsure,omitempty"`
 }
 
 // The rules of going back, also in docs/going-back.md:
@@ -262,13 +264,18 @@ func fileName(table string) string {
 }
 
 func writeRows(ctx context.Context, moment database.Moment, table database.Table, name string) error {
+	return writeRowsOf(table, name, func(each func(database.Row) error) error { return moment.Rows(ctx, table, each) })
+}
+
+// writeRowsOf writes rows of a table to a file: one JSON object for each.
+func writeRowsOf(table database.Table, name string, rows func(each func(database.Row) error) error) error {
 	file, err := os.OpenFile(name, os.O_WRONLY|os.O_CREATE|os.O_TRUNC, 0o600)
 	if err != nil {
 		return err
 	}
 	out := bufio.NewWriter(file)
 	encoder := json.NewEncoder(out)
-	err = moment.Rows(ctx, table, func(row database.Row) error {
+	err = rows(func(row database.Row) error {
 		cells := map[string]any{}
 		for i, cell := range row {
 			cells[table.Columns[i].Name] = readableCell(cell)
