@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"strings"
 
 	"github.com/spf13/cobra"
 
@@ -16,7 +17,7 @@ func (a *app) restoreCommand() *cobra.Command {
 	var yes bool
 	var into update.Into
 	command := &cobra.Command{
-		Use:   "restore SNAPSHOT",
+		Use:   "restore SNAPSHOT|NAME@VERSION",
 		Short: "Make files and database as they were in a snapshot, and prove it",
 		Long: `Make the site's files and tables equal to a snapshot, and prove it. The present
 state is snapshot first, so that a restore can be undone. Files that the snapshot
@@ -24,6 +25,7 @@ does not know are removed; tables that it does not know are set aside under
 another name, never dropped; caches and other paths that are left out stay.`,
 		Example: `  wetland restore snap-1
   wetland restore snap-1 --yes
+  wetland restore harbourlight@2.4.1
   wetland restore snap-1 --only tidetable
   wetland restore snap-1 --only database --keep-new
   wetland restore snap-1 --into /srv/rehearsal --into-database rehearsal`,
@@ -32,6 +34,9 @@ another name, never dropped; caches and other paths that are left out stay.`,
 			w, err := a.loadSettled()
 			if err != nil {
 				return err
+			}
+			if strings.Contains(args[0], "@") {
+				return a.restoreVersion(cmd.Context(), w, args[0], o)
 			}
 			if into != (update.Into{}) {
 				return a.restoreInto(cmd.Context(), w, args[0], into, o)
@@ -56,6 +61,19 @@ another name, never dropped; caches and other paths that are left out stay.`,
 	command.Flags().StringVar(&into.Database, "into-database", "", "restore a copy of the tables into this empty or new database of the same server instead")
 	command.Flags().BoolVar(&o.AllowGap, "allow-gap", false, "where two folders cannot be exchanged in one step, accept an instant without the folder")
 	return command
+}
+
+// restoreVersion brings back a version of a theme or plugin that was ever installed, or is
+// on the shelf: an update to it, with all its guards.
+func (a *app) restoreVersion(ctx context.Context, w *site.Workspace, name string, o update.RestoreOptions) error {
+	if o.Only != "" || o.KeepNew {
+		return errors.New("--only and --keep-new are for snapshots: a version of a theme or plugin is files alone")
+	}
+	a.screen.print("%s  %s\n\n", a.screen.bold(w.Config.Site.Name), w.Config.Site.Address)
+	run, err := update.Update(ctx, w, update.Options{
+		Guard: a.guard(), Package: name, AllowOlder: true, AllowMajor: true, AllowGap: o.AllowGap, Planned: a.showTarget,
+	})
+	return a.ended(w, run, err)
 }
 
 // restoreInto makes a copy beside the site.

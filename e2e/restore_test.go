@@ -79,7 +79,7 @@ func TestRestoreOfADeadSite(t *testing.T) {
 		die  func(f *ferry) error
 		says string
 	}{
-		{"the settings", func(f *ferry) error { return os.Remove(filepath.Join(f.root, "rowlock.toml")) }, "dead site"},
+		{"the settings", func(f *ferry) error { return os.Remove(filepath.Join(f.root, "rowlock.toml")) }, "wetland restore snap-3 --only database undoes the restore of the tables"},
 		{"the database", func(f *ferry) error { return os.Remove(filepath.Join(f.root, "data/crossing.sqlite")) }, "is made anew"},
 		{"themes and plugins", func(f *ferry) error {
 			return errors.Join(os.RemoveAll(filepath.Join(f.root, "themes")), os.RemoveAll(filepath.Join(f.root, "plugins")))
@@ -275,4 +275,17 @@ INSERT INTO visits VALUES ('/fares'); INSERT INTO visits VALUES ('/fares')`)
 			t.Errorf("%s is %s, want %s", query, got, want)
 		}
 	}
+}
+
+// Any version that was ever installed can be brought back, guarded as an update is.
+func TestRestoreOfAVersion(t *testing.T) {
+	f := adopted(t)
+	f.run(t, "update", f.pkg("harbourlight-2.5.2")).want(t, 0, "Kept.")
+	f.run(t, "restore", "harbourlight@2.4.1").want(t, 0, "2.5.2 -> 2.4.1", "Kept.")
+	f.wantTheme(t, "2.4.1")
+	f.run(t, "shelve", f.pkg("harbourlight-2.5.0")).want(t, 0)
+	f.run(t, "restore", "harbourlight@2.5.0").want(t, 3, "Put back.")
+	f.wantTheme(t, "2.4.1")
+	f.run(t, "restore", "harbourlight@7.0").want(t, 1, "the shelf has no such package")
+	f.run(t, "restore", "harbourlight@2.5.2", "--keep-new").want(t, 1, "files alone")
 }

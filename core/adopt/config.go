@@ -63,6 +63,9 @@ func (a *adoption) config() string {
 		if page.Path == "/" {
 			say("expect = []")
 		}
+		if page.Status != 0 {
+			say("status = %d", page.Status)
+		}
 		say("")
 	}
 	return b.String()

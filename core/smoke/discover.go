@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"context"
 	"encoding/xml"
+	"net/http"
 	"net/url"
 	"slices"
 	"strings"
@@ -11,8 +12,12 @@ import (
 	"github.com/PuerkitoBio/goquery"
 )
 
-// mostFound bounds how many pages Discover returns.
+// mostFound bounds how many pages Discover returns, beside the feed and the page that is
+// not there.
 const mostFound = 12
+
+// notThere is a path that no site has: its page has a template of its own.
+const notThere = "/there-is-no-such-page"
 
 // Discovered is what Discover found, and where.
 type Discovered struct {
@@ -23,8 +28,7 @@ type Discovered struct {
 
 // Discover finds pages worth testing: first, then what the menus of the front
 // page link to, then the sitemap.
-func (f *Fetcher) Discover(ctx context.Context, first []string) Discovered {
-	var found Discovered
+func (f *Fetcher) Discover(ctx context.Context, first []string) (found Discovered) {
 	add := func(path string) bool {
 		known := slices.ContainsFunc(found.Pages, func(p Page) bool { return p.Path == path })
 		if !known && len(found.Pages) < mostFound {
@@ -47,6 +51,7 @@ func (f *Fetcher) Discover(ctx context.Context, first []string) Discovered {
 		}
 	}
 	found.Notes = append(found.Notes, plural(count, "page")+" from the menu")
+	defer func() { found.Pages = append(found.Pages, f.otherKinds(ctx, front)...) }()
 	for _, name := range []string{"/sitemap.xml", "/wp-sitemap.xml"} {
 		listed, ok := f.sitemap(ctx, f.Resolve(name), 2)
 		if !ok {
@@ -63,6 +68,25 @@ func (f *Fetcher) Discover(ctx context.Context, first []string) Discovered {
 	}
 	found.Notes = append(found.Notes, "the site has no sitemap")
 	return found
+}
+
+// otherKinds returns the feed that the front page names, and the page for what is not
+// there, if the site answers as it should.
+func (f *Fetcher) otherKinds(ctx context.Context, front answer) []Page {
+	var pages []Page
+	document, err := goquery.NewDocumentFromReader(bytes.NewReader(front.body))
+	if err == nil {
+		href := document.Find(`link[rel~="alternate" i][type="application/rss+xml" i], link[rel~="alternate" i][type="application/atom+xml" i]`).First().AttrOr("href", "")
+		if link, err := f.Address.Parse(href); err == nil && href != "" && link.Host == f.Address.Host {
+			if below, inside := strings.CutPrefix(link.RequestURI(), strings.TrimSuffix(f.Address.Path, "/")); inside {
+				pages = append(pages, Page{Path: below})
+			}
+		}
+	}
+	if got, err := f.get(ctx, f.Resolve(notThere), largestPage); err == nil && got.status == http.StatusNotFound {
+		pages = append(pages, Page{Path: notThere, Status: http.StatusNotFound})
+	}
+	return pages
 }
 
 // menuLinks returns the paths that navigations link to, then those of all other links.

@@ -294,7 +294,7 @@ func TestDiscover(t *testing.T) {
 	for _, page := range found.Pages {
 		paths = append(paths, page.Path)
 	}
-	want := []string{"/", "/sign-in", "/fares", "/?page_id=3", "/deep/", "/from-map"}
+	want := []string{"/", "/sign-in", "/fares", "/?page_id=3", "/deep/", "/from-map", "/there-is-no-such-page"}
 	if !slices.Equal(paths, want) {
 		t.Errorf("found %q\nwant  %q", paths, want)
 	}

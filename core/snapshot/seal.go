@@ -220,6 +220,7 @@ func Seal(dir string, old Unlock, secret Secret) error {
 	if err != nil {
 		return err
 	}
+	defer store.Close()
 	names, err := store.Names()
 	if err != nil {
 		return err

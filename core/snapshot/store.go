@@ -31,6 +31,8 @@ type Store struct {
 	// guard is the file whose lock keeps tidying apart from everything else; "" if
 	// the store is no folder.
 	guard string
+	// release lets go of the lock that keeps tidying away while this store is open.
+	release func() error
 }
 
 // markerName tells a store from any other folder.
@@ -75,13 +77,35 @@ func Open(dir string, ask Unlock) (*Store, error) {
 	return openFolder(dir, nil)
 }
 
+// openFolder opens a store and keeps others from tidying it until Close, or until this
+// process ends: what its volumes hold must not move while it is in use.
 func openFolder(dir string, seal *seal) (*Store, error) {
-	s, err := openBytes(diskBytes{dir}, seal)
+	guard := filepath.Join(dir, markerName)
+	ctx, cancel := context.WithTimeout(context.Background(), longestTidy)
+	defer cancel()
+	release, err := hold(ctx, guard, false)
 	if err != nil {
 		return nil, err
 	}
-	s.guard = filepath.Join(dir, markerName)
+	s, err := openBytes(diskBytes{dir}, seal)
+	if err != nil {
+		return nil, errors.Join(err, release())
+	}
+	s.guard, s.release = guard, release
 	return s, nil
+}
+
+// longestTidy is how long to wait for another process that tidies the store.
+const longestTidy = 10 * time.Minute
+
+// Close lets others tidy the store. It may be called more than once.
+func (s *Store) Close() error {
+	if s.release == nil {
+		return nil
+	}
+	release := s.release
+	s.release = nil
+	return release()
 }
 
 func openBytes(bytes Bytes, seal *seal) (*Store, error) {
@@ -117,13 +141,10 @@ func (s *Store) learn(v *volume) {
 	}
 }
 
-// hold keeps the store for reading and adding, or, alone, for taking away. It waits
-// for whoever has it; release lets go.
-func (s *Store) hold(ctx context.Context, alone bool) (release func() error, err error) {
-	if s.guard == "" {
-		return func() error { return nil }, nil
-	}
-	lock := flock.New(s.guard, flock.SetFlag(os.O_RDWR))
+// hold keeps a store for reading and adding, or, alone, for taking away. It waits for
+// whoever has it; release lets go.
+func hold(ctx context.Context, guard string, alone bool) (release func() error, err error) {
+	lock := flock.New(guard, flock.SetFlag(os.O_RDONLY))
 	try := lock.TryRLockContext
 	if alone {
 		try = lock.TryLockContext

@@ -39,11 +39,6 @@ type Subject struct {
 // Take makes a snapshot, proves it by reading back all that was written, and only
 // then lets it count. On an error the earlier snapshots are as they were.
 func (s *Store) Take(ctx context.Context, of Subject, report progress.Reporter) (m *Manifest, err error) {
-	release, err := s.hold(ctx, false)
-	if err != nil {
-		return nil, err
-	}
-	defer func() { err = errors.Join(err, release()) }()
 	t := &taking{Subject: of, report: report, to: s.newAdder(), before: s.newest()}
 	start := time.Now()
 	t.m = &Manifest{

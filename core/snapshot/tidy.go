@@ -91,14 +91,20 @@ func (s *Store) Pinned(name string) (bool, error) {
 }
 
 // Tidy lets go of snapshots, and of what only they need. What is still needed of a
-// volume that is mostly waste is written anew first. It waits until nobody else works
-// on the store, and can be interrupted at any instant. It returns the bytes freed.
+// volume that is mostly waste is written anew first. It waits until nobody else has the
+// store open, and can be interrupted at any instant. Use the store no more afterwards. It
+// returns the bytes freed.
 func (s *Store) Tidy(ctx context.Context, gone []string, report progress.Reporter) (freed int64, err error) {
-	release, err := s.hold(ctx, true)
-	if err != nil {
-		return 0, err
+	if s.guard != "" {
+		if err := s.Close(); err != nil {
+			return 0, err
+		}
+		release, err := hold(ctx, s.guard, true)
+		if err != nil {
+			return 0, err
+		}
+		defer func() { err = errors.Join(err, release()) }()
 	}
-	defer func() { err = errors.Join(err, release()) }()
 	fresh, err := openBytes(s.bytes, s.seal) // others may have added meanwhile
 	if err != nil {
 		return 0, err
@@ -136,11 +142,6 @@ func (s *Store) Tidy(ctx context.Context, gone []string, report progress.Reporte
 	if err != nil {
 		return 0, err
 	}
-	again, err := openBytes(s.bytes, s.seal)
-	if err != nil {
-		return 0, err
-	}
-	s.volumes, s.index, s.damaged, s.cache.blocks = again.volumes, again.index, again.damaged, nil
 	return before - after, nil
 }
 

@@ -40,6 +40,7 @@ func Export(ctx context.Context, w *site.Workspace, name, dir string, guard Guar
 	if err != nil {
 		return nil, err
 	}
+	defer store.Close()
 	m, err := store.Load(name)
 	if err != nil {
 		return nil, err

@@ -47,6 +47,7 @@ func History(w *site.Workspace, guard Guard) ([]Event, error) {
 	if err != nil {
 		return events, err
 	}
+	defer store.Close()
 	snapshots, err := store.Names()
 	if err != nil {
 		return events, err
@@ -170,5 +171,6 @@ func Pin(w *site.Workspace, name string, pinned bool, guard Guard) error {
 	if err != nil {
 		return err
 	}
+	defer store.Close()
 	return store.Pin(name, pinned)
 }

@@ -76,6 +76,8 @@ type restoration struct {
 	settled      *snapshot.Manifest          // after the only update since the wanted snapshot; nil: not known
 	beforeUpdate *snapshot.Manifest          // right before that update
 	before       *snapshot.Manifest          // of the state that is being replaced
+	// undoFiles names the snapshot of the dead site's files, if the tables are in another.
+	undoFiles string
 	// remembered says that the site's files could not tell what it is: it is opened
 	// anew once they are back.
 	remembered bool
@@ -301,7 +303,9 @@ func (r *restoration) finish() (*Run, error) {
 	r.run.Judgement = judgement
 	r.run.Database = append(r.run.Database, r.plan.Newer...)
 	undo := "wetland restore " + r.before.Name + "    undoes this restore"
-	if len(r.before.Unread) > 0 {
+	if r.undoFiles != "" {
+		undo = "wetland restore " + r.before.Name + " --only database    undoes the restore of the tables; the dead site's files are in " + r.undoFiles
+	} else if len(r.before.Unread) > 0 {
 		undo = "wetland restore " + r.before.Name + "    undoes this restore, as far as the state before could be read"
 	}
 	if judgement.Verdict != smoke.Sound {
@@ -327,6 +331,12 @@ func (r *restoration) reopen(ctx context.Context) error {
 	if err := why.refusal(); err != nil {
 		return fmt.Errorf("the files are back, but not the tables: %w", err)
 	}
+	// Only now the tables can be read: they are kept before they are replaced.
+	files := r.before
+	if r.before, err = r.salvage(ctx, "before restoring the tables of "+r.manifest.Name); err != nil {
+		return err
+	}
+	r.undoFiles = files.Name
 	present, err := database.Present(ctx, r.db)
 	if err != nil {
 		return err

@@ -30,6 +30,7 @@ func RestoreInto(ctx context.Context, w *site.Workspace, name string, into Into,
 	if err != nil {
 		return nil, err
 	}
+	defer store.Close()
 	m, err := store.Load(name)
 	if err != nil {
 		return nil, err

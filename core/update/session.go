@@ -195,6 +195,9 @@ func (s *session) close() error {
 	if s.log != nil {
 		err = errors.Join(err, s.log.Close())
 	}
+	if s.store != nil {
+		err = errors.Join(err, s.store.Close())
+	}
 	if s.db != nil {
 		err = errors.Join(err, s.db.Close())
 	}

@@ -51,6 +51,7 @@ func Tidy(ctx context.Context, w *site.Workspace, now time.Time, confirm func(*T
 	if err != nil {
 		return nil, err
 	}
+	defer store.Close()
 	names, err := store.Names()
 	if err != nil {
 		return nil, err

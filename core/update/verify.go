@@ -29,6 +29,7 @@ func Verify(ctx context.Context, w *site.Workspace, name string, deep bool, guar
 	if err != nil {
 		return nil, err
 	}
+	defer store.Close()
 	m, err := store.Load(name)
 	if errors.Is(err, snapshot.ErrNoSnapshot) {
 		return nil, err
