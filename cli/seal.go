@@ -25,7 +25,7 @@ of it has to be written anew. Whoever loses the passphrase loses the snapshots.
 age key file. [store] unlock_with in wetland.toml takes the same, and says how every
 other command opens the store.`,
 		Example: `  wetland seal
-  wetland seal --with "file /root/ferry.passphrase"`,
+  wetland seal --with "file /etc/wetland/ferry.passphrase"`,
 		Args: cobra.NoArgs,
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			w, err := a.loadSettled()

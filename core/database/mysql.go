@@ -53,30 +53,26 @@ func openMySQL(ctx context.Context, login Login, owner Owner) (Database, error) 
 }
 
 func createMySQL(ctx context.Context, login Login) error {
-	name := login.Name
-	login.Name = ""
-	server, err := openMySQL(ctx, login, nil)
-	if err != nil {
-		return err
-	}
-	defer server.Close()
 	// Each table says its own character set.
-	if _, err := server.(*mysqlDatabase).db.ExecContext(ctx, "CREATE DATABASE "+quoteMySQL(name)+" CHARACTER SET utf8mb4"); err != nil {
-		return fmt.Errorf("make the database %s: %w", name, err)
-	}
-	return nil
+	return onServer(ctx, login, "CREATE DATABASE "+quoteMySQL(login.Name)+" CHARACTER SET utf8mb4")
 }
 
 func dropMySQL(ctx context.Context, login Login) error {
-	name := login.Name
+	return onServer(ctx, login, "DROP DATABASE "+quoteMySQL(login.Name))
+}
+
+// onServer runs a statement without any database being chosen.
+func onServer(ctx context.Context, login Login, statement string) error {
 	login.Name = ""
 	server, err := openMySQL(ctx, login, nil)
 	if err != nil {
 		return err
 	}
 	defer server.Close()
-	_, err = server.(*mysqlDatabase).db.ExecContext(ctx, "DROP DATABASE "+quoteMySQL(name))
-	return err
+	if _, err := server.(*mysqlDatabase).db.ExecContext(ctx, statement); err != nil {
+		return fmt.Errorf("%s: %w", statement, err)
+	}
+	return nil
 }
 
 // explainMySQL wraps the reason that a person can act on. The numbers are the

@@ -42,16 +42,7 @@ func TestCorpusWithABrowser(t *testing.T) {
 		if !all && i%6 != 0 {
 			continue
 		}
-		undo := f.apply(t, m)
-		j := Judge(baseline, f.take(t))
-		undo()
-		if j.Verdict != Sound {
-			alarms++
-			t.Logf("%s: %s\n%s", m.name, j.Verdict, findings(j))
-		}
-		if j.Verdict == Broken {
-			t.Errorf("%s is called broken", m.name)
-		}
+		alarms += f.alarm(t, m, baseline)
 	}
 	t.Logf("%d breakages looked at, %d harmless updates doubted", caught, alarms)
 	if alarms*20 > len(harmless) {

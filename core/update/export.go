@@ -36,15 +36,11 @@ about.json        what the snapshot noted of them
 // tar archive, statements for the database's own client, and what the snapshot noted.
 func Export(ctx context.Context, w *site.Workspace, name, dir string, guard Guard) (*Exported, error) {
 	guard.fill()
-	store, err := openStore(w, guard)
+	store, m, err := openSnapshot(w, name, guard)
 	if err != nil {
 		return nil, err
 	}
 	defer store.Close()
-	m, err := store.Load(name)
-	if err != nil {
-		return nil, err
-	}
 	if err := checkTarget(m, dir); err != nil {
 		return nil, err
 	}

@@ -26,15 +26,11 @@ type Into struct {
 // and proves the copy. The site itself is not touched.
 func RestoreInto(ctx context.Context, w *site.Workspace, name string, into Into, guard Guard) (*snapshot.Manifest, error) {
 	guard.fill()
-	store, err := openStore(w, guard)
+	store, m, err := openSnapshot(w, name, guard)
 	if err != nil {
 		return nil, err
 	}
 	defer store.Close()
-	m, err := store.Load(name)
-	if err != nil {
-		return nil, err
-	}
 	c := &copying{Guard: guard, store: store, m: m, workspace: w, into: into}
 	if into.Folder != "" {
 		if err := checkTarget(m, into.Folder); err != nil {

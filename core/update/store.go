@@ -23,6 +23,20 @@ func openStore(w *site.Workspace, guard Guard) (*snapshot.Store, error) {
 	return store, err
 }
 
+// openSnapshot opens the workspace's store and loads one of its snapshots. Close the
+// store when done.
+func openSnapshot(w *site.Workspace, name string, guard Guard) (*snapshot.Store, *snapshot.Manifest, error) {
+	store, err := openStore(w, guard)
+	if err != nil {
+		return nil, nil, err
+	}
+	m, err := store.Load(name)
+	if err != nil {
+		return nil, nil, errors.Join(err, store.Close())
+	}
+	return store, m, nil
+}
+
 // unlockOf returns what finds the secret of the store; nil if wetland.toml names none.
 func unlockOf(w *site.Workspace, guard Guard) snapshot.Unlock {
 	with := w.Config.Store.UnlockWith
