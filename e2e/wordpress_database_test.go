@@ -132,3 +132,39 @@ func TestWordPressDatabaseTroubles(t *testing.T) {
 		}
 	}
 }
+
+// A real WordPress dies altogether: no files, no database. The snapshot brings both back;
+// a copy into another database, and a deep verification, say why if they may not.
+func TestWordPressIsRestoredFromNothing(t *testing.T) {
+	t.Parallel()
+	site := testenv.WordPress(t)
+	workspace := care(t, site)
+	wetland(t, workspace, "snapshot").want(t, 0, "Taken and verified.")
+	before, rows := tree(t, site.Root, caches...), rowsOf(t, site.Account.Root, "of_")
+	wetland(t, workspace, "verify", "snap-1", "--deep").want(t, 1, "who may make databases")
+	wetland(t, workspace, "restore", "snap-1", "--into-database", "another").want(t, 1, "refuses this user or password for this database")
+
+	_, err := site.Account.Root.Exec("DROP DATABASE " + site.Account.Name)
+	must(t, err)
+	entries, err := os.ReadDir(site.Root)
+	must(t, err)
+	for _, entry := range entries {
+		must(t, os.RemoveAll(filepath.Join(site.Root, entry.Name())))
+	}
+	wetland(t, workspace, "restore", "snap-1", "--yes").want(t, 0, "dead site", "is made anew", "Restored.")
+	same(t, before, tree(t, site.Root, caches...))
+	_, err = site.Account.Root.Exec("USE " + site.Account.Name)
+	must(t, err)
+	for table, sum := range rowsOf(t, site.Account.Root, "of_") {
+		if rows[table] != sum {
+			t.Errorf("table %s: %s, was %s", table, sum, rows[table])
+		}
+	}
+	// Whoever may, copies it beside and verifies it deeply.
+	_, err = site.Account.Root.Exec(fmt.Sprintf("GRANT ALL ON *.* TO %s@'%%'; GRANT ALL ON *.* TO %s@localhost", site.Account.User, site.Account.User))
+	must(t, err)
+	wetland(t, workspace, "verify", "snap-1", "--deep").want(t, 0, "loaded into a scratch database", "Proved.")
+	wetland(t, workspace, "restore", "snap-1", "--into-database", site.Account.Name+"_copy", "--into", filepath.Join(t.TempDir(), "copy")).want(t, 0, "Copied.")
+	wetland(t, workspace, "restore", "snap-1", "--into-database", site.Account.Name+"_copy").want(t, 1, "is not empty")
+	wetland(t, workspace, "restore", "snap-1", "--into-database", site.Account.Name).want(t, 1, "the live site's own database")
+}
