@@ -139,8 +139,9 @@ func (s *Store) rowPieces(table Table, each func(ID) error) error {
 	return nil
 }
 
-// piecesAhead is how many pieces of rows are read before they are wanted.
-const piecesAhead = 64
+// piecesAhead is how many pieces of rows are read before they are wanted; those of long
+// rows have 4 MiB each.
+const piecesAhead = 16
 
 // Rows returns the rows of a table in the snapshot.
 func (s *Store) Rows(table Table) database.Rows {
