@@ -157,6 +157,7 @@ func openRestoration(ctx context.Context, w *site.Workspace, o RestoreOptions, w
 	if r.scope, err = r.readScope(o.Only); err != nil {
 		why.add(err.Error(), "")
 	}
+	r.leaveUnread(why)
 	switch {
 	case r.remembered:
 	case r.scope.database:
@@ -171,6 +172,19 @@ func openRestoration(ctx context.Context, w *site.Workspace, o RestoreOptions, w
 		s.components = r.manifest.Components
 	}
 	return r, nil
+}
+
+// leaveUnread keeps a snapshot that could not read the database from being taken for one
+// of a site without tables.
+func (r *restoration) leaveUnread(why *reasons) {
+	if r.manifest.Engine != "" || !r.scope.database {
+		return
+	}
+	if !r.scope.files {
+		why.add(r.manifest.Name+" holds no tables: the database could not be read when it was taken", chooseAnother)
+	}
+	r.scope.database = false
+	r.Report.End(noteMark, "tables", "they stay as they are: the database could not be read when "+r.manifest.Name+" was taken")
 }
 
 // remember opens a dead site by what the snapshot noted.

@@ -155,6 +155,7 @@ func (r *restoration) compareArea(ctx context.Context, area snapshot.Area) (foun
 		at := path.Join(area.Path, differ.Path)
 		switch {
 		case site.LeavesOutBelow(now, differ.Path):
+		case len(r.manifest.Unread) > 0 && differ.What == "only now": // it may only not have been read then
 		case r.scope.folder != "" && at != r.scope.folder && !strings.HasPrefix(at, r.scope.folder+"/"):
 		case r.options.KeepNew && differ.What == "only now" && uploads != "" && strings.HasPrefix(at, uploads+"/"):
 		default:
