@@ -9,6 +9,7 @@ import (
 	"errors"
 	"fmt"
 	"regexp"
+	"slices"
 	"strings"
 )
 
@@ -97,6 +98,9 @@ func (l Login) GoString() string { return "database.Login(" + l.String() + ")" }
 
 // Owner picks a site's own tables from the names of all that the database holds.
 type Owner func(names []string) []string
+
+// Everything owns all that a database holds: for one that is a site's alone.
+func Everything(names []string) []string { return slices.Clone(names) }
 
 // Database is one site's tables in an engine.
 type Database interface {

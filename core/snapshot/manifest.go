@@ -92,6 +92,14 @@ func (m *Manifest) Described() []database.Table {
 	return tables
 }
 
+// Dialect is the engine of the tables as a database.Login names it: "mysql" or "sqlite".
+func (m *Manifest) Dialect() string {
+	if strings.HasPrefix(m.Engine, "SQLite") {
+		return "sqlite"
+	}
+	return "mysql"
+}
+
 // Totals returns how many files and bytes, tables and rows the snapshot holds.
 func (m *Manifest) Totals() (count int, size int64, tables int, rows int64) {
 	for _, area := range m.Areas {

@@ -9,7 +9,6 @@ import (
 	"io/fs"
 	"os"
 	"path/filepath"
-	"strings"
 
 	"wetland/core/database"
 	"wetland/core/files"
@@ -67,9 +66,9 @@ func Export(ctx context.Context, w *site.Workspace, name, dir string, guard Guar
 		return nil, err
 	}
 	guard.Report.End(progress.Good, "files", e.Files[0])
-	engine, client := "mysql", "mariadb --max-allowed-packet=1G DATABASE < database.sql"
-	if strings.HasPrefix(m.Engine, "SQLite") {
-		engine, client = "sqlite", "sqlite3 NEW-FILE < database.sql"
+	client := "mariadb --max-allowed-packet=1G DATABASE < database.sql"
+	if m.Dialect() == "sqlite" {
+		client = "sqlite3 NEW-FILE < database.sql"
 	}
 	guard.Report.Begin("database", 0, "")
 	err = write("database.sql", func(out io.Writer) error {
@@ -77,7 +76,7 @@ func Export(ctx context.Context, w *site.Workspace, name, dir string, guard Guar
 		for _, table := range m.Tables {
 			all = append(all, database.Replacement{Table: table.Table, Rows: store.Rows(table)})
 		}
-		return database.WriteSQL(ctx, out, engine, all)
+		return database.WriteSQL(ctx, out, m.Dialect(), all)
 	})
 	if err != nil {
 		return nil, err

@@ -6,8 +6,6 @@ import (
 	"fmt"
 	"path"
 	"path/filepath"
-	"slices"
-	"strings"
 
 	"wetland/core/database"
 	"wetland/core/files"
@@ -114,14 +112,13 @@ func (c *copying) putTables(ctx context.Context) error {
 	if err != nil || !ok {
 		return err
 	}
-	everything := func(names []string) []string { return slices.Clone(names) }
 	c.Report.Begin("database", 0, "")
-	db, err := database.Open(ctx, login, everything)
+	db, err := database.Open(ctx, login, database.Everything)
 	if errors.Is(err, database.ErrMissing) {
 		if err := database.Create(ctx, login); err != nil {
 			return err
 		}
-		db, err = database.Open(ctx, login, everything)
+		db, err = database.Open(ctx, login, database.Everything)
 	}
 	if err != nil {
 		return err
@@ -144,7 +141,7 @@ func (c *copying) putTables(ctx context.Context) error {
 
 // login returns where the tables go, and whether they are wanted at all.
 func (c *copying) login(ctx context.Context) (login database.Login, wanted bool, err error) {
-	if strings.HasPrefix(c.m.Engine, "SQLite") {
+	if c.m.Dialect() == "sqlite" {
 		if c.into.Database != "" {
 			return login, false, errors.New("the site's database is an SQLite file: it comes with the files, and has no other name")
 		}

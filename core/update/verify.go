@@ -7,7 +7,6 @@ import (
 	"fmt"
 	"os"
 	"path/filepath"
-	"slices"
 	"strings"
 
 	"wetland/core/database"
@@ -99,8 +98,7 @@ func (s scratch) close() error { return errors.Join(s.Database.Close(), s.drop()
 
 // openScratch makes an empty database of the same engine as the snapshot's.
 func openScratch(ctx context.Context, w *site.Workspace, m *snapshot.Manifest) (scratch, error) {
-	everything := func(names []string) []string { return slices.Clone(names) }
-	if strings.HasPrefix(m.Engine, "SQLite") {
+	if m.Dialect() == "sqlite" {
 		dir, err := os.MkdirTemp("", "wetland-*")
 		if err != nil {
 			return scratch{}, err
@@ -110,7 +108,7 @@ func openScratch(ctx context.Context, w *site.Workspace, m *snapshot.Manifest) (
 		if err := database.Create(ctx, login); err != nil {
 			return scratch{}, errors.Join(err, drop())
 		}
-		db, err := database.Open(ctx, login, everything)
+		db, err := database.Open(ctx, login, database.Everything)
 		if err != nil {
 			return scratch{}, errors.Join(err, drop())
 		}
@@ -129,7 +127,7 @@ func openScratch(ctx context.Context, w *site.Workspace, m *snapshot.Manifest) (
 		return scratch{}, fmt.Errorf("%w. That needs a user who may make databases", err)
 	}
 	drop := func() error { return database.Drop(context.WithoutCancel(ctx), login) }
-	db, err := database.Open(ctx, login, everything)
+	db, err := database.Open(ctx, login, database.Everything)
 	if err != nil {
 		return scratch{}, errors.Join(err, drop())
 	}
