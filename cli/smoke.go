@@ -65,7 +65,10 @@ func (a *app) smoke(cmd *cobra.Command, w *site.Workspace) error {
 	}
 	pages := update.Pages(w)
 	a.screen.Begin("pages", int64(len(pages)), "pages")
-	fetcher := update.NewFetcher(&site.Site{Workspace: w, Address: address})
+	fetcher, err := update.NewFetcher(&site.Site{Workspace: w, Address: address})
+	if err != nil {
+		return err
+	}
 	defer fetcher.Close()
 	take, err := fetcher.Take(cmd.Context(), pages, a.screen)
 	a.screen.clear()

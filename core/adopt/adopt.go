@@ -307,7 +307,10 @@ func (a *adoption) writeWorkspace(ctx context.Context) error {
 // Learn looks at all pages twice and records them as the workspace's baseline. Broken
 // pages are not learnt, unless accepted.
 func Learn(ctx context.Context, w *site.Workspace, address *url.URL, report progress.Reporter, accept bool) (*smoke.Judgement, error) {
-	fetcher := update.NewFetcher(&site.Site{Workspace: w, Address: address})
+	fetcher, err := update.NewFetcher(&site.Site{Workspace: w, Address: address})
+	if err != nil {
+		return nil, err
+	}
 	defer fetcher.Close()
 	var takes []*smoke.Take
 	for range 2 {

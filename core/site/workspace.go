@@ -33,6 +33,7 @@ type Config struct {
 	Site     SiteConfig     `toml:"site"`
 	Database DatabaseConfig `toml:"database"`
 	Files    FilesConfig    `toml:"files"`
+	Reach    ReachConfig    `toml:"reach"`
 	Smoke    SmokeConfig    `toml:"smoke"`
 	Update   UpdateConfig   `toml:"update"`
 	Keep     KeepConfig     `toml:"keep_snapshots"`
@@ -121,6 +122,8 @@ type Page struct {
 	Status  int      `toml:"status"`   // that it must answer with
 	LeadsTo string   `toml:"leads_to"` // the path that it must redirect to
 	Within  Duration `toml:"within"`   // how long it may take
+	// SignedIn fetches it in the session of [reach.sign_in].
+	SignedIn bool `toml:"signed_in"`
 }
 
 // Duration is a time.Duration written as "20s" or "1m30s".
@@ -238,9 +241,8 @@ func (c *Config) check() error {
 	if _, err := cms.Find(c.Site.CMS); err != nil {
 		say("[site] cms: %w", err)
 	}
-	if from := c.Database.PasswordFrom; from != "" && !strings.HasPrefix(from, "env ") && !strings.HasPrefix(from, "file ") {
-		say("[database] password_from must be \"env NAME\" or \"file PATH\": where the password is, not the password")
-	}
+	checkSecret("[database] password_from", c.Database.PasswordFrom, say)
+	c.checkReach(say)
 	if c.Smoke.AtOnce < 0 || c.Smoke.AtOnce > 64 {
 		say("[smoke] at_once must be from 1 to 64")
 	}

@@ -64,6 +64,9 @@ func mergeFacts(a, b Facts) Facts {
 		inside[name] = min(n, b.Inside[name])
 	}
 	a.Inside = inside
+	if a.Visitor != nil && b.Visitor != nil {
+		a.Visitor = &Visit{Faults: either(a.Visitor.Faults, b.Visitor.Faults), Earlier: b.Visitor.Earlier, Cache: b.Visitor.Cache}
+	}
 	a.Sights = mergeSights(a.Sights, b.Sights)
 	steady := map[string]int{}
 	for name, n := range a.Landmarks {

@@ -39,7 +39,7 @@ func (f *Fetcher) Discover(ctx context.Context, first []string) (found Discovere
 	for _, path := range first {
 		add(path)
 	}
-	front, err := f.get(ctx, f.Address, largestPage)
+	front, err := f.get(ctx, f.Address, largestPage, manner{})
 	if err != nil {
 		found.Broken = err
 		return found
@@ -83,7 +83,7 @@ func (f *Fetcher) otherKinds(ctx context.Context, front answer) []Page {
 			}
 		}
 	}
-	if got, err := f.get(ctx, f.Resolve(notThere), largestPage); err == nil && got.status == http.StatusNotFound {
+	if got, err := f.get(ctx, f.Resolve(notThere), largestPage, manner{}); err == nil && got.status == http.StatusNotFound {
 		pages = append(pages, Page{Path: notThere, Status: http.StatusNotFound})
 	}
 	return pages
@@ -140,7 +140,7 @@ func (f *Fetcher) pathOf(link *url.URL) (string, bool) {
 
 // sitemap reads a sitemap, or an index of sitemaps down to depth.
 func (f *Fetcher) sitemap(ctx context.Context, where *url.URL, depth int) ([]string, bool) {
-	got, err := f.get(ctx, where, largestPage)
+	got, err := f.get(ctx, where, largestPage, manner{})
 	if err != nil || got.status != 200 || depth == 0 {
 		return nil, false
 	}

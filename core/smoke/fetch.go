@@ -30,12 +30,23 @@ type Fetcher struct {
 	// BrowserProgram looks at the pages as a person does: a program, AnyBrowser, or "" for
 	// none.
 	BrowserProgram string
+	Reach          Reach
 	// Pictures is the folder for the browser's pictures; "": none are kept.
 	Pictures string
 	running  *browser.Browser
 
 	once   sync.Once
 	client *http.Client
+
+	signing       sync.Mutex
+	signedIn      *http.Client
+	signInProblem error
+}
+
+// manner is how a page is asked for.
+type manner struct {
+	plain    bool // as visitors do: caches may answer
+	signedIn bool
 }
 
 // Limits of what is read of one answer.
@@ -57,10 +68,8 @@ func (f *Fetcher) setUp() {
 		if f.Patience <= 0 {
 			f.Patience = 20 * time.Second
 		}
-		transport := http.DefaultTransport.(*http.Transport).Clone()
-		transport.MaxConnsPerHost = f.AtOnce
 		f.client = &http.Client{
-			Transport:     transport,
+			Transport:     f.transport(),
 			CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse },
 		}
 	})
@@ -85,15 +94,22 @@ func (f *Fetcher) Resolve(path string) *url.URL {
 	return f.Address.ResolveReference(rel)
 }
 
-// get fetches one address past caches, following redirects within limits.
-func (f *Fetcher) get(ctx context.Context, where *url.URL, limit int64) (answer, error) {
+// get fetches one address, following redirects within limits.
+func (f *Fetcher) get(ctx context.Context, where *url.URL, limit int64, how manner) (answer, error) {
 	f.setUp()
 	ctx, cancel := context.WithTimeout(ctx, f.Patience)
 	defer cancel()
 	start := time.Now()
 	var got answer
+	client := f.client
+	if how.signedIn {
+		var err error
+		if client, err = f.session(ctx); err != nil {
+			return got, err
+		}
+	}
 	for {
-		response, err := f.request(ctx, fresh(where))
+		response, err := f.request(ctx, client, where, how)
 		if err != nil {
 			return got, f.explain(ctx, err)
 		}
@@ -126,7 +142,7 @@ func (f *Fetcher) get(ctx context.Context, where *url.URL, limit int64) (answer,
 
 // shown is how an address is recorded: without the host if it is the site's own.
 func (f *Fetcher) shown(where *url.URL) string {
-	if where.Host == f.Address.Host && where.Scheme == f.Address.Scheme {
+	if f.isOwn(where) {
 		return where.RequestURI()
 	}
 	return where.String()
@@ -134,23 +150,39 @@ func (f *Fetcher) shown(where *url.URL) string {
 
 // request asks once, and once more if the connection failed: that says nothing
 // about the page.
-func (f *Fetcher) request(ctx context.Context, where *url.URL) (*http.Response, error) {
+func (f *Fetcher) request(ctx context.Context, client *http.Client, where *url.URL, how manner) (*http.Response, error) {
 	ask := func() (*http.Response, error) {
-		request, err := http.NewRequestWithContext(ctx, http.MethodGet, where.String(), nil)
+		request, err := f.newRequest(ctx, where, how)
 		if err != nil {
 			return nil, err
 		}
-		request.Header.Set("User-Agent", "Wetland smoke test")
-		request.Header.Set("Cache-Control", "no-cache")
-		request.Header.Set("Pragma", "no-cache")
-		request.Header.Set("Accept", "text/html,application/xhtml+xml,*/*;q=0.8")
-		return f.client.Do(request)
+		return client.Do(request)
 	}
 	response, err := ask()
-	if err != nil && ctx.Err() == nil {
+	if err != nil && ctx.Err() == nil && certificateWords(err) == "" {
 		return ask()
 	}
 	return response, err
+}
+
+func (f *Fetcher) newRequest(ctx context.Context, where *url.URL, how manner) (*http.Request, error) {
+	if !how.plain {
+		where = fresh(where)
+	}
+	request, err := http.NewRequestWithContext(ctx, http.MethodGet, where.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+	request.Header.Set("User-Agent", "Wetland smoke test")
+	request.Header.Set("Accept", "text/html,application/xhtml+xml,*/*;q=0.8")
+	if !how.plain {
+		request.Header.Set("Cache-Control", "no-cache")
+		request.Header.Set("Pragma", "no-cache")
+	}
+	if f.Reach.User != "" && f.isOwn(where) {
+		request.SetBasicAuth(f.Reach.User, f.Reach.Password)
+	}
+	return request, nil
 }
 
 func (f *Fetcher) explain(ctx context.Context, err error) error {
@@ -159,6 +191,9 @@ func (f *Fetcher) explain(ctx context.Context, err error) error {
 	}
 	if errors.Is(err, syscall.ECONNREFUSED) {
 		return errors.New("nothing answers there: the connection was refused")
+	}
+	if words := certificateWords(err); words != "" {
+		return errors.New(words)
 	}
 	var wrapped *url.Error
 	if errors.As(err, &wrapped) {
@@ -220,13 +255,28 @@ var notCovered = []string{"files that pages load from other hosts"}
 
 func (f *Fetcher) look(ctx context.Context, page Page, shared *assets) Facts {
 	where := f.Resolve(page.Path)
-	got, err := f.get(ctx, where, largestPage)
+	got, err := f.get(ctx, where, largestPage, manner{signedIn: page.SignedIn})
 	if err != nil {
 		return Facts{Path: page.Path, Problem: err.Error(), Redirects: got.redirects, Wanted: page}
 	}
 	facts, document := readPage(page, where, got)
-	var rules []styleRule
-	for i := range facts.Assets {
+	if !page.SignedIn {
+		facts.Visitor = f.visit(ctx, page, where, facts)
+	}
+	rules := f.lookAtAssets(ctx, &facts, shared)
+	if document != nil {
+		own, count := parseSheet(inlineSheets(document))
+		facts.Rules += count
+		readStyle(&facts, document, append(rules, own...))
+		readTexts(&facts, document)
+	}
+	return facts
+}
+
+// lookAtAssets fetches what a page loads, and the fonts that its style sheets name. It
+// returns the sheets' rules.
+func (f *Fetcher) lookAtAssets(ctx context.Context, facts *Facts, shared *assets) (rules []styleRule) {
+	for i := 0; i < len(facts.Assets); i++ { // which grows
 		asset := &facts.Assets[i]
 		state := shared.look(ctx, *asset)
 		asset.Problem, asset.Syntax, asset.Bytes = state.problem, state.syntax, state.bytes
@@ -235,14 +285,9 @@ func (f *Fetcher) look(ctx context.Context, page Page, shared *assets) Facts {
 		if at, err := url.Parse(asset.Path); err == nil {
 			asset.Path = at.Path
 		}
+		facts.Assets = append(facts.Assets, state.fonts...)
 	}
-	if document != nil {
-		own, count := parseSheet(inlineSheets(document))
-		facts.Rules += count
-		readStyle(&facts, document, append(rules, own...))
-		readTexts(&facts, document)
-	}
-	return facts
+	return rules
 }
 
 // assets fetches every style sheet, script and image once for all pages.
@@ -260,6 +305,7 @@ type assetState struct {
 	syntax  string // of a script
 	rules   []styleRule
 	count   int // of a style sheet's rules
+	fonts   []Asset
 	bytes   int
 }
 
@@ -287,7 +333,7 @@ func (a *assets) fetch(ctx context.Context, asset Asset, state *assetState) {
 		state.problem = "its address cannot be read"
 		return
 	}
-	got, err := a.fetcher.get(ctx, where, largestAsset)
+	got, err := a.fetcher.get(ctx, where, largestAsset, manner{})
 	if err != nil {
 		state.problem = err.Error()
 		return
@@ -303,12 +349,38 @@ func (a *assets) fetch(ctx context.Context, asset Asset, state *assetState) {
 		state.problem = "the server answers with a web page in its place"
 	case asset.Kind == "style sheet":
 		state.rules, state.count = parseSheet(got.body)
+		state.fonts = a.fonts(where, got.body)
 		a.imports(ctx, where, got.body, state, 2)
 	case asset.Kind == "script":
 		state.syntax = parseScript(got.body)
 	case asset.Kind == "image" && strings.HasPrefix(kind, "text/html"):
 		state.problem = "the server answers with a web page in its place"
 	}
+}
+
+var (
+	fontFace = regexp.MustCompile(`(?is)@font-face\s*\{[^}]*\}`)
+	fontFile = regexp.MustCompile(`(?i)url\(\s*["']?([^"')\s]+)`)
+)
+
+// fonts lists the first file of each font that a sheet declares and this site hands out:
+// the one that browsers of today take.
+func (a *assets) fonts(sheet *url.URL, text []byte) (found []Asset) {
+	for _, face := range fontFace.FindAll(text, 40) {
+		file := fontFile.FindSubmatch(face)
+		if file == nil || bytes.HasPrefix(file[1], []byte("data:")) {
+			continue
+		}
+		where, err := sheet.Parse(string(file[1]))
+		if err != nil || !a.fetcher.isOwn(where) {
+			continue
+		}
+		where.Fragment = ""
+		if font := (Asset{Kind: "font", Path: where.String()}); !slices.Contains(found, font) {
+			found = append(found, font)
+		}
+	}
+	return found
 }
 
 var imported = regexp.MustCompile(`(?i)@import\s+(?:url\(\s*)?["']?([^"')\s;]+)`)
@@ -320,13 +392,14 @@ func (a *assets) imports(ctx context.Context, from *url.URL, text []byte, state 
 		if err != nil || where.Host != a.fetcher.Address.Host || depth == 0 {
 			continue
 		}
-		got, err := a.fetcher.get(ctx, where, largestAsset)
+		got, err := a.fetcher.get(ctx, where, largestAsset, manner{})
 		if err != nil || got.status != http.StatusOK {
 			state.problem = fmt.Sprintf("%s, which it imports, does not load", where.Path)
 			continue
 		}
 		rules, count := parseSheet(got.body)
 		state.rules, state.count = append(rules, state.rules...), state.count+count
+		state.fonts = append(state.fonts, a.fonts(where, got.body)...)
 		a.imports(ctx, where, got.body, state, depth-1)
 	}
 }

@@ -55,7 +55,7 @@ func (f *Fetcher) Identify(ctx context.Context, place files.Place, candidates []
 
 // Fetch returns the bytes and status of one file of the site, past caches.
 func (f *Fetcher) Fetch(ctx context.Context, path string) ([]byte, int, error) {
-	got, err := f.get(ctx, f.Resolve(path), largestAsset)
+	got, err := f.get(ctx, f.Resolve(path), largestAsset, manner{})
 	return got.body, got.status, err
 }
 
@@ -70,7 +70,7 @@ func readUpTo(place files.Place, name string, limit int64) ([]byte, error) {
 
 // PHPVersion returns the version of PHP that the site's answers name, or "".
 func (f *Fetcher) PHPVersion(ctx context.Context) string {
-	got, err := f.get(ctx, f.Address, largestPage)
+	got, err := f.get(ctx, f.Address, largestPage, manner{})
 	if err != nil {
 		return ""
 	}

@@ -148,6 +148,10 @@ func faults(now Facts) []Finding {
 		}
 		found.add(verdict, asset.Kind, fmt.Sprintf("the %s %s does not load", asset.Kind, asset.Path), asset.Problem)
 	}
+	if !now.isPage() && !readsAsText(now.Type) {
+		found.add(Doubtful, "type", "it is no web page but "+orWords(now.Type, "something that says no type"), "")
+	}
+	visitFaults(&found, now)
 	loseScripts(&found, now)
 	sightFaults(&found, now)
 	return found
@@ -162,6 +166,10 @@ func losses(was, now Facts) []Finding {
 	}
 	if (now.Status >= 400 && was.Status < 400) || (was.Complete && !now.Complete) || now.Unknown != "" || was.Unknown != "" {
 		return found // that much else is gone follows from it
+	}
+	if was.isPage() && !now.isPage() {
+		found.add(Broken, "type", fmt.Sprintf("it is no web page any more but %s", orWords(now.Type, "something that says no type")), "")
+		return found
 	}
 	if was.Title != "" && !mended(was.Title, now.Title) {
 		found.add(Doubtful, "title", fmt.Sprintf("the title is %q, was %q", now.Title, was.Title), "")
@@ -178,7 +186,16 @@ func losses(was, now Facts) []Finding {
 	loseSights(&found, was, now)
 	loseMenus(&found, was, now)
 	loseForms(&found, was, now)
+	visitNotes(&found, now)
 	return found
+}
+
+// isPage tells whether the answer says that it is a web page.
+func (f Facts) isPage() bool { return f.Type == "text/html" || f.Type == "application/xhtml+xml" }
+
+// readsAsText tells of types that are meant to be read as they are: feeds, data, plain text.
+func readsAsText(kind string) bool {
+	return strings.HasPrefix(kind, "text/") || strings.HasSuffix(kind, "xml") || strings.HasSuffix(kind, "json")
 }
 
 func loseTarget(found *collector, was, now Facts) {

@@ -19,6 +19,8 @@ type Page struct {
 	// LeadsTo is the path that it must redirect to; "": it is not said.
 	LeadsTo string        `json:"leads_to,omitempty"`
 	Within  time.Duration `json:"within_ns,omitempty"` // how long it may take; 0: it is not said
+	// SignedIn fetches it in the session of the Reach.
+	SignedIn bool `json:"signed_in,omitempty"`
 }
 
 // Verdict is the judgement of a page or of all of them.
@@ -86,6 +88,8 @@ type Facts struct {
 	// Unknown says why the page itself was not seen: something else answered for it.
 	Unknown string `json:"unknown,omitempty"`
 	Wanted  Page   `json:"wanted,omitzero"`
+	// Visitor is what a plain visitor gets; nil: nobody asked.
+	Visitor *Visit `json:"visitor,omitempty"`
 	// Sights are how the page looks in a browser, by width; nil: nobody looked.
 	Sights  map[string]browser.Sight `json:"sights,omitempty"`
 	Errors  []string                 `json:"errors,omitempty"`  // error texts found on it

@@ -32,6 +32,9 @@ func readPage(page Page, where *url.URL, got answer) (Facts, *goquery.Document) 
 		}
 	}
 	kind := got.header.Get("Content-Type")
+	if kind == "" {
+		kind = http.DetectContentType(got.body)
+	}
 	facts.Type, _, _ = mime.ParseMediaType(kind)
 	text := toUTF8(got.body, kind)
 	facts.Errors = errorTexts(text)
@@ -40,7 +43,7 @@ func readPage(page Page, where *url.URL, got answer) (Facts, *goquery.Document) 
 			facts.Missing = append(facts.Missing, want)
 		}
 	}
-	if facts.Type != "text/html" && facts.Type != "application/xhtml+xml" {
+	if !facts.isPage() {
 		facts.Complete, facts.Text = true, len(text)
 		if strings.HasSuffix(facts.Type, "xml") {
 			readFeed(&facts, text)
@@ -131,16 +134,19 @@ func endsWell(text []byte) bool {
 // errors, in the page's text or in its comments. PHP's are fixed in
 // main/main.c (php_error_cb); those of WordPress in wp-includes/functions.php
 // (_default_wp_die_handler) and class-wpdb.php.
-var errorShapes = []*regexp.Regexp{
-	regexp.MustCompile(`(?is)(?:<b>)?\b(?:fatal error|parse error|recoverable fatal error|warning|notice|deprecated|strict standards)(?:</b>)?:\s.{1,900}?\sin\s(?:<b>)?[^\s<]{2,400}(?:</b>)?\son line\s(?:<b>)?\d+`),
-	regexp.MustCompile(`(?i)uncaught (?:[\w\\]*(?:error|exception))\b[^\n<]{0,200}`),
-	regexp.MustCompile(`(?i)<[a-z]+[^>]*class="[^"]*\bwp-die-message\b[^"]*"[^>]*>.{0,200}`),
-	regexp.MustCompile(`(?i)<body[^>]*id="error-page"`),
-	regexp.MustCompile(`(?i)There has been a critical error on this website`),
-	regexp.MustCompile(`(?i)Error establishing a database connection`),
-	regexp.MustCompile(`(?i)<div id="error"><p class="wpdberror">.{0,300}`),
-	regexp.MustCompile(`(?i)You have an error in your SQL syntax[^\n<]{0,200}`),
-	regexp.MustCompile(`(?i)<h1>Rowlock could not show this page</h1>`),
+var errorShapes = []struct {
+	key   string // in small letters, in every match: looking for it is quick
+	shape *regexp.Regexp
+}{
+	{"on line", regexp.MustCompile(`(?is)(?:<b>)?\b(?:fatal error|parse error|recoverable fatal error|warning|notice|deprecated|strict standards)(?:</b>)?:\s.{1,900}?\sin\s(?:<b>)?[^\s<]{2,400}(?:</b>)?\son line\s(?:<b>)?\d+`)},
+	{"uncaught ", regexp.MustCompile(`(?i)uncaught (?:[\w\\]*(?:error|exception))\b[^\n<]{0,200}`)},
+	{"wp-die-message", regexp.MustCompile(`(?i)<[a-z]+[^>]*class="[^"]*\bwp-die-message\b[^"]*"[^>]*>.{0,200}`)},
+	{"error-page", regexp.MustCompile(`(?i)<body[^>]*id="error-page"`)},
+	{"there has been a critical error", regexp.MustCompile(`(?i)There has been a critical error on this website`)},
+	{"error establishing a database", regexp.MustCompile(`(?i)Error establishing a database connection`)},
+	{"wpdberror", regexp.MustCompile(`(?i)<div id="error"><p class="wpdberror">.{0,300}`)},
+	{"you have an error in your sql", regexp.MustCompile(`(?i)You have an error in your SQL syntax[^\n<]{0,200}`)},
+	{"rowlock could not show", regexp.MustCompile(`(?i)<h1>Rowlock could not show this page</h1>`)},
 }
 
 var (
@@ -151,8 +157,12 @@ var (
 // errorTexts returns each shape's first match, as a line to read.
 func errorTexts(text []byte) []string {
 	var found []string
-	for _, shape := range errorShapes {
-		if match := shape.Find(text); match != nil {
+	lower := bytes.ToLower(text)
+	for _, one := range errorShapes {
+		if !bytes.Contains(lower, []byte(one.key)) {
+			continue
+		}
+		if match := one.shape.Find(text); match != nil {
 			line := readable(string(match))
 			if line == "" {
 				line = string(match)

@@ -9,10 +9,12 @@ import (
 	"image"
 	_ "image/png" // pictures are PNG
 	"maps"
+	"net/url"
 	"os"
 	"path/filepath"
 	"slices"
 	"strings"
+	"time"
 
 	"golang.org/x/sync/errgroup"
 
@@ -22,6 +24,9 @@ import (
 
 // tabsAtOnce is how many pages the browser has open at the same time.
 const tabsAtOnce = 2
+
+// startingTime is what a browser may take to start on a busy machine, at the least.
+const startingTime = 30 * time.Second
 
 // mostSights is how many pages the browser looks at: visitors may be meeting the new
 // version meanwhile. The others are read all the same.
@@ -47,7 +52,7 @@ func (f *Fetcher) withBrowser(ctx context.Context, take *Take, report progress.R
 	}
 	if f.running == nil {
 		var err error
-		if f.running, err = browser.Start(context.WithoutCancel(ctx), program, 2*f.Patience); err != nil {
+		if f.running, err = browser.Start(context.WithoutCancel(ctx), f.browserOptions(program)); err != nil {
 			for i := range take.Pages {
 				take.Pages[i].Sights = map[string]browser.Sight{"desktop": {Problem: err.Error()}}
 			}
@@ -70,7 +75,7 @@ func (f *Fetcher) withBrowser(ctx context.Context, take *Take, report progress.R
 		group.Go(func() error {
 			facts.Sights = map[string]browser.Sight{}
 			for _, width := range widths {
-				sight, err := f.running.Look(ctx, fresh(f.Resolve(facts.Path)).String(), int(width.pixels))
+				sight, err := f.running.Look(ctx, f.browserVisit(*facts, int(width.pixels)))
 				if err != nil {
 					return err
 				}
@@ -87,6 +92,27 @@ func (f *Fetcher) withBrowser(ctx context.Context, take *Take, report progress.R
 		take.NotCovered = append(take.NotCovered, "how "+plural(passed, "further page")+" look in a browser")
 	}
 	return group.Wait()
+}
+
+func (f *Fetcher) browserOptions(program string) browser.Options {
+	return browser.Options{
+		Program: program, Patience: 2 * f.Patience, Starting: max(2*f.Patience, startingTime), Own: withPort(f.Address), Server: f.Reach.Server,
+		// The fetcher has checked them for each page that the browser is shown.
+		AnyCertificate: f.Reach.Trusted != nil,
+	}
+}
+
+func (f *Fetcher) browserVisit(facts Facts, width int) browser.Visit {
+	visit := browser.Visit{Address: fresh(f.Resolve(facts.Path)).String(), Width: width}
+	if f.Reach.User != "" {
+		opening := *f.Address
+		opening.User = url.UserPassword(f.Reach.User, f.Reach.Password)
+		visit.Opening = opening.String()
+	}
+	if facts.Wanted.SignedIn && f.signedIn != nil {
+		visit.Cookies = f.signedIn.Jar.Cookies(f.Resolve(facts.Path))
+	}
+	return visit
 }
 
 // Close ends the browser, if one was started.

@@ -236,9 +236,12 @@ func TestMergeLearnsWhatMoves(t *testing.T) {
 }
 
 func TestRequestsPassCaches(t *testing.T) {
-	seen := map[string]bool{}
+	seen, plain := map[string]bool{}, 0
 	take(t, func(w http.ResponseWriter, r *http.Request) {
-		if r.URL.Path == "/page" {
+		switch {
+		case r.URL.RequestURI() == "/page?p=7":
+			plain++ // as a visitor asks
+		case r.URL.Path == "/page":
 			if seen[r.URL.RawQuery] || r.Header.Get("Cache-Control") != "no-cache" || r.URL.Query().Get("p") != "7" || r.Header.Get("Cookie") != "" {
 				t.Errorf("a cache could answer %s %v", r.URL, r.Header)
 			}
@@ -246,6 +249,55 @@ func TestRequestsPassCaches(t *testing.T) {
 		}
 		serving(goodPage)(w, r)
 	}, Page{Path: "/page?p=7"}, Page{Path: "/page?p=7"})
+	if len(seen) != 2 || plain != 2 {
+		t.Errorf("%d requests past caches and %d plain ones", len(seen), plain)
+	}
+}
+
+// A cache that goes on handing out what it has is told apart from the page itself.
+func TestVisitorsBehindACache(t *testing.T) {
+	held := ""
+	cached := func(held *string, page string) http.HandlerFunc {
+		return func(w http.ResponseWriter, r *http.Request) {
+			if *held != "" && r.URL.RawQuery == "" && r.URL.Path == "/page" {
+				w.Header().Set("Age", "40")
+				w.Header().Set("Content-Type", "text/html")
+				fmt.Fprint(w, *held)
+				return
+			}
+			serving(page)(w, r)
+		}
+	}
+	before := take(t, cached(&held, goodPage))
+	held = goodPage
+	after := Judge(before, take(t, cached(&held, strings.Replace(goodPage, "ver=1", "ver=2", 1))))
+	if after.Verdict != Sound || len(after.Pages[0].Findings) != 0 {
+		t.Errorf("an asset's new address alone: %+v", after.Pages[0])
+	}
+	after = Judge(before, take(t, cached(&held, strings.Replace(goodPage, "/style.css", "/styles.css", 1))))
+	if finding := find(after, "visitors"); finding == nil || after.Verdict != Sound || finding.Evidence != "Age: 40 seconds" {
+		t.Errorf("a stale page: %s %+v", after.Verdict, after.Pages[0].Findings)
+	}
+	after = Judge(before, take(t, cached(&held, goodPage[:300])))
+	if finding := find(after, "cut off"); finding == nil || after.Verdict != Broken {
+		t.Errorf("broken behind a healthy cache: %s %+v", after.Verdict, after.Pages[0].Findings)
+	}
+	held = goodPage[:300]
+	after = Judge(before, take(t, cached(&held, goodPage)))
+	if finding := find(after, "visitors"); finding == nil || after.Verdict != Broken || !strings.Contains(finding.What, "the page itself is mended") {
+		t.Errorf("mended behind a broken cache: %s %+v", after.Verdict, after.Pages[0].Findings)
+	}
+}
+
+func find(j *Judgement, check string) *Finding {
+	for _, page := range j.Pages {
+		for i := range page.Findings {
+			if page.Findings[i].Check == check {
+				return &page.Findings[i]
+			}
+		}
+	}
+	return nil
 }
 
 func TestHugeAndPackedAnswers(t *testing.T) {

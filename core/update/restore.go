@@ -149,7 +149,10 @@ func openRestoration(ctx context.Context, w *site.Workspace, o RestoreOptions, w
 	} else if err != nil {
 		return nil, err
 	}
-	s.fetcher, s.pages = NewFetcher(s.site), Pages(w)
+	if s.fetcher, err = NewFetcher(s.site); err != nil {
+		return nil, errors.Join(err, s.close())
+	}
+	s.pages = Pages(w)
 	r.session = s
 	if r.manifest.Root != s.site.Root {
 		why.add(fmt.Sprintf("%s is a snapshot of the site in %s, not of %s", r.manifest.Name, r.manifest.Root, s.site.Root), "Restore it from the workspace of that site.")
@@ -336,7 +339,9 @@ func (r *restoration) reopen(ctx context.Context) error {
 		return fmt.Errorf("the files are back, but the site cannot be opened: %w", err)
 	}
 	r.site, r.remembered = opened, false
-	r.fetcher = NewFetcher(opened)
+	if r.fetcher, err = NewFetcher(opened); err != nil {
+		return err
+	}
 	if !r.scope.database {
 		return nil
 	}

@@ -7,6 +7,7 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"maps"
 	"os"
 	"path/filepath"
 	"time"
@@ -135,7 +136,10 @@ func open(ctx context.Context, w *site.Workspace, guard Guard, why *reasons) (*s
 	} else if err != nil {
 		return nil, err
 	}
-	s.fetcher = NewFetcher(opened)
+	if s.fetcher, err = NewFetcher(opened); err != nil {
+		why.add(err.Error(), "Mend [reach] in "+site.ConfigName+".")
+		return nil, errors.Join(why.refusal(), s.close())
+	}
 	s.pages = Pages(w)
 	if s.db, err = opened.OpenDatabase(ctx); err != nil {
 		why.add(err.Error(), DatabaseAdvice(err))
@@ -149,9 +153,14 @@ func open(ctx context.Context, w *site.Workspace, guard Guard, why *reasons) (*s
 	return s, nil
 }
 
-// NewFetcher returns the fetcher for a site's pages, as its wetland.toml wants it.
-func NewFetcher(s *site.Site) *smoke.Fetcher {
+// NewFetcher returns the fetcher for a site's pages, as its wetland.toml wants it. Its
+// error says which secrets or certificates cannot be had.
+func NewFetcher(s *site.Site) (*smoke.Fetcher, error) {
 	config := s.Workspace.Config.Smoke
+	reach, err := reachOf(s.Workspace.Config.Reach)
+	if err != nil {
+		return nil, err
+	}
 	program := config.Browser
 	switch program {
 	case "":
@@ -159,7 +168,32 @@ func NewFetcher(s *site.Site) *smoke.Fetcher {
 	case "none":
 		program = ""
 	}
-	return &smoke.Fetcher{Address: s.Address, AtOnce: config.AtOnce, Patience: time.Duration(config.Patience), BrowserProgram: program}
+	return &smoke.Fetcher{Address: s.Address, AtOnce: config.AtOnce, Patience: time.Duration(config.Patience), BrowserProgram: program, Reach: reach}, nil
+}
+
+// reachOf reads the secrets and certificates with which a site is reached.
+func reachOf(config site.ReachConfig) (reach smoke.Reach, err error) {
+	var problems []error
+	secret := func(setting, from string) string {
+		if from == "" {
+			return ""
+		}
+		value, err := site.ReadSecret(setting, from)
+		problems = append(problems, err)
+		return value
+	}
+	reach = smoke.Reach{Server: config.Server, User: config.User, Password: secret("[reach] password_from", config.PasswordFrom)}
+	reach.Trusted, err = config.TrustedCertificates()
+	problems = append(problems, err)
+	if in := config.SignIn; in.Path != "" {
+		fields := maps.Clone(in.Fields)
+		if fields == nil {
+			fields = map[string]string{}
+		}
+		fields[in.PasswordField] = secret("[reach.sign_in] password_from", in.PasswordFrom)
+		reach.SignIn = &smoke.SignIn{Path: in.Path, Fields: fields}
+	}
+	return reach, errors.Join(problems...)
 }
 
 // Pages returns the pages that a workspace names.
@@ -168,7 +202,7 @@ func Pages(w *site.Workspace) []smoke.Page {
 	for _, page := range w.Config.Pages {
 		pages = append(pages, smoke.Page{
 			Path: page.Path, Expect: page.Expect, Has: page.Has, HasNot: page.HasNot, Ignore: page.Ignore,
-			Status: page.Status, LeadsTo: page.LeadsTo, Within: time.Duration(page.Within),
+			Status: page.Status, LeadsTo: page.LeadsTo, Within: time.Duration(page.Within), SignedIn: page.SignedIn,
 		})
 	}
 	return pages

@@ -6,6 +6,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"net/http"
 	"os"
 	"os/exec"
 	"slices"
@@ -13,6 +14,7 @@ import (
 	"sync"
 	"time"
 
+	"github.com/chromedp/cdproto/network"
 	"github.com/chromedp/cdproto/runtime"
 	"github.com/chromedp/chromedp"
 )
@@ -58,20 +60,44 @@ type Browser struct {
 	limit time.Duration
 }
 
-// Start runs the program without a window. Close it when done. patience is for one page.
-func Start(ctx context.Context, program string, patience time.Duration) (*Browser, error) {
+// Options of a browser.
+type Options struct {
+	Program  string
+	Patience time.Duration // for one page
+	Starting time.Duration // how long it may take to start
+	// Server is the host and port to connect to instead of Own, the site's; "": Own.
+	Own, Server string
+	// AnyCertificate trusts every certificate. It is for those that were checked by other
+	// means.
+	AnyCertificate bool
+}
+
+// Start runs a browser without a window. Close it when done.
+func Start(ctx context.Context, o Options) (*Browser, error) {
 	options := slices.Clone(chromedp.DefaultExecAllocatorOptions[:])
-	options = append(options, chromedp.ExecPath(program), chromedp.Flag("disable-component-update", true),
+	options = append(options, chromedp.ExecPath(o.Program), chromedp.Flag("disable-component-update", true),
 		chromedp.Flag("disable-quic", true), chromedp.Flag("hide-scrollbars", true), chromedp.Flag("force-color-profile", "srgb"))
 	if os.Geteuid() == 0 { // Chromium refuses to run as root in its sandbox
 		options = append(options, chromedp.NoSandbox)
 	}
+	if o.Server != "" {
+		options = append(options, chromedp.Flag("host-resolver-rules", "MAP "+o.Own+" "+o.Server), chromedp.Flag("no-proxy-server", true))
+	}
+	if o.AnyCertificate {
+		options = append(options, chromedp.Flag("ignore-certificate-errors", true))
+	}
 	allocated, free := chromedp.NewExecAllocator(ctx, options...)
 	opened, end := chromedp.NewContext(allocated)
-	b := &Browser{ctx: opened, stop: func() { end(); free() }, limit: patience}
-	if err := chromedp.Do(opened, chromedp.Navigate("about:blank")); err != nil {
+	b := &Browser{ctx: opened, stop: func() { end(); free() }, limit: o.Patience}
+	// Freeing kills it: a program that says nothing would be waited for without end.
+	late := time.AfterFunc(o.Starting, free)
+	err := chromedp.Do(opened, chromedp.Navigate("about:blank"))
+	if !late.Stop() {
+		err = fmt.Errorf("it did not start within %s", o.Starting)
+	}
+	if err != nil {
 		b.Close()
-		return nil, fmt.Errorf("start %s: %w", program, err)
+		return nil, fmt.Errorf("start %s: %w", o.Program, err)
 	}
 	return b, nil
 }
@@ -106,10 +132,20 @@ type measured struct {
 	Letters  int            `json:"letters"`
 }
 
-// Look opens a page in a tab of its own, in a window of this width, and photographs all
-// of it. What fails is in the sight; the error is only the context's.
-func (b *Browser) Look(ctx context.Context, address string, width int) (Sight, error) {
-	sight := Sight{Width: width}
+// Visit is one look at a page.
+type Visit struct {
+	Address string
+	Width   int // of the window, in CSS pixels
+	// Opening is an address of the same site with user and password in it, which is
+	// opened first: the browser remembers them. "": none.
+	Opening string
+	Cookies []*http.Cookie
+}
+
+// Look opens a page in a tab of its own, and photographs all of it. What fails is in the
+// sight; the error is only the context's.
+func (b *Browser) Look(ctx context.Context, visit Visit) (Sight, error) {
+	sight := Sight{Width: visit.Width}
 	tab, end := chromedp.NewContext(b.ctx, chromedp.WithNewBrowserContext())
 	defer end()
 	tab, give := context.WithTimeout(tab, b.limit)
@@ -133,7 +169,7 @@ func (b *Browser) Look(ctx context.Context, address string, width int) (Sight, e
 			sight.Failures = append(sight.Failures, line)
 		}
 	})
-	err := errors.Join(listening, b.visit(tab, address, &sight))
+	err := errors.Join(listening, b.visit(tab, visit, &sight))
 	mu.Lock()
 	defer mu.Unlock()
 	if err != nil {
@@ -145,9 +181,12 @@ func (b *Browser) Look(ctx context.Context, address string, width int) (Sight, e
 // tallest bounds the pictures, in pixels: a page without an end must not fill the disk.
 const tallest = 12_000
 
-func (b *Browser) visit(tab context.Context, address string, sight *Sight) error {
+func (b *Browser) visit(tab context.Context, visit Visit, sight *Sight) error {
 	const windowHeight = 900
-	if err := chromedp.Do(tab, chromedp.EmulateViewport(int64(sight.Width), windowHeight), chromedp.Navigate(address)); err != nil {
+	if err := enter(tab, visit); err != nil {
+		return err
+	}
+	if err := chromedp.Do(tab, chromedp.EmulateViewport(int64(sight.Width), windowHeight), chromedp.Navigate(visit.Address)); err != nil {
 		return err
 	}
 	// Fonts and pictures that come late move what is below them.
@@ -164,6 +203,23 @@ func (b *Browser) visit(tab context.Context, address string, sight *Sight) error
 	}
 	sight.Image, err = chromedp.Run(tab, chromedp.FullScreenshot(100))
 	return err
+}
+
+// enter gives the tab what it needs to be let in.
+func enter(tab context.Context, visit Visit) error {
+	var cookies []*network.CookieParam
+	for _, cookie := range visit.Cookies {
+		cookies = append(cookies, &network.CookieParam{Name: cookie.Name, Value: cookie.Value, URL: visit.Address, HTTPOnly: true})
+	}
+	if len(cookies) > 0 {
+		if _, err := chromedp.Call(tab, network.SetCookies, network.SetCookiesParams{Cookies: cookies}); err != nil {
+			return err
+		}
+	}
+	if visit.Opening == "" {
+		return nil
+	}
+	return chromedp.Do(tab, chromedp.Navigate(visit.Opening))
 }
 
 func explain(tab context.Context, err error, limit time.Duration) string {

@@ -1,0 +1,85 @@
+package site
+
+import (
+	"crypto/x509"
+	"errors"
+	"fmt"
+	"net"
+	"os"
+	"strings"
+)
+
+// ReachConfig says how the site is reached where its address alone does not lead there.
+type ReachConfig struct {
+	// Server is HOST:PORT of the server itself, past what stands in front of it.
+	Server string `toml:"server"`
+	// Certificates is a file of certificates (PEM) to trust beside the system's.
+	Certificates string `toml:"certificates"`
+	// User protects the whole site (HTTP Basic). PasswordFrom says where the password
+	// is: "env NAME" or "file PATH".
+	User         string       `toml:"user"`
+	PasswordFrom string       `toml:"password_from"`
+	SignIn       SignInConfig `toml:"sign_in"`
+}
+
+// SignInConfig fills in the form that opens a session.
+type SignInConfig struct {
+	Path          string            `toml:"path"`           // of the page with the form
+	Fields        map[string]string `toml:"fields"`         // by the names in the form
+	PasswordField string            `toml:"password_field"` // the name of the password's
+	PasswordFrom  string            `toml:"password_from"`
+}
+
+func (c *Config) checkReach(say func(string, ...any)) {
+	reach := c.Reach
+	if reach.Server != "" {
+		if _, port, err := net.SplitHostPort(reach.Server); err != nil || port == "" {
+			say("[reach] server must be HOST:PORT, such as 192.0.2.7:443, not %q", reach.Server)
+		}
+	}
+	checkSecret("[reach] password_from", reach.PasswordFrom, say)
+	checkSecret("[reach.sign_in] password_from", reach.SignIn.PasswordFrom, say)
+	if (reach.User == "") != (reach.PasswordFrom == "") {
+		say("[reach] takes user and password_from together")
+	}
+	in := reach.SignIn
+	if in.Path != "" && (!strings.HasPrefix(in.Path, "/") || in.PasswordField == "" || in.PasswordFrom == "") {
+		say("[reach.sign_in] wants path (with its slash), password_field and password_from")
+	}
+	for name := range in.Fields {
+		if name == in.PasswordField || (LooksSecret(name) && name != "testcookie") {
+			say("[reach.sign_in] fields holds %q, which looks like a secret. Name it in password_field, and say in password_from where it is", name)
+		}
+	}
+	for i, page := range c.Pages {
+		if page.SignedIn && in.Path == "" {
+			say("[[pages]] number %d: signed_in needs [reach.sign_in]", i+1)
+		}
+	}
+}
+
+func checkSecret(setting, from string, say func(string, ...any)) {
+	if from != "" && !strings.HasPrefix(from, "env ") && !strings.HasPrefix(from, "file ") {
+		say("%s must be \"env NAME\" or \"file PATH\": where the password is, not the password", setting)
+	}
+}
+
+// TrustedCertificates reads the certificates to trust beside the system's; nil: the
+// system's alone.
+func (c ReachConfig) TrustedCertificates() (*x509.CertPool, error) {
+	if c.Certificates == "" {
+		return nil, nil
+	}
+	text, err := os.ReadFile(c.Certificates)
+	if err != nil {
+		return nil, fmt.Errorf("[reach] certificates: %w", err)
+	}
+	pool, err := x509.SystemCertPool()
+	if err != nil {
+		pool = x509.NewCertPool()
+	}
+	if !pool.AppendCertsFromPEM(text) {
+		return nil, errors.New("[reach] certificates: " + c.Certificates + " holds no certificate (PEM)")
+	}
+	return pool, nil
+}

@@ -1,0 +1,203 @@
+package smoke
+
+import (
+	"crypto/x509"
+	"fmt"
+	"net/http"
+	"net/http/httptest"
+	"net/url"
+	"strings"
+	"testing"
+	"time"
+
+	"wetland/core/progress"
+)
+
+// reaching takes one page of a site at the address.
+func reaching(t *testing.T, address string, reach Reach, page Page) Facts {
+	t.Helper()
+	at, err := url.Parse(address)
+	if err != nil {
+		t.Fatal(err)
+	}
+	fetcher := &Fetcher{Address: at, Patience: time.Minute, Reach: reach}
+	defer fetcher.Close()
+	take, err := fetcher.Take(t.Context(), []Page{page}, progress.Silent{})
+	if err != nil {
+		t.Fatal(err)
+	}
+	return take.Pages[0]
+}
+
+// A server that answers behind a name that leads elsewhere, with a certificate of its own.
+func TestServerBehindAName(t *testing.T) {
+	server := httptest.NewTLSServer(serving(goodPage))
+	defer server.Close()
+	server.Config.ErrorLog = nil
+	const address = "https://example.com/" // what the certificate of httptest is made for
+	reach := Reach{Server: server.Listener.Addr().String(), Trusted: x509.NewCertPool()}
+	reach.Trusted.AddCert(server.Certificate())
+	if facts := reaching(t, address, reach, Page{Path: "/page"}); facts.Problem != "" || facts.Status != 200 || facts.Assets[0].Problem != "" {
+		t.Errorf("%+v", facts)
+	}
+	reach.Trusted = nil
+	if facts := reaching(t, address, reach, Page{Path: "/page"}); !strings.Contains(facts.Problem, "signed by nobody that is trusted") {
+		t.Errorf("an unknown certificate: %q", facts.Problem)
+	}
+	reach.Trusted = x509.NewCertPool()
+	reach.Trusted.AddCert(server.Certificate())
+	facts := reaching(t, "https://ferry.example/", reach, Page{Path: "/page"})
+	if !strings.Contains(facts.Problem, "made for another name") {
+		t.Errorf("another name: %q", facts.Problem)
+	}
+	if j := Judge(nil, &Take{Pages: []Facts{facts}}); j.Verdict != Broken {
+		t.Errorf("a wrong certificate is %s", j.Verdict)
+	}
+}
+
+// The password of a protected site goes to the site alone.
+func TestProtectedSite(t *testing.T) {
+	other := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		if r.Header.Get("Authorization") != "" {
+			t.Error("the password went to another host")
+		}
+		serving(goodPage)(w, r)
+	}))
+	defer other.Close()
+	server := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		if user, password, _ := r.BasicAuth(); user != "keeper" || password != "low tide" {
+			w.Header().Set("WWW-Authenticate", `Basic realm="staging"`)
+			w.WriteHeader(http.StatusUnauthorized)
+			return
+		}
+		if r.URL.Path == "/away" {
+			http.Redirect(w, r, strings.Replace(other.URL, "127.0.0.1", "localhost", 1)+"/page", http.StatusFound)
+			return
+		}
+		serving(goodPage)(w, r)
+	}))
+	defer server.Close()
+	reach := Reach{User: "keeper", Password: "low tide"}
+	if facts := reaching(t, server.URL+"/", reach, Page{Path: "/page"}); facts.Status != 200 || facts.Assets[0].Problem != "" {
+		t.Errorf("%+v", facts)
+	}
+	if facts := reaching(t, server.URL+"/", reach, Page{Path: "/away"}); facts.Status != 200 || len(facts.Redirects) != 1 {
+		t.Errorf("%+v", facts)
+	}
+	reach.Password = "high tide"
+	facts := reaching(t, server.URL+"/", reach, Page{Path: "/page"})
+	if j := Judge(nil, &Take{Pages: []Facts{facts}}); facts.Status != 401 || j.Verdict != Broken {
+		t.Errorf("a wrong password: %d, %s", facts.Status, j.Verdict)
+	}
+}
+
+// office is a site with a dashboard behind a form.
+func office(t *testing.T) *httptest.Server {
+	form := `<html><body><form id="search"><input name="q"></form><form action="/sign-in" method="post"><input type="hidden" name="nonce" value="n7"><input name="log"><input name="pwd" type="password"></form></body></html>`
+	server := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		w.Header().Set("Content-Type", "text/html")
+		cookie, _ := r.Cookie("session")
+		switch {
+		case r.URL.Path == "/sign-in" && r.Method == http.MethodPost && r.FormValue("nonce") == "n7" && r.FormValue("log") == "keeper" && r.FormValue("pwd") == "low tide":
+			http.SetCookie(w, &http.Cookie{Name: "session", Value: "s1", Path: "/"})
+			http.Redirect(w, r, "/dashboard", http.StatusSeeOther)
+		case r.URL.Path == "/sign-in":
+			fmt.Fprint(w, form)
+		case r.URL.Path == "/dashboard" && (cookie == nil || cookie.Value != "s1"):
+			http.Redirect(w, r, "/sign-in", http.StatusFound)
+		default:
+			if r.URL.Path == "/page" && cookie != nil {
+				t.Error("a page for visitors was fetched in the session")
+			}
+			serving(goodPage)(w, &http.Request{URL: &url.URL{Path: "/page"}})
+		}
+	}))
+	t.Cleanup(server.Close)
+	return server
+}
+
+func TestSignedIn(t *testing.T) {
+	server := office(t)
+	in := func(password, path string) Reach {
+		return Reach{SignIn: &SignIn{Path: path, Fields: map[string]string{"log": "keeper", "pwd": password}}}
+	}
+	dashboard := Page{Path: "/dashboard", SignedIn: true}
+	if facts := reaching(t, server.URL+"/", in("low tide", "/sign-in"), dashboard); facts.Title != "Timetable - Otterby Ferry" || len(facts.Redirects) != 0 {
+		t.Errorf("signed in: %+v", facts)
+	}
+	reaching(t, server.URL+"/", in("low tide", "/sign-in"), Page{Path: "/page"})
+	for _, c := range []struct {
+		reach Reach
+		want  string
+	}{
+		{in("wrong", "/sign-in"), "signing in was refused"},
+		{in("low tide", "/page"), "holds no form"},
+		{Reach{}, "say how"},
+	} {
+		if facts := reaching(t, server.URL+"/", c.reach, dashboard); !strings.Contains(facts.Problem, c.want) {
+			t.Errorf("%q does not say %q", facts.Problem, c.want)
+		}
+	}
+}
+
+// Answers that are no pages: each is bounded, and none passes.
+func TestNoPageAtAll(t *testing.T) {
+	piece := []byte("<p>" + strings.Repeat("tide ", 13_000) + "</p>")
+	for name, handler := range map[string]http.HandlerFunc{
+		"500 MB": func(w http.ResponseWriter, r *http.Request) {
+			w.Header().Set("Content-Type", "text/html")
+			for sent := 0; sent < 500<<20; sent += len(piece) {
+				if _, err := w.Write(piece); err != nil {
+					return
+				}
+			}
+		},
+		"without an end": func(w http.ResponseWriter, r *http.Request) {
+			w.Header().Set("Content-Type", "text/html")
+			for r.Context().Err() == nil {
+				if _, err := w.Write(piece); err != nil {
+					return
+				}
+			}
+		},
+		"binary": func(w http.ResponseWriter, r *http.Request) {
+			w.Header().Set("Content-Type", "application/zip")
+			_, _ = w.Write([]byte("PK\x03\x04\x00\x00\x00"))
+		},
+		"binary that calls itself a page": func(w http.ResponseWriter, r *http.Request) {
+			w.Header().Set("Content-Type", "text/html")
+			_, _ = w.Write([]byte("\x7fELF\x02\x01\x00\x00\xff\xfe\xfd"))
+		},
+		"nothing said": func(w http.ResponseWriter, r *http.Request) { w.Header()["Content-Type"] = nil },
+		"connection cut": func(w http.ResponseWriter, r *http.Request) {
+			w.Header().Set("Content-Length", "5000")
+			fmt.Fprint(w, goodPage[:200])
+		},
+	} {
+		t.Run(name, func(t *testing.T) {
+			result := take(t, handler)
+			if j := Judge(nil, result); j.Verdict == Sound || result.Pages[0].Bytes > largestPage {
+				t.Errorf("%s, %d bytes: %+v", j.Verdict, result.Pages[0].Bytes, j.Pages[0].Findings)
+			}
+		})
+	}
+}
+
+// A browser that ends at once leaves no page unjudged.
+func TestBrowserThatFails(t *testing.T) {
+	server := httptest.NewServer(serving(goodPage))
+	defer server.Close()
+	address, err := url.Parse(server.URL + "/")
+	if err != nil {
+		t.Fatal(err)
+	}
+	fetcher := &Fetcher{Address: address, Patience: time.Minute, BrowserProgram: "/bin/false"}
+	defer fetcher.Close()
+	take, err := fetcher.Take(t.Context(), []Page{{Path: "/page"}}, progress.Silent{})
+	if err != nil {
+		t.Fatal(err)
+	}
+	if j := Judge(nil, take); j.Verdict != Doubtful || find(j, "browser") == nil {
+		t.Errorf("%s: %+v", j.Verdict, j.Pages)
+	}
+}
