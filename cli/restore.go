@@ -71,7 +71,7 @@ func (a *app) restoreVersion(ctx context.Context, w *site.Workspace, name string
 	}
 	a.screen.print("%s  %s\n\n", a.screen.bold(w.Config.Site.Name), w.Config.Site.Address)
 	run, err := update.Update(ctx, w, update.Options{
-		Guard: a.guard(), Package: name, AllowOlder: true, AllowMajor: true, AllowGap: o.AllowGap, Planned: a.showTarget,
+		Guard: a.guard(), Packages: []string{name}, AllowOlder: true, AllowMajor: true, AllowGap: o.AllowGap, Planned: a.showSteps,
 	})
 	return a.ended(w, run, err)
 }

@@ -2,58 +2,80 @@ package cli
 
 import (
 	"context"
+	"errors"
 	"fmt"
+	"slices"
+	"strings"
+	"time"
 
 	"github.com/spf13/cobra"
 
 	"wetland/core/site"
 	"wetland/core/smoke"
 	"wetland/core/update"
-	"wetland/core/version"
 )
 
 func (a *app) updateCommand() *cobra.Command {
 	var o update.Options
-	var inDoubt string
+	var inDoubt, search, order string
+	var planOnly bool
 	command := &cobra.Command{
-		Use:   "update PACKAGE",
-		Short: "Replace a theme or plugin by a new version, guarded",
-		Long: `Replace an installed theme or plugin by the version in a package, guarded:
+		Use:   "update PACKAGE... | --all",
+		Short: "Replace themes and plugins by new versions, guarded",
+		Long: `Replace installed themes and plugins by the versions in packages, guarded:
 
-  1  read the package, and look at everything that could stand against it
+  1  read the packages, and look at everything that could stand against them
   2  look at the pages, to know how they are now
   3  take a verified snapshot of files and database
   4  put the new files beside the live ones, then swap both in one step
   5  let the CMS settle, empty its page cache, and look at the pages again
-  6  keep the new version if they are sound; else put back what was before,
+  6  keep the new versions if they are sound; else put back what was before,
      and prove that files, tables and pages are as they were
+  7  of several packages, look for the culprit, and keep the others
 
-Everything up to step 4 touches nothing on the site. Files that the new version
-does not have any more are gone afterwards: it replaces, it never merges.
+Everything up to step 4 touches nothing on the site, and --plan stops there. If one
+package cannot be taken, none is. Files that a new version does not have any more are
+gone afterwards: it replaces, it never merges.
 
 PACKAGE is a zip file, or NAME or NAME@VERSION from the shelf. In a vendor's bundle
 the installable zip is found by itself. A package that is not installed yet, such as
-a new companion of a theme, is installed but not switched on.`,
+a new companion of a theme, is installed but not switched on. Parent themes come
+before their children, a theme together with the plugins that belong to it, then
+the other plugins.`,
 		Example: `  wetland update harbourlight-2.5.2.zip
+  wetland update --all --plan
+  wetland update --all --search yes
   wetland update harbourlight@2.4.1 --allow-older
   wetland update tidetable-2.0.0.zip --allow-major --in-doubt keep`,
-		Args: cobra.ExactArgs(1),
+		Args: func(cmd *cobra.Command, args []string) error {
+			if o.All == (len(args) > 0) {
+				return errors.New("name packages, or take --all that the shelf has newer")
+			}
+			return nil
+		},
 		RunE: func(cmd *cobra.Command, args []string) error {
 			w, err := a.loadSettled()
 			if err != nil {
 				return err
 			}
-			o.Package, o.Guard = args[0], a.guard()
-			if o.Decide, err = a.decider(inDoubt); err != nil {
+			o.Packages, o.Guard = args, a.guard()
+			if err := a.deciders(&o, inDoubt, search, order); err != nil {
 				return err
 			}
 			a.screen.print("%s  %s\n\n", a.screen.bold(w.Config.Site.Name), w.Config.Site.Address)
-			o.Planned = a.showTarget
+			if planOnly {
+				return a.plan(cmd.Context(), w, o)
+			}
+			o.Planned = a.showSteps
 			run, err := update.Update(cmd.Context(), w, o)
 			return a.ended(w, run, err)
 		},
 	}
 	flags := command.Flags()
+	flags.BoolVar(&o.All, "all", false, "update everything that the shelf has newer")
+	flags.BoolVar(&planOnly, "plan", false, "show what would be done, and stop")
+	flags.BoolVar(&o.OneByOne, "one-by-one", false, "look at the pages after each step of the plan, not once at the end")
+	flags.StringVar(&order, "order", "usual", "in which order packages are put in place: usual, or given")
 	flags.BoolVar(&o.AcceptPresent, "accept-present", false, "go on though pages are broken already: only new findings count")
 	flags.BoolVar(&o.AllowOlder, "allow-older", false, "go on though the package is older than what is installed")
 	flags.BoolVar(&o.AllowSame, "allow-same", false, "go on though this version is installed already")
@@ -62,16 +84,76 @@ a new companion of a theme, is installed but not switched on.`,
 	flags.BoolVar(&o.AllowGap, "allow-gap", false, "where two folders cannot be exchanged in one step, accept an instant without the folder")
 	flags.StringVar(&o.Pick, "pick", "", "which package of a bundle: its folder or name")
 	flags.StringVar(&inDoubt, "in-doubt", "", "what to do when pages are doubtful: ask, back or keep (default: ask on a terminal, else as wetland.toml says)")
+	flags.StringVar(&search, "search", "", "look for the culprit when several packages fail together: ask, yes or no (default: ask on a terminal, else as wetland.toml says)")
 	return command
 }
 
-func (a *app) showTarget(t *update.Target) {
-	if t.New {
-		a.screen.row("  --  ", 6, fmt.Sprintf("%-*s", stepWidth, string(t.Kind)), fmt.Sprintf("%s (%s)  %s, not installed yet: it will be installed, not active", t.Name, t.Folder, orUnknown(t.To)))
-		return
+// deciders sets who decides what is not decided yet; nobody leaves it to wetland.toml.
+func (a *app) deciders(o *update.Options, inDoubt, search, order string) error {
+	answer := func(name, given string, known ...string) error {
+		if !slices.Contains(append(known, "", "ask"), given) {
+			return fmt.Errorf("--%s must be ask, %s, not %q", name, strings.Join(known, " or "), given)
+		}
+		if given == "ask" && !a.asks() {
+			return fmt.Errorf("--%s ask needs a terminal to ask on. Say %s", name, strings.Join(known, " or "))
+		}
+		return nil
 	}
-	distance := version.Between(t.From, t.To)
-	a.screen.row("  --  ", 6, fmt.Sprintf("%-*s", stepWidth, string(t.Kind)), fmt.Sprintf("%s (%s)  %s -> %s  %s", t.Name, t.Folder, orUnknown(t.From), orUnknown(t.To), distance))
+	if err := errors.Join(answer("in-doubt", inDoubt, "back", "keep"), answer("search", search, "yes", "no")); err != nil {
+		return err
+	}
+	if order != "usual" && order != "given" {
+		return fmt.Errorf("--order must be usual or given, not %q", order)
+	}
+	o.AsGiven = order == "given"
+	switch inDoubt {
+	case "back", "keep":
+		o.InDoubt = update.Decision(inDoubt)
+	default:
+		if a.asks() {
+			o.Decide = a.askInDoubt
+		}
+	}
+	switch search {
+	case "yes", "no":
+		wanted := search == "yes"
+		o.Search = &wanted
+	default:
+		if a.asks() {
+			o.AskSearch = a.askSearch
+		}
+	}
+	return nil
+}
+
+// showSteps writes in a few lines what is going to be replaced.
+func (a *app) showSteps(p *update.Plan) {
+	for i, step := range p.Steps {
+		for j, c := range step.Components {
+			name := string(c.Kind)
+			if len(p.Changes()) > 1 {
+				name = ""
+				if j == 0 {
+					name = fmt.Sprintf("step %d", i+1)
+				}
+			}
+			a.screen.row("  --  ", 6, fmt.Sprintf("%-*s", stepWidth, name), changeWords(c, len(p.Changes()) > 1))
+		}
+	}
+	for _, left := range p.Left {
+		a.screen.row("  --  ", 6, fmt.Sprintf("%-*s", stepWidth, "left"), fmt.Sprintf("%s %s: %s", left.Folder, left.Version, left.Because))
+	}
+}
+
+func changeWords(c update.PlannedChange, withKind bool) string {
+	lead := ""
+	if withKind {
+		lead = string(c.Kind) + " "
+	}
+	if c.New {
+		return fmt.Sprintf("%s%s (%s)  %s, not installed yet: it will be installed, not active", lead, c.Name, c.Folder, orUnknown(c.To))
+	}
+	return fmt.Sprintf("%s%s (%s)  %s -> %s  %s", lead, c.Name, c.Folder, orUnknown(c.From), orUnknown(c.To), c.Distance)
 }
 
 func orUnknown(version string) string {
@@ -79,28 +161,6 @@ func orUnknown(version string) string {
 		return "unknown"
 	}
 	return version
-}
-
-// decider returns who decides when pages are doubtful; nil leaves it to wetland.toml.
-func (a *app) decider(inDoubt string) (func(context.Context, *smoke.Judgement) update.Decision, error) {
-	fixed := func(d update.Decision) func(context.Context, *smoke.Judgement) update.Decision {
-		return func(context.Context, *smoke.Judgement) update.Decision { return d }
-	}
-	switch inDoubt {
-	case "back":
-		return fixed(update.GoBack), nil
-	case "keep":
-		return fixed(update.Keep), nil
-	case "", "ask":
-		if a.asks() {
-			return a.askInDoubt, nil
-		}
-		if inDoubt == "ask" {
-			return nil, fmt.Errorf("--in-doubt ask needs a terminal to ask on. Say back or keep")
-		}
-		return nil, nil
-	}
-	return nil, fmt.Errorf("--in-doubt must be ask, back or keep, not %q", inDoubt)
 }
 
 func (a *app) askInDoubt(ctx context.Context, judgement *smoke.Judgement) update.Decision {
@@ -111,6 +171,14 @@ func (a *app) askInDoubt(ctx context.Context, judgement *smoke.Judgement) update
 		return update.Keep
 	}
 	return update.GoBack
+}
+
+func (a *app) askSearch(ctx context.Context, plan update.SearchPlan) bool {
+	a.screen.print("\n")
+	a.screen.pages(plan.Judgement.Pages, true)
+	a.screen.print("\n")
+	return a.ask(ctx, fmt.Sprintf("All %d packages are put back. Look for the culprit, and keep the others? Parts of the\nupdate are put in place again to see what breaks, at most %d times; visitors met the\nbroken pages for %s so far. Type yes, or press Enter to leave it: ",
+		plan.Packages, plan.Probes, plan.Exposed.Round(100*time.Millisecond))) == "yes"
 }
 
 // runDocument is what --json prints of a run.
@@ -153,6 +221,7 @@ func (a *app) ended(w *site.Workspace, run *update.Run, err error) error {
 			s.row("    ", 4, fmt.Sprintf("%-20s  ", note.Table), words)
 		}
 	}
+	s.components(run)
 	s.print("\n")
 	reason := run.Reason
 	if err != nil && run.State == update.Stopped {
@@ -164,6 +233,25 @@ func (a *app) ended(w *site.Workspace, run *update.Run, err error) error {
 	return exit(code)
 }
 
+// components writes what became of each of several components, and why.
+func (s *screen) components(run *update.Run) {
+	if len(run.Components) < 2 {
+		return
+	}
+	s.print("\n%s\n", s.bold("The packages"))
+	for _, t := range run.Components {
+		sign := map[update.Fate]string{update.FateKept: s.good("ok"), update.FateBack: s.bad("NO")}[t.Fate]
+		words := map[update.Fate]string{update.FateKept: "kept", update.FateBack: "put back"}[t.Fate]
+		if words == "" {
+			sign, words = "--", "not touched"
+		}
+		s.row("  "+sign+"  ", 6, fmt.Sprintf("%-24s  ", t.Folder+" "+t.To), strings.Join(append([]string{words}, t.Because...), "\n"))
+	}
+	if n := len(run.Probes); n > 0 {
+		s.print("\n%s\n", s.wrap(fmt.Sprintf("  It took %d probes to find out; visitors could meet what was not kept for %s in all.", n, run.Exposed.Round(100*time.Millisecond)), ""))
+	}
+}
+
 func headline(s *screen, state update.State) string {
 	switch state {
 	case update.Kept:
@@ -172,6 +260,8 @@ func headline(s *screen, state update.State) string {
 		return s.good("Restored.")
 	case update.KeptDoubt:
 		return s.doubt("Done, with doubts.")
+	case update.KeptPart:
+		return s.doubt("Kept in part.")
 	case update.PutBack:
 		return s.doubt("Put back.")
 	case update.Stopped:
@@ -186,7 +276,7 @@ func exitOfState(state update.State) int {
 		return exitSound
 	case update.KeptDoubt:
 		return exitDoubts
-	case update.PutBack:
+	case update.PutBack, update.KeptPart:
 		return exitFailed
 	case update.Stopped:
 		return exitCannot

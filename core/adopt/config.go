@@ -21,6 +21,7 @@ func (a *adoption) config() string {
 	say("cms = %s", quote(a.system.Name()))
 	if a.system.Name() == "wordpress" {
 		say("# php = \"8.2\"        # the site's PHP, where its answers do not tell the version")
+		say("# php_log = \"/var/log/php/error.log\"    # where PHP logs its errors: good evidence")
 	}
 	say("")
 	say("# Read from the CMS's own settings. Give here only what cannot be read there;")
@@ -32,6 +33,12 @@ func (a *adoption) config() string {
 	}
 	say("# host = \"127.0.0.1\"")
 	say("# password_from = \"env FERRY_DATABASE_PASSWORD\"\n")
+	say("# Only where the address alone does not lead to the site's own pages.")
+	say("# [reach]")
+	say("# server = \"192.0.2.7:443\"               # past what stands in front of the server")
+	say("# certificates = \"/etc/ssl/staging.pem\"  # to trust beside the system's")
+	say("# user = \"staging\"                       # protects the whole site (HTTP Basic)")
+	say("# password_from = \"env STAGING_PASSWORD\"\n")
 	say("[files]")
 	say("# Snapshots leave these out by themselves: %s.", strings.Join(a.result.LeaveOut, ", "))
 	say("# More paths below the root, such as logs: they are neither kept nor restored.")

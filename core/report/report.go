@@ -4,6 +4,7 @@ package report
 
 import (
 	"bytes"
+	"cmp"
 	_ "embed"
 	"errors"
 	"fmt"
@@ -53,7 +54,7 @@ func Make(site, address string, run *update.Run) (*Report, error) {
 	if err != nil {
 		return nil, err
 	}
-	after, err := takeOf(run, update.AfterFile)
+	after, err := takeOf(run, cmp.Or(run.PagesFile, update.AfterFile))
 	if err != nil {
 		return nil, err
 	}
@@ -112,16 +113,7 @@ func (r *Report) Write() (string, error) {
 }
 
 // Title says in a few words what the run was for.
-func (r *Report) Title() string {
-	run := r.Run
-	switch {
-	case run.Component != nil && run.Component.From == "":
-		return fmt.Sprintf("%s %s, new", run.Component.Name, run.Component.To)
-	case run.Component != nil:
-		return fmt.Sprintf("%s %s to %s", run.Component.Name, run.Component.From, run.Component.To)
-	}
-	return strings.TrimSpace(run.Kind + " " + run.Wanted + " " + run.Only)
-}
+func (r *Report) Title() string { return r.Run.Title() }
 
 // Headline is the verdict in a word or two.
 func (r *Report) Headline() string {
@@ -130,6 +122,8 @@ func (r *Report) Headline() string {
 		return "Kept"
 	case update.KeptDoubt:
 		return "Done, with doubts"
+	case update.KeptPart:
+		return "Kept in part"
 	case update.PutBack:
 		return "Put back"
 	case update.Restored:
@@ -147,7 +141,7 @@ func (r *Report) Tone() string {
 	switch r.Run.State {
 	case update.Kept, update.Restored:
 		return "good"
-	case update.KeptDoubt, update.PutBack, update.Stopped:
+	case update.KeptDoubt, update.KeptPart, update.PutBack, update.Stopped:
 		return "doubt"
 	}
 	return "bad"

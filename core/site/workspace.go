@@ -38,6 +38,8 @@ type Config struct {
 	Update   UpdateConfig   `toml:"update"`
 	Keep     KeepConfig     `toml:"keep_snapshots"`
 	Store    StoreConfig    `toml:"store"`
+	Hooks    HooksConfig    `toml:"hooks"`
+	Stay     []Stay         `toml:"stay"`
 	Pages    []Page         `toml:"pages"`
 	Sources  []Source       `toml:"sources"`
 }
@@ -60,7 +62,8 @@ type SiteConfig struct {
 	Root    string `toml:"root"`
 	Address string `toml:"address"`
 	CMS     string `toml:"cms"`
-	PHP     string `toml:"php"` // the version that the site runs, where it does not tell
+	PHP     string `toml:"php"`     // the version that the site runs, where it does not tell
+	PHPLog  string `toml:"php_log"` // file in which PHP logs its errors, where the CMS does not tell
 }
 
 // DatabaseConfig gives what the CMS's own settings do not say.
@@ -95,6 +98,33 @@ type SmokeConfig struct {
 // UpdateConfig says how to decide when nobody is asked.
 type UpdateConfig struct {
 	InDoubt string `toml:"in_doubt"` // "back" or "keep"
+	// Search looks for the culprit when several packages fail together.
+	Search bool     `toml:"search"`
+	Within Duration `toml:"within"` // how long an update may take; 0: without limit
+}
+
+// HooksConfig names commands for the shell.
+type HooksConfig struct {
+	Before    string `toml:"before"`     // if it fails, nothing is touched
+	After     string `toml:"after"`      // what was wanted is in place
+	OnFailure string `toml:"on_failure"` // it is not, or not all of it
+}
+
+// Stay keeps a component at its version.
+type Stay struct {
+	Folder  string   `toml:"folder"`
+	Kind    cms.Kind `toml:"kind"` // "theme" or "plugin"; "": both
+	Because string   `toml:"because"`
+}
+
+// Stays tells whether a component is to stay as it is, and why.
+func (c *Config) Stays(kind cms.Kind, folder string) (Stay, bool) {
+	for _, stay := range c.Stay {
+		if stay.Folder == folder && (stay.Kind == "" || stay.Kind == kind) {
+			return stay, true
+		}
+	}
+	return Stay{}, false
 }
 
 // KeepConfig says how long wetland tidy keeps snapshots.
@@ -238,6 +268,9 @@ func (c *Config) check() error {
 	if _, err := ParseAddress(c.Site.Address); err != nil {
 		say("[site] address: %w", err)
 	}
+	if c.Site.PHPLog != "" && !filepath.IsAbs(c.Site.PHPLog) {
+		say("[site] php_log must be a whole path, not %q", c.Site.PHPLog)
+	}
 	if _, err := cms.Find(c.Site.CMS); err != nil {
 		say("[site] cms: %w", err)
 	}
@@ -255,6 +288,11 @@ func (c *Config) check() error {
 	for _, n := range []*int{c.Keep.AllForDays, c.Keep.DailyForDays, c.Keep.WeeklyForWeeks, c.Keep.MonthlyForMonths} {
 		if n != nil && *n < 0 {
 			say("[keep_snapshots] takes numbers from 0 on, not %d", *n)
+		}
+	}
+	for i, stay := range c.Stay {
+		if stay.Folder == "" || stay.Because == "" || !slices.Contains([]cms.Kind{"", cms.Theme, cms.Plugin}, stay.Kind) {
+			say("[[stay]] number %d wants folder and because, and kind only as \"theme\" or \"plugin\"", i+1)
 		}
 	}
 	for i, source := range c.Sources {

@@ -85,7 +85,7 @@ func Examine(ctx context.Context, w *site.Workspace, o Options) (e *Examination,
 	defer func() { err = errors.Join(err, os.RemoveAll(scratch)) }()
 	e = &Examination{Advice: Go}
 	e.takeReasons("database", "login tried", &why)
-	p, err := s.readPackage(ctx, o, scratch, &why)
+	p, err := s.readPackage(ctx, o.Packages[0], o.Pick, scratch, &why)
 	if err != nil {
 		return nil, err
 	}
@@ -147,16 +147,9 @@ func (s *session) checkSpace(ctx context.Context, e *Examination) error {
 	if s.store == nil {
 		return nil
 	}
-	needs, err := s.store.Needs(ctx, snapshot.Subject{Site: s.site})
+	needs, err := s.snapshotSize(ctx)
 	if err != nil {
-		return fmt.Errorf("estimate the size of a snapshot: %w", err)
-	}
-	if s.db != nil {
-		rows, err := s.db.Size(ctx)
-		if err != nil {
-			return fmt.Errorf("ask the database for its size: %w", err)
-		}
-		needs += rows
+		return err
 	}
 	free, err := s.site.Place.FreeSpace(s.site.Workspace.Dir)
 	if err != nil {
@@ -169,6 +162,25 @@ func (s *session) checkSpace(ctx context.Context, e *Examination) error {
 		e.add("space", Go, what, "")
 	}
 	return nil
+}
+
+// snapshotSize returns how many bytes a snapshot may need in the store, at most.
+func (s *session) snapshotSize(ctx context.Context) (int64, error) {
+	if s.store == nil {
+		return 0, nil
+	}
+	needs, err := s.store.Needs(ctx, snapshot.Subject{Site: s.site})
+	if err != nil {
+		return 0, fmt.Errorf("estimate the size of a snapshot: %w", err)
+	}
+	if s.db == nil {
+		return needs, nil
+	}
+	rows, err := s.db.Size(ctx)
+	if err != nil {
+		return 0, fmt.Errorf("ask the database for its size: %w", err)
+	}
+	return needs + rows, nil
 }
 
 // checkSwap tells whether the swap will be without a gap, as far as that is known

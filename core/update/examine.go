@@ -38,7 +38,7 @@ func (s *session) target(p *packages.Package, o Options, why *reasons) *Target {
 	}
 	if p.Header.Kind == cms.Theme && p.Header.Parent != "" {
 		if _, ok := site.Component(s.components, cms.Theme, p.Header.Parent); !ok {
-			why.add(fmt.Sprintf("it is a child theme of %s, which is not installed", p.Header.Parent), "Install the parent theme first.")
+			why.add(missingParent(p.Header.Parent), "Install the parent theme first.")
 		}
 	}
 	switch version.Between(t.From, t.To) {
@@ -56,6 +56,10 @@ func (s *session) target(p *packages.Package, o Options, why *reasons) *Target {
 		}
 	}
 	return t
+}
+
+func missingParent(folder string) string {
+	return fmt.Sprintf("it is a child theme of %s, which is not installed", folder)
 }
 
 const largeStepAdvice = "Rehearse it on a copy of the site, if there is one. To take the step, add --allow-major."

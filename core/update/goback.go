@@ -4,12 +4,10 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"io/fs"
-	"path"
+	"slices"
 	"strings"
 	"time"
 
-	"wetland/core/files"
 	"wetland/core/progress"
 	"wetland/core/smoke"
 	"wetland/core/snapshot"
@@ -30,49 +28,89 @@ func areaOf(manifest *snapshot.Manifest, at string) (snapshot.Area, string, erro
 	return area, strings.TrimPrefix(at, area.Path+"/"), nil
 }
 
-// goBack puts back what was before the update, and proves it. It goes by what it
-// finds, not by what was done. next is what to do once all is back.
+// goBack puts back what was before the group, proves it, and ends the run. next is what to
+// do once all is back.
 func (m *motion) goBack(reason string, next ...string) (*Run, error) {
+	if err := m.undo(reason); err != nil {
+		return m.needsPerson(err)
+	}
+	if err := m.closeStaging(m.Abandon); err != nil {
+		return m.needsPerson(err)
+	}
+	if len(m.kept) > 0 {
+		return m.end(KeptPart, fmt.Sprintf("%s. %s is put back, and proved; %s, kept before, %s in place.%s", capital(reason), titles(m.group), titles(m.kept), isAre(len(m.kept)), m.exposedWords()), next...)
+	}
+	return m.end(PutBack, m.backWords(reason), next...)
+}
+
+// undo puts back what was before the group, and proves it. It goes by what it finds, not
+// by what was done. It says whether the site stands as before; the run goes on.
+func (m *motion) undo(reason string) error {
 	ctx := m.Abandon
 	// A journal that cannot be written, on a full disk say, must not keep the old
 	// version from coming back: recover goes by what it finds.
 	logged := m.log.Write(stepBack, map[string]string{"reason": reason})
-	if err := m.returnTree(ctx); err != nil {
-		return m.needsPerson(err)
+	if err := m.returnTrees(ctx); err != nil {
+		return err
 	}
 	if !m.exposed.IsZero() {
-		m.run.Exposed = time.Since(m.exposed)
+		m.run.Exposed += time.Since(m.exposed)
+		m.exposed = time.Time{}
 	}
 	if err := m.putBackTables(ctx, m.manifest); err != nil {
-		return m.needsPerson(err)
+		return err
 	}
 	if err := m.settleQuietly(ctx); err != nil {
-		return m.needsPerson(err)
+		return err
 	}
-	judgement, err := m.look(ctx, pagesAgain, m.baseline)
+	judgement, err := m.look(ctx, "pages again", againFile, m.baseline)
 	if err != nil {
-		return m.needsPerson(err)
+		return err
 	}
 	if judgement.Verdict != smoke.Sound {
-		return m.needsPerson(fmt.Errorf("files and database are back, but %s not as before: %s", list(judgement.Failing(), 3), firstFinding(judgement)))
+		return fmt.Errorf("files and database are back, but %s not as before: %s", list(judgement.Failing(), 3), firstFinding(judgement))
 	}
 	// The pages' visits may have let the CMS write once more.
 	if err := m.proveTables(ctx); err != nil {
-		return m.needsPerson(err)
+		return err
 	}
-	if err := errors.Join(m.closeStaging(ctx), m.sweepTables(ctx, m.manifest)); err != nil {
-		return m.needsPerson(err)
+	if err := m.sweepTables(ctx, m.manifest); err != nil {
+		return err
 	}
-	shown := ""
-	if m.run.Exposed > 0 {
-		shown = fmt.Sprintf(" Visitors could meet the new one for %s.", m.run.Exposed.Round(100*time.Millisecond))
+	for _, c := range m.group {
+		c.target.Fate = FateBack
 	}
-	back := fmt.Sprintf("Version %s is back", versionText(m.target.From))
-	if m.target.New {
-		back = "It is gone again"
+	m.settled = nil
+	return errors.Join(logged, m.log.Write(stepIsBack, nil))
+}
+
+// backWords says that all is as before.
+func (m *motion) backWords(reason string) string {
+	var old []string
+	for _, c := range m.changes {
+		switch {
+		case len(m.changes) > 1 && c.target.New:
+			old = append(old, "no "+c.target.Folder)
+		case len(m.changes) > 1:
+			old = append(old, c.target.Name+" "+versionText(c.target.From))
+		case c.target.New:
+			return fmt.Sprintf("%s. It is gone again, and proved: files, tables and pages are as before.%s", capital(reason), m.exposedWords())
+		default:
+			return fmt.Sprintf("%s. Version %s is back, and proved: files, tables and pages are as before.%s", capital(reason), versionText(c.target.From), m.exposedWords())
+		}
 	}
-	run, err := m.end(PutBack, fmt.Sprintf("%s. %s, and proved: files, tables and pages are as before.%s", capital(reason), back, shown), next...)
-	return run, errors.Join(logged, err)
+	return fmt.Sprintf("%s. All is back (%s), and proved: files, tables and pages are as before.%s", capital(reason), list(old, 4), m.exposedWords())
+}
+
+func (m *motion) exposedWords() string {
+	if m.run.Exposed == 0 {
+		return ""
+	}
+	what := "the new one"
+	if len(m.changes) > 1 {
+		what = "what was not kept"
+	}
+	return fmt.Sprintf(" Visitors could meet %s for %s.", what, m.run.Exposed.Round(100*time.Millisecond))
 }
 
 func capital(s string) string {
@@ -93,81 +131,19 @@ func firstFinding(j *smoke.Judgement) string {
 	return "no finding"
 }
 
-// returnTree makes the live folder equal to the snapshot again: by swapping back
-// the old tree where it waits, else from the snapshot's own bytes.
-func (m *motion) returnTree(ctx context.Context) error {
-	if m.target.New {
-		return m.takeAway(ctx)
-	}
+// returnTrees makes the live folders equal to the snapshot again, the last one first.
+func (m *motion) returnTrees(ctx context.Context) error {
 	return m.step("put back", 0, "", func() (progress.Mark, string, error) {
-		count, _ := m.oldTree.Total()
-		proved := fmt.Sprintf("%s of version %s equal to %s", plural(count, "file"), versionText(m.target.From), m.manifest.Name)
-		if m.holds(ctx, m.live, m.oldTree) {
-			return goodMark, proved, nil
-		}
-		from, err := m.findOld(ctx)
-		if err != nil {
-			return badMark, "", err
-		}
-		done, err := files.Swap(m.site.Place, m.live, from, true)
-		if err != nil {
-			return badMark, "", err
-		}
-		if !m.holds(ctx, m.live, m.oldTree) {
-			return badMark, "", fmt.Errorf("%s is not as in %s after it was put back", m.live, m.manifest.Name)
-		}
-		return goodMark, proved + ", " + swapText(done), nil
-	})
-}
-
-// takeAway takes a component away that was not installed before.
-func (m *motion) takeAway(ctx context.Context) error {
-	return m.step("put back", 0, "", func() (progress.Mark, string, error) {
-		if m.untouched(ctx) {
-			return goodMark, m.target.Folder + " is not installed, as before", nil
-		}
-		place, err := m.openStaging(m.live, true)
-		if err != nil {
-			return badMark, "", err
-		}
-		if err := m.site.Place.Rename(m.live, path.Join(place.folder, m.run.Name+"-taken-away")); err != nil {
-			return badMark, "", err
-		}
-		return goodMark, m.target.Folder + " is taken away again", m.site.Place.SyncFolder(path.Dir(m.live))
-	})
-}
-
-// findOld returns where the old tree waits, making it from the snapshot if it is
-// nowhere whole.
-func (m *motion) findOld(ctx context.Context) (string, error) {
-	for _, folder := range m.stagingFolders() {
-		entries, err := m.site.Place.List(folder)
-		if err != nil && !errors.Is(err, fs.ErrNotExist) {
-			return "", err
-		}
-		for _, entry := range entries {
-			if at := path.Join(folder, entry.Name); m.holds(ctx, at, m.oldTree) {
-				return at, nil
+		var words []string
+		for _, c := range slices.Backward(m.group) {
+			text, err := m.returnTree(ctx, c)
+			if err != nil {
+				return badMark, "", err
 			}
+			words = append(words, text)
 		}
-	}
-	return m.stageFromSnapshot(ctx)
-}
-
-func (m *motion) stageFromSnapshot(ctx context.Context) (string, error) {
-	place, err := m.openStaging(m.live, true)
-	if err != nil {
-		return "", err
-	}
-	area, below, err := areaOf(m.manifest, m.live)
-	if err != nil {
-		return "", err
-	}
-	staged := path.Join(place.folder, m.run.Name+"-old-"+path.Base(m.live))
-	if err := files.RemoveAll(ctx, m.site.Place, staged); err != nil {
-		return "", err
-	}
-	return staged, files.WriteTree(ctx, m.site.Place, staged, m.oldTree, m.store.Source(itemsBelow(area.Items, below)), nil)
+		return goodMark, list(words, 3), nil
+	})
 }
 
 // itemsBelow returns the items at folder with their paths relative to it.
@@ -180,11 +156,6 @@ func itemsBelow(items []snapshot.Item, folder string) []snapshot.Item {
 		}
 	}
 	return part
-}
-
-func (m *motion) holds(ctx context.Context, at string, tree files.Tree) bool {
-	present, err := files.ReadTree(ctx, m.site.Place, at, nil)
-	return err == nil && len(files.Exact.Compare(tree, present)) == 0
 }
 
 // settleQuietly settles without letting the CMS run upgrades: old code is in place.
@@ -234,10 +205,11 @@ func (m *motion) byHand() []string {
 	if m.manifest != nil {
 		steps = append(steps, "wetland restore "+m.manifest.Name+"    puts files and database back as they were before")
 	}
-	if m.staged == "" {
-		return steps
+	steps = append(steps, "Or by hand, the files alone: of each pair of folders below, one holds the version before, whole; look at the version in each, and move the old one to the second path:")
+	for _, c := range m.group {
+		if c.staged != "" {
+			steps = append(steps, "  "+c.staged, "  "+c.live)
+		}
 	}
-	return append(steps,
-		"Or by hand, the files alone: the version before is whole in one of these two folders; look at the version in each, and move the old one to the second path:",
-		"  "+m.staged, "  "+m.live)
+	return steps
 }

@@ -5,7 +5,6 @@ import (
 	"errors"
 	"fmt"
 	"slices"
-	"strings"
 	"time"
 
 	"wetland/core/database"
@@ -41,7 +40,7 @@ func History(w *site.Workspace, guard Guard) ([]Event, error) {
 			events = append(events, Event{Name: name, State: "damaged", Problem: err.Error(), About: err.Error()})
 			continue
 		}
-		events = append(events, Event{At: run.Started, Name: run.Name, State: string(run.State), About: run.about()})
+		events = append(events, Event{At: run.Started, Name: run.Name, State: string(run.State), About: run.Title()})
 	}
 	store, err := openStore(w, guard)
 	if err != nil {
@@ -67,14 +66,6 @@ func History(w *site.Workspace, guard Guard) ([]Event, error) {
 	}
 	slices.SortStableFunc(events, func(a, b Event) int { return a.At.Compare(b.At) })
 	return events, nil
-}
-
-// about says in a few words what a run was for.
-func (r *Run) about() string {
-	if r.Component != nil {
-		return fmt.Sprintf("%s %s -> %s", r.Component.Name, versionText(r.Component.From), versionText(r.Component.To))
-	}
-	return strings.TrimSpace(r.Kind + " " + r.Wanted + " " + r.Only)
 }
 
 // SnapshotOptions are those of a snapshot by hand.

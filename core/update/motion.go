@@ -4,15 +4,14 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"io/fs"
 	"os"
-	"path"
 	"path/filepath"
+	"slices"
+	"strings"
 	"time"
 
 	"wetland/core/files"
 	"wetland/core/journal"
-	"wetland/core/packages"
 	"wetland/core/progress"
 	"wetland/core/site"
 	"wetland/core/smoke"
@@ -31,7 +30,10 @@ const (
 // Options of an update.
 type Options struct {
 	Guard
-	Package       string   // path of an archive, or NAME or NAME@VERSION from the shelf
+	Packages      []string // paths of archives, or NAME or NAME@VERSION from the shelf
+	All           bool     // everything that the shelf has newer
+	AsGiven       bool     // in the order of Packages, not in the usual one
+	OneByOne      bool     // each step is judged by itself, not all of them at the end
 	Pick          string   // which package of a bundle: its folder or name
 	Diff          []string // files whose changes an examination shows line by line
 	AcceptPresent bool     // findings that are there before do not count
@@ -40,14 +42,26 @@ type Options struct {
 	AllowMajor    bool
 	LoseEdits     bool // what was edited by hand may be overwritten
 	AllowGap      bool // two renames where an exchange is not possible
-	// Decide is asked when the pages are doubtful; nil: as wetland.toml says.
+	// InDoubt says what to do when pages are doubtful; "": as wetland.toml says.
+	InDoubt Decision
+	// Decide is asked when the pages are doubtful; nil: InDoubt tells.
 	Decide func(ctx context.Context, judgement *smoke.Judgement) Decision
-	// Planned is told what the package is to replace, as soon as that is known.
-	Planned func(t *Target)
+	// Search looks for the culprit when several packages fail together; nil: as
+	// wetland.toml says.
+	Search *bool
+	// AskSearch is asked whether to; nil: nobody is there.
+	AskSearch func(ctx context.Context, s SearchPlan) bool
+	// Planned is told the plan as soon as it is known; what stands against it may be
+	// told later.
+	Planned func(p *Plan)
 }
 
 // beginFacts is what recover needs to know of an update.
 type beginFacts struct {
+	Changes []beginChange `json:"changes"`
+}
+
+type beginChange struct {
 	Target Target `json:"target"`
 	Live   string `json:"live"`
 }
@@ -56,52 +70,96 @@ type beginFacts struct {
 type motion struct {
 	*session
 	options  Options
-	target   *Target
-	pkg      *packages.Package
-	live     string // the component's folder
-	staged   string // where the new tree waits, and after the swap the old one
-	baseline *smoke.Take
-	manifest *snapshot.Manifest
-	oldTree  files.Tree
-	newTree  files.Tree
-	scratch  string    // for what is taken out of a bundle
-	exposed  time.Time // since when visitors get the new version
+	plan     *Plan
+	changes  []*change // all that are wanted, in their order
+	group    []*change // those that are tried now
+	kept     []*change
+	doubts   bool   // one of those was kept with doubts
+	attempts int    // groups that were tried
+	looked   string // the file of the pages that were looked at last
+	// unrecorded is why the pages could not be made what later ones are compared with.
+	unrecorded error
+	baseline   *smoke.Take
+	manifest   *snapshot.Manifest // from before the group
+	scratch    string             // for what is taken out of bundles
+	exposed    time.Time          // since when visitors get the new versions; zero: they do not
 }
 
-// Update replaces one theme or plugin by a package's version, guarded. It returns
+// Update replaces themes and plugins by packages' versions, guarded. It returns
 // a *Refusal when nothing was touched for reasons that a person can mend; any
 // other error without a run means that it could not begin. With a run, the run's
 // State says how it ended; an error beside it says what went wrong.
 func Update(ctx context.Context, w *site.Workspace, o Options) (run *Run, err error) {
+	m, err := openMotion(ctx, w, o)
+	if err != nil {
+		return nil, err
+	}
+	defer func() { err = errors.Join(err, m.closeMotion()) }()
+	if limit := m.site.Workspace.Config.Update.Within; limit > 0 {
+		var cancel context.CancelFunc
+		ctx, cancel = context.WithTimeoutCause(ctx, time.Duration(limit), errTooLong)
+		defer cancel()
+	}
+	facts := beginFacts{}
+	for _, c := range m.changes {
+		facts.Changes = append(facts.Changes, beginChange{*c.target, c.live})
+	}
+	if err := m.begin("update", facts); err != nil {
+		return nil, err
+	}
+	for _, c := range m.changes {
+		m.run.Components = append(m.run.Components, c.target)
+	}
+	if err := m.run.save(); err != nil {
+		return m.stop(ctx, err)
+	}
+	if err = m.hook(ctx, "before", m.site.Workspace.Config.Hooks.Before); err != nil {
+		run, err = m.stop(ctx, err)
+	} else {
+		run, err = m.carryOut(ctx)
+	}
+	return run, errors.Join(err, m.hooksAfter())
+}
+
+// errTooLong is the cause when an update is stopped because of its length.
+var errTooLong = errors.New("the update took longer than [update] within allows")
+
+// PlanOf returns what an update would do, and touches nothing. Like Update it returns a
+// *Refusal when that would be refused.
+func PlanOf(ctx context.Context, w *site.Workspace, o Options) (plan *Plan, err error) {
+	m, err := openMotion(ctx, w, o)
+	if err != nil {
+		return nil, err
+	}
+	return m.plan, errors.Join(m.addRisks(ctx), m.closeMotion())
+}
+
+// openMotion opens the site and the packages, and examines everything that can stand
+// against the update.
+func openMotion(ctx context.Context, w *site.Workspace, o Options) (*motion, error) {
 	var why reasons
 	s, err := open(ctx, w, o.Guard, &why)
 	if err != nil {
 		return nil, err
 	}
-	defer func() { err = errors.Join(err, s.close()) }()
 	m := &motion{session: s, options: o}
-	scratch, err := os.MkdirTemp("", "wetland-*")
+	if m.scratch, err = os.MkdirTemp("", "wetland-*"); err == nil {
+		err = m.prepare(ctx, &why)
+	}
 	if err != nil {
-		return nil, err
+		return nil, errors.Join(err, m.closeMotion())
 	}
-	defer func() { err = errors.Join(err, os.RemoveAll(scratch)) }()
-	m.scratch = scratch
-	defer func() {
-		if m.pkg != nil {
-			err = errors.Join(err, m.pkg.Close())
+	return m, nil
+}
+
+func (m *motion) closeMotion() error {
+	var err error
+	for _, c := range m.changes {
+		if c.pkg != nil {
+			err = errors.Join(err, c.pkg.Close())
 		}
-	}()
-	if err := m.prepare(ctx, &why); err != nil {
-		return nil, err
 	}
-	if err := m.begin("update", beginFacts{Target: *m.target, Live: m.live}); err != nil {
-		return nil, err
-	}
-	m.run.Component = m.target
-	if err := m.run.save(); err != nil {
-		return m.stop(ctx, err)
-	}
-	return m.carryOut(ctx)
+	return errors.Join(err, os.RemoveAll(m.scratch), m.session.close())
 }
 
 // prepare examines everything that can stand against the update, touching
@@ -113,30 +171,23 @@ func (m *motion) prepare(ctx context.Context, why *reasons) error {
 		why.add(fmt.Sprintf("%s was interrupted and is not settled", open.Name), "Run: wetland recover")
 		return why.refusal()
 	}
-	var err error
-	if m.pkg, err = m.readPackage(ctx, m.options, m.scratch, why); err != nil {
+	if err := m.choose(ctx, why); err != nil {
 		return err
 	}
-	if m.pkg != nil {
-		m.target = m.session.target(m.pkg, m.options, why)
-		m.live = m.site.ComponentPath(m.target.Kind, m.target.Folder)
-		m.checkPlace(m.target, m.pkg, why)
-		if err := m.checkEdits(ctx, why); err != nil {
+	for _, c := range m.changes {
+		if err := m.checkChange(ctx, c, why); err != nil {
 			return err
 		}
-		var needs Examination
-		m.checkRequirements(ctx, &needs, m.pkg)
-		for _, check := range needs.Checks {
-			if check.Advice == No {
-				why.add(check.What, check.Do)
-			}
-		}
-		if m.options.Planned != nil {
-			m.options.Planned(m.target)
-		}
+	}
+	if err := m.makePlan(ctx); err != nil {
+		return err
+	}
+	if m.options.Planned != nil {
+		m.options.Planned(m.plan)
 	}
 	m.checkSite(ctx, why)
 	m.fetcher.Pictures = filepath.Join(m.scratch, picturesFolder)
+	var err error
 	if m.baseline, err = m.takeBaseline(ctx, m.options, why); err != nil {
 		return err
 	}
@@ -146,9 +197,45 @@ func (m *motion) prepare(ctx context.Context, why *reasons) error {
 	return why.refusal()
 }
 
+// checkChange examines one package against what is installed. Of several, each reason
+// names its own.
+func (m *motion) checkChange(ctx context.Context, c *change, why *reasons) error {
+	var own reasons
+	m.checkPlace(c.target, c.pkg, &own)
+	if err := m.checkEdits(ctx, c, &own); err != nil {
+		return err
+	}
+	var needs Examination
+	m.checkRequirements(ctx, &needs, c.pkg)
+	for _, check := range needs.Checks {
+		if check.Advice == No && !m.comesAlong(check) {
+			own.add(check.What, check.Do)
+		}
+	}
+	m.addOwn(why, c.target.Folder, own)
+	return nil
+}
+
+// comesAlong tells of a plugin that is required and is one of the packages.
+func (m *motion) comesAlong(check Check) bool {
+	return slices.ContainsFunc(m.changes, func(c *change) bool {
+		return strings.Contains(check.What, "needs the plugin "+c.target.Folder+",")
+	})
+}
+
+// addOwn adds a package's reasons, named if there are several packages.
+func (m *motion) addOwn(why *reasons, name string, own reasons) {
+	for _, reason := range own {
+		if len(m.options.Packages) > 1 {
+			reason.What = name + ": " + reason.What
+		}
+		*why = append(*why, reason)
+	}
+}
+
 // checkEdits refuses to overwrite what is known to be edited by hand.
-func (m *motion) checkEdits(ctx context.Context, why *reasons) error {
-	installed, ok := site.Component(m.components, m.target.Kind, m.target.Folder)
+func (m *motion) checkEdits(ctx context.Context, c *change, why *reasons) error {
+	installed, ok := site.Component(m.components, c.target.Kind, c.target.Folder)
 	if !ok || m.options.LoseEdits {
 		return nil
 	}
@@ -163,45 +250,114 @@ func (m *motion) checkEdits(ctx context.Context, why *reasons) error {
 
 // carryOut is the motion itself, from the snapshot on.
 func (m *motion) carryOut(ctx context.Context) (*Run, error) {
-	if err := m.untilSwap(ctx); err != nil {
+	if err := m.keepEvidence(ctx); err != nil {
 		return m.stop(ctx, err)
 	}
-	judgement, err := m.judge(ctx)
-	if err != nil {
-		return m.goBack(m.whyNotJudged(ctx, err), m.nextTry())
+	if !m.options.OneByOne || len(m.plan.Steps) == 1 {
+		return m.together(ctx)
 	}
-	m.run.Judgement = judgement
-	switch {
-	case judgement.Verdict == smoke.Sound:
-		return m.keep(ctx, Kept, m.keptWords())
-	case judgement.Verdict == smoke.Doubtful && m.decide(ctx, judgement) == Keep:
-		return m.keep(ctx, KeptDoubt, fmt.Sprintf("%s %s is in place, with doubts that a person should look at.", m.target.Name, m.target.To))
-	}
-	return m.goBack(fmt.Sprintf("%d of %s %s with %s %s", len(judgement.Failing()), plural(len(judgement.Pages), "page"), verdictVerb(judgement), m.target.Name, m.target.To),
-		"Tell the vendor what broke: the findings are in "+m.run.Folder, "wetland shelf    lists the other versions at hand")
+	return m.stepByStep(ctx)
 }
 
-func (m *motion) keptWords() string {
-	if m.target.New {
-		return fmt.Sprintf("The %s %s %s is installed, not active; the pages are sound.", m.target.Kind, m.target.Name, m.target.To)
+// together tries all packages at once, and looks for the culprit if they fail.
+func (m *motion) together(ctx context.Context) (*Run, error) {
+	judgement, ended, err := m.try(ctx, m.changes)
+	if ended {
+		return m.run, err
 	}
-	return fmt.Sprintf("%s %s is in place, and the pages are sound.", m.target.Name, m.target.To)
+	m.judged(judgement)
+	if m.acceptable(ctx, judgement) {
+		if err := m.keepGroup(ctx, judgement); err != nil {
+			return m.needsPerson(err)
+		}
+		return m.finish(ctx)
+	}
+	reason := m.failedWords(judgement)
+	if err := m.undo(reason); err != nil {
+		return m.needsPerson(err)
+	}
+	blame(m.changes, judgement)
+	if len(m.changes) > 1 && ctx.Err() == nil && m.mayResearch(ctx, judgement) {
+		if err := m.search(ctx, judgement); err != nil {
+			return m.needsPerson(err)
+		}
+	}
+	return m.finishAfter(ctx, reason)
+}
+
+// stepByStep tries the plan's steps one after the other. Each that fails is put back,
+// and the next one is tried without it.
+func (m *motion) stepByStep(ctx context.Context) (*Run, error) {
+	var failed []string
+	for _, step := range m.plan.groups {
+		judgement, ended, err := m.try(ctx, step)
+		if ended {
+			return m.run, err
+		}
+		if m.run.Judgement == nil || judgement.Verdict != smoke.Sound {
+			m.judged(judgement)
+		}
+		if m.acceptable(ctx, judgement) {
+			if err := m.keepGroup(ctx, judgement); err != nil {
+				return m.needsPerson(err)
+			}
+			continue
+		}
+		reason := m.failedWords(judgement)
+		failed = append(failed, reason)
+		if err := m.undo(reason); err != nil {
+			return m.needsPerson(err)
+		}
+		blame(step, judgement)
+	}
+	return m.finishAfter(ctx, strings.Join(failed, "; "))
+}
+
+// judged makes a judgement the one that the run's report tells of.
+func (m *motion) judged(judgement *smoke.Judgement) {
+	m.run.Judgement, m.run.PagesFile = judgement, m.looked
+}
+
+// acceptable tells whether a group may stay.
+func (m *motion) acceptable(ctx context.Context, judgement *smoke.Judgement) bool {
+	return judgement.Verdict == smoke.Sound || (judgement.Verdict == smoke.Doubtful && m.decide(ctx, judgement) == Keep)
+}
+
+func (m *motion) failedWords(judgement *smoke.Judgement) string {
+	return fmt.Sprintf("%d of %s %s with %s", len(judgement.Failing()), plural(len(judgement.Pages), "page"), verdictVerb(judgement), titles(m.group))
 }
 
 // whyNotJudged says why the pages could not be looked at.
 func (m *motion) whyNotJudged(ctx context.Context, err error) string {
-	if ctx.Err() != nil {
+	switch {
+	case errors.Is(context.Cause(ctx), errTooLong):
+		return errTooLong.Error()
+	case ctx.Err() != nil:
 		return "You stopped the update before the new version was judged"
 	}
 	return fmt.Sprintf("the new version could not be judged: %v", err)
 }
 
 func (m *motion) nextTry() string {
-	named := m.options.Package
-	if named == "" { // settling an earlier run
-		named = m.target.Package
+	named := m.options.Packages
+	if len(named) == 0 && !m.options.All { // settling an earlier run
+		for _, c := range m.changes {
+			named = append(named, c.target.Package)
+		}
 	}
-	return "wetland update " + named + "    tries again"
+	if m.options.All {
+		named = []string{"--all"}
+	}
+	return "wetland update " + strings.Join(named, " ") + "    tries again"
+}
+
+// attemptName tells the files of several attempts apart.
+func attemptName(file string, attempt int) string {
+	if attempt <= 1 {
+		return file
+	}
+	ext := filepath.Ext(file)
+	return fmt.Sprintf("%s-%d%s", strings.TrimSuffix(file, ext), attempt, ext)
 }
 
 func verdictVerb(j *smoke.Judgement) string {
@@ -215,48 +371,70 @@ func (m *motion) decide(ctx context.Context, judgement *smoke.Judgement) Decisio
 	if m.options.Decide != nil {
 		return m.options.Decide(ctx, judgement)
 	}
+	return m.inDoubt()
+}
+
+// inDoubt is the decision when nobody is asked.
+func (m *motion) inDoubt() Decision {
+	if m.options.InDoubt != "" {
+		return m.options.InDoubt
+	}
 	if m.site.Workspace.Config.Update.InDoubt == "keep" {
 		return Keep
 	}
 	return GoBack
 }
 
-// untilSwap does everything up to and including the swap. After an error the site
-// is as it was.
-func (m *motion) untilSwap(ctx context.Context) error {
+// keepEvidence keeps in the run how everything was before.
+func (m *motion) keepEvidence(ctx context.Context) error {
 	if err := m.keepPictures(); err != nil {
 		return err
 	}
 	if err := m.baseline.Save(filepath.Join(m.run.Folder, BaselineFile)); err != nil {
 		return err
 	}
-	if err := m.savePatch(ctx); err != nil {
-		return err
+	for _, c := range m.changes {
+		if err := m.savePatch(ctx, c); err != nil {
+			return err
+		}
 	}
+	return nil
+}
+
+// try snapshots, stages, swaps and judges a group. ended tells that the run is over
+// already, with its error: it could not be judged, and is put back.
+func (m *motion) try(ctx context.Context, group []*change) (judgement *smoke.Judgement, ended bool, err error) {
+	m.group, m.settled = group, nil
+	m.attempts++
+	if err := m.untilSwap(ctx); err != nil {
+		_, err = m.stop(ctx, err)
+		return nil, true, err
+	}
+	judgement, err = m.judge(ctx)
+	if err != nil {
+		_, err = m.goBack(m.whyNotJudged(ctx, err), m.nextTry())
+		return nil, true, err
+	}
+	return judgement, false, nil
+}
+
+// untilSwap does everything up to and including the swap. After an error the site
+// is as it was, or stop makes it so.
+func (m *motion) untilSwap(ctx context.Context) error {
 	var err error
-	if m.manifest, err = m.takeSnapshot(ctx, fmt.Sprintf("before %s %s", m.target.Name, m.target.To)); err != nil {
+	if m.manifest, err = m.takeSnapshot(ctx, "before "+titles(m.group)); err != nil {
 		return err
 	}
-	if err := m.readOldTree(); err != nil {
+	if err := m.log.Write(stepGroup, map[string]any{"group": folders(m.group)}); err != nil {
 		return err
 	}
-	model, err := m.model()
-	if err != nil {
+	if err := m.readOldTrees(); err != nil {
 		return err
 	}
-	place, err := m.openStaging(m.live, m.options.AllowGap)
-	if err != nil {
+	if err := m.stageAll(ctx, m.group); err != nil {
 		return err
 	}
-	m.staged = path.Join(place.folder, m.run.Name+"-"+m.target.Folder)
-	m.newTree = dress(m.pkg.Tree, model)
-	if err := saveJSON(filepath.Join(m.run.Folder, newTreeFile), m.newTree); err != nil {
-		return err
-	}
-	if err := m.log.Write(stepStage, map[string]string{"staged": m.staged}); err != nil {
-		return err
-	}
-	if err := m.stage(ctx, m.staged, m.newTree, m.pkg.Source); err != nil {
+	if err := m.markLogs(); err != nil {
 		return err
 	}
 	return m.swap(ctx)
@@ -284,8 +462,8 @@ func (m *motion) keepPictures() error {
 
 // savePatch keeps what was edited by hand as a patch in the run, before it is
 // overwritten.
-func (m *motion) savePatch(ctx context.Context) error {
-	installed, _ := site.Component(m.components, m.target.Kind, m.target.Folder)
+func (m *motion) savePatch(ctx context.Context, c *change) error {
+	installed, _ := site.Component(m.components, c.target.Kind, c.target.Folder)
 	shelf, err := m.shelf().List()
 	if err != nil {
 		return err
@@ -297,48 +475,35 @@ func (m *motion) savePatch(ctx context.Context) error {
 	if err != nil {
 		return fmt.Errorf("save what was edited by hand: %w", err)
 	}
-	return journal.WriteFile(filepath.Join(m.run.Folder, patchFile), []byte(patch))
+	return journal.WriteFile(filepath.Join(m.run.Folder, patchFile(c.target)), []byte(patch))
 }
 
-// readOldTree takes the tree that is to be replaced from the snapshot. Of a new
+// readOldTrees takes the trees that are to be replaced from the snapshot. Of a new
 // component there is none.
-func (m *motion) readOldTree() error {
-	if m.target.New {
-		return nil
+func (m *motion) readOldTrees() error {
+	for _, c := range m.group {
+		if c.target.New {
+			continue
+		}
+		var err error
+		if c.oldTree, err = componentTree(m.manifest, c.live); err != nil {
+			return err
+		}
 	}
-	var err error
-	m.oldTree, err = componentTree(m.manifest, m.live)
-	return err
+	return nil
 }
 
-// model is the tree whose owners and modes the new one gets: the old one, or of a
-// new component the folder that it goes into.
-func (m *motion) model() (files.Tree, error) {
-	if !m.target.New {
-		return m.oldTree, nil
-	}
-	above, err := m.site.Place.Lstat(path.Dir(m.live))
-	return files.Tree{{Path: ".", Kind: files.Folder, Mode: above.Mode, Owner: above.Owner, Group: above.Group}}, err
-}
-
-// present reads what is at the live place; nothing is there of a component that
-// is not installed.
-func (m *motion) present(ctx context.Context) (files.Tree, error) {
-	tree, err := files.ReadTree(ctx, m.site.Place, m.live, nil)
-	if m.target.New && errors.Is(err, fs.ErrNotExist) {
-		return nil, nil
-	}
-	return tree, err
-}
-
+// swap puts the group in place, one right after the other.
 func (m *motion) swap(ctx context.Context) error {
 	return m.step("swap", 0, "", func() (progress.Mark, string, error) {
-		present, err := m.present(ctx)
-		if err != nil {
-			return badMark, "", err
-		}
-		if differ := files.Exact.Compare(m.oldTree, present); len(differ) > 0 {
-			return badMark, "", fmt.Errorf("somebody changed %s since the snapshot (%s: %s). Try again when nobody works on it", m.live, differ[0].Path, differ[0].What)
+		for _, c := range m.group {
+			present, err := m.present(ctx, c)
+			if err != nil {
+				return badMark, "", err
+			}
+			if differ := files.Exact.Compare(c.oldTree, present); len(differ) > 0 {
+				return badMark, "", fmt.Errorf("somebody changed %s since the snapshot (%s: %s). Try again when nobody works on it", c.live, differ[0].Path, differ[0].What)
+			}
 		}
 		if err := ctx.Err(); err != nil {
 			return badMark, "", err
@@ -346,12 +511,20 @@ func (m *motion) swap(ctx context.Context) error {
 		if err := m.log.Write(stepSwap, nil); err != nil {
 			return badMark, "", err
 		}
-		m.exposed = time.Now()
-		done, err := files.Swap(m.site.Place, m.live, m.staged, m.options.AllowGap)
-		if err != nil {
-			return badMark, "", err
+		var words []string
+		for _, c := range m.group {
+			if m.exposed.IsZero() {
+				m.exposed = time.Now()
+			}
+			done, err := files.Swap(m.site.Place, c.live, c.staged, m.options.AllowGap)
+			if err != nil {
+				return badMark, "", err
+			}
+			if text := swapText(done); !slices.Contains(words, text) {
+				words = append(words, text)
+			}
 		}
-		return goodMark, swapText(done), m.log.Write(stepSwapped, done)
+		return goodMark, strings.Join(words, "; "), m.log.Write(stepSwapped, nil)
 	})
 }
 
@@ -365,102 +538,125 @@ func swapText(done files.Swapped) string {
 	return "moved into its empty place"
 }
 
-// judge looks at the pages with the new version in place.
+// judge looks at the pages with the new versions in place.
 func (m *motion) judge(ctx context.Context) (*smoke.Judgement, error) {
 	if err := m.settle(ctx); err != nil {
 		return nil, err
 	}
-	judgement, err := m.look(ctx, "pages after", m.baseline)
+	if err := m.takeMigrated(ctx); err != nil {
+		return nil, err
+	}
+	m.looked = attemptName(AfterFile, m.attempts)
+	judgement, err := m.look(ctx, "pages after", m.looked, m.baseline)
 	if err != nil {
+		return nil, err
+	}
+	if err := m.readLogs(judgement, targetsOf(m.group)); err != nil {
 		return nil, err
 	}
 	if err := m.findEvidence(ctx, judgement); err != nil {
 		return nil, err
 	}
-	if finding := m.stillActive(ctx); finding != nil {
-		judgement.Add(*finding)
-	}
+	m.checkActive(ctx, judgement)
 	return judgement, m.log.Write(stepJudged, map[string]any{"verdict": judgement.Verdict})
 }
 
 // findEvidence looks for proof that the new files are what the address serves.
 func (m *motion) findEvidence(ctx context.Context, judgement *smoke.Judgement) error {
 	return m.step("evidence", 0, "", func() (progress.Mark, string, error) {
-		finding, words := m.evidence(ctx, m.target, m.oldTree, m.newTree)
-		switch {
-		case finding != nil:
-			judgement.Add(*finding)
-			return doubtMark, finding.What, nil
-		case words == "":
+		var proofs []string
+		for _, c := range m.group {
+			finding, words := m.evidence(ctx, c.target, c.oldTree, c.newTree)
+			if finding != nil {
+				judgement.Add(*finding)
+				return doubtMark, finding.What, nil
+			}
+			if words != "" {
+				proofs = append(proofs, words)
+			}
+		}
+		if len(proofs) == 0 {
 			return noteMark, "no file that browsers can fetch differs between the versions: the pages alone speak", nil
 		}
-		return goodMark, words, nil
+		return goodMark, list(proofs, 2), nil
 	})
 }
 
-// stillActive finds out whether what was active still is.
-func (m *motion) stillActive(ctx context.Context) *smoke.Finding {
+// checkActive adds what the CMS has to say of the group.
+func (m *motion) checkActive(ctx context.Context, judgement *smoke.Judgement) {
 	finding := smoke.Finding{Page: "(the CMS)", Check: "active", Verdict: smoke.Broken}
 	now, err := m.site.CMS.Components(ctx, m.db)
 	if err != nil {
 		finding.What = fmt.Sprintf("the CMS cannot be asked what is active: %v", err)
-		return &finding
+		judgement.Add(finding)
+		return
 	}
-	was, _ := site.Component(m.components, m.target.Kind, m.target.Folder)
-	is, ok := site.Component(now, m.target.Kind, m.target.Folder)
-	switch {
-	case !ok || is.Problem != "":
-		finding.What = fmt.Sprintf("the CMS does not find %s any more: %s", m.target.Folder, is.Problem)
-	case was.Active && !is.Active, was.ParentOfActive && !is.ParentOfActive:
-		finding.What = fmt.Sprintf("%s was active, and is not any more", m.target.Folder)
-	case m.target.To != "" && is.Version != m.target.To:
-		finding.What = fmt.Sprintf("the CMS reads version %s of %s, not %s", versionText(is.Version), m.target.Folder, m.target.To)
-	default:
-		return nil
+	for _, c := range m.group {
+		if finding.What = m.stillActive(c, now); finding.What != "" {
+			judgement.Add(finding)
+		}
 	}
-	return &finding
 }
 
-// keep proves the new tree and lets go of the old one, which by then is in the
+// keepGroup proves the new trees and lets go of the old ones, which by then are in the
 // snapshot and on the shelf.
-func (m *motion) keep(ctx context.Context, state State, reason string) (*Run, error) {
-	ctx = context.WithoutCancel(ctx) // the new version is proved: finishing is the safest
+func (m *motion) keepGroup(ctx context.Context, judgement *smoke.Judgement) error {
+	ctx = context.WithoutCancel(ctx) // the new versions are proved: finishing is the safest
 	err := m.step("kept", 0, "", func() (progress.Mark, string, error) {
-		present, err := files.ReadTree(ctx, m.site.Place, m.live, nil)
-		if err != nil {
-			return badMark, "", err
+		count, details := 0, []string{}
+		for _, c := range m.group {
+			present, err := files.ReadTree(ctx, m.site.Place, c.live, nil)
+			if err != nil {
+				return badMark, "", err
+			}
+			if differ := files.Exact.Compare(c.newTree, present); len(differ) > 0 {
+				return badMark, "", fmt.Errorf("%s is not what the package holds any more: %d paths differ, the first is %s (%s)", c.live, len(differ), differ[0].Path, differ[0].What)
+			}
+			n, _ := c.newTree.Total()
+			count += n
+			details = append(details, m.shelve(ctx, c))
+			c.target.Fate, c.target.Because = FateKept, nil
 		}
-		if differ := files.Exact.Compare(m.newTree, present); len(differ) > 0 {
-			return badMark, "", fmt.Errorf("%s is not what the package holds any more: %d paths differ, the first is %s (%s)", m.live, len(differ), differ[0].Path, differ[0].What)
-		}
-		detail := m.shelveBoth(ctx)
-		count, _ := m.newTree.Total()
-		return goodMark, fmt.Sprintf("%s equal to the package; %s", plural(count, "file"), detail), m.closeStaging(ctx)
+		return goodMark, fmt.Sprintf("%s equal to the package; %s", plural(count, "file"), list(details, 2)), nil
 	})
 	if err != nil {
-		return m.needsPerson(err)
+		return err
 	}
-	if err := m.takeSettled(ctx); err != nil {
-		m.Report.End(noteMark, "after", fmt.Sprintf("the state after the update was not kept: %v. A later restore takes all that changed since for visitors' writes", err))
-	}
-	next := []string{"wetland smoke    looks at the pages again, any time"}
-	if m.target.New {
-		next = append(next, fmt.Sprintf("Switch the %s on in the CMS when you want it, and look at the pages then.", m.target.Kind))
-	}
-	if state == Kept {
-		if err := m.recordPages(); err != nil {
-			next = []string{fmt.Sprintf("wetland smoke --learn    records the pages anew: that failed (%v)", err)}
+	if m.settled == nil {
+		if err := m.takeSettled(ctx); err != nil {
+			m.Report.End(noteMark, "after", fmt.Sprintf("the state after the update was not kept: %v. A later restore takes all that changed since for visitors' writes", err))
 		}
 	}
-	for _, one := range m.beside {
-		if one.Differs() {
-			next = append(next, fmt.Sprintf("%s %s %s came along with the package and was not installed: wetland examine %s --pick %s", one.Kind, one.Name, one.Version, m.options.Package, one.Folder))
+	if m.settled != nil {
+		m.run.Settled = append(m.run.Settled, m.settled.Name)
+	}
+	m.exposed = time.Time{}
+	m.kept = append(m.kept, m.group...)
+	if judgement.Verdict != smoke.Sound {
+		m.doubts = true
+		// Accepted: the next step is compared with it.
+		if m.baseline, err = smoke.LoadTake(filepath.Join(m.run.Folder, m.looked)); err != nil {
+			return err
+		}
+	} else if !m.doubts {
+		m.unrecorded = m.recordPages()
+	}
+	for _, c := range m.group {
+		if err := files.RemoveAll(ctx, m.site.Place, c.staged); err != nil {
+			return fmt.Errorf("clear %s: %w", c.staged, err)
 		}
 	}
-	if state == KeptDoubt {
-		next = append([]string{"Look at the doubtful pages above with your own eyes.", "wetland restore " + m.manifest.Name + "    goes back, if they are wrong"}, next...)
+	return m.log.Write(stepKept, map[string]any{"group": folders(m.group)})
+}
+
+// takeMigrated keeps the state after the update had settled, if it changed the structure
+// of a table: without it nobody could tell what visitors wrote there meanwhile.
+func (m *motion) takeMigrated(ctx context.Context) error {
+	changed, err := m.structureChanged(ctx)
+	if err != nil || !changed {
+		return err
 	}
-	return m.end(state, reason, next...)
+	return m.takeSettled(ctx)
 }
 
 // takeSettled keeps the state after the update, so that a later restore can tell what
@@ -470,61 +666,108 @@ func (m *motion) takeSettled(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
+	was := m.components
 	m.components = components
-	_, err = m.takeAs(ctx, "after", snapshot.Subject{Reason: fmt.Sprintf("after %s %s", m.target.Name, m.target.To), Settles: m.manifest.Name})
+	m.settled, err = m.takeAs(ctx, "after", snapshot.Subject{Reason: "after " + titles(m.group), Settles: m.manifest.Name})
+	m.components = was
 	return err
+}
+
+// finish ends a run of which everything stands.
+func (m *motion) finish(ctx context.Context) (*Run, error) {
+	if err := m.closeStaging(context.WithoutCancel(ctx)); err != nil {
+		return m.needsPerson(err)
+	}
+	next := []string{"wetland smoke    looks at the pages again, any time"}
+	for _, c := range m.kept {
+		if c.target.New {
+			next = append(next, fmt.Sprintf("Switch the %s %s on in the CMS when you want it, and look at the pages then.", c.target.Kind, c.target.Folder))
+		}
+	}
+	for _, one := range m.beside {
+		if one.Differs() && !slices.ContainsFunc(m.changes, func(c *change) bool { return c.target.Kind == one.Kind && c.target.Folder == one.Folder }) {
+			next = append(next, fmt.Sprintf("%s %s %s came along with the package and was not installed: wetland examine %s --pick %s", one.Kind, one.Name, one.Version, strings.Join(m.options.Packages, " "), one.Folder))
+		}
+	}
+	if m.doubts {
+		next = append([]string{"Look at the doubtful pages above with your own eyes.", "wetland restore " + m.manifest.Name + "    goes back, if they are wrong"}, next...)
+		return m.end(KeptDoubt, fmt.Sprintf("%s %s in place, with doubts that a person should look at.", titles(m.kept), isAre(len(m.kept))), next...)
+	}
+	if m.unrecorded != nil {
+		next = []string{fmt.Sprintf("wetland smoke --learn    records the pages anew: that failed (%v)", m.unrecorded)}
+	}
+	return m.end(Kept, m.keptWords(), next...)
+}
+
+// finishAfter ends a run of which something failed, and what failed was put back.
+func (m *motion) finishAfter(ctx context.Context, reason string) (*Run, error) {
+	if len(m.kept) == len(m.changes) {
+		return m.finish(ctx)
+	}
+	if err := m.closeStaging(m.Abandon); err != nil {
+		return m.needsPerson(err)
+	}
+	left := without(m.changes, m.kept)
+	var parts []string
+	if back := withFate(left, FateBack); len(back) > 0 {
+		parts = append(parts, fmt.Sprintf(" Not kept, and put back: %s.", titles(back)))
+	}
+	if rest := withFate(left, ""); len(rest) > 0 {
+		parts = append(parts, fmt.Sprintf(" Not touched: %s.", titles(rest)))
+	}
+	next := []string{"Tell the vendor what broke: the findings are in " + m.run.Folder, "wetland shelf    lists the other versions at hand"}
+	if len(m.kept) == 0 {
+		return m.end(PutBack, m.backWords(reason), next...)
+	}
+	if m.unrecorded != nil {
+		next = append(next, fmt.Sprintf("wetland smoke --learn    records the pages anew: that failed (%v)", m.unrecorded))
+	}
+	return m.end(KeptPart, fmt.Sprintf("%s %s in place, and the pages are %s.%s%s", titles(m.kept), isAre(len(m.kept)), map[bool]string{true: "as you accepted them", false: "sound"}[m.doubts], strings.Join(parts, ""), m.exposedWords()), next...)
+}
+
+func isAre(n int) string {
+	if n == 1 {
+		return "is"
+	}
+	return "are"
+}
+
+func (m *motion) keptWords() string {
+	if len(m.kept) == 1 && m.kept[0].target.New {
+		return fmt.Sprintf("The %s %s is installed, not active; the pages are sound.", m.kept[0].target.Kind, m.kept[0].title())
+	}
+	return fmt.Sprintf("%s %s in place, and the pages are sound.", titles(m.kept), isAre(len(m.kept)))
 }
 
 // recordPages makes what the pages show today what they are compared with later.
 func (m *motion) recordPages() error {
-	take, err := smoke.LoadTake(filepath.Join(m.run.Folder, AfterFile))
+	take, err := smoke.LoadTake(filepath.Join(m.run.Folder, m.looked))
 	if err != nil {
 		return err
 	}
 	return take.Save(m.site.Workspace.Baseline())
 }
 
-// shelveBoth puts the replaced version on the shelf, and the new one's package, so
-// that edits by hand can be told later. If that is not possible the snapshot still
-// holds the old one.
-func (m *motion) shelveBoth(ctx context.Context) string {
-	if m.pkg != nil {
-		if _, err := m.shelf().Add(m.pkg, filepath.Base(m.pkg.Origin)); err != nil {
-			m.Report.End(noteMark, "shelf", fmt.Sprintf("the package is not on the shelf: %v", err))
-		}
-	}
-	if m.target.New {
-		return "it was not installed before and is not active: that is for you to do, in the CMS"
-	}
-	old, _ := site.Component(m.components, m.target.Kind, m.target.Folder)
-	kept, err := m.shelf().Keep(ctx, old, m.oldTree, reread(m.site.Place, m.staged), "replaced by "+m.run.Name)
-	if err != nil {
-		return fmt.Sprintf("the version before is in %s (not on the shelf: %v)", m.manifest.Name, err)
-	}
-	m.target.Shelved = kept.File
-	return fmt.Sprintf("%s is on the shelf and in %s", versionText(m.target.From), m.manifest.Name)
-}
-
 // stop ends a run before the swap, or one whose swap failed.
 func (m *motion) stop(ctx context.Context, cause error) (*Run, error) {
 	clear := context.WithoutCancel(ctx)
-	if m.staged != "" && !m.untouched(clear) {
-		return m.goBack(cause.Error(), m.nextTry())
+	for _, c := range m.group {
+		if c.staged != "" && !m.isOld(clear, c) {
+			return m.goBack(cause.Error(), m.nextTry())
+		}
 	}
 	if err := m.closeStaging(clear); err != nil {
 		cause = errors.Join(cause, err)
 	}
 	if ctx.Err() != nil {
-		cause = ctx.Err()
+		cause = context.Cause(ctx)
 	}
-	run, err := m.end(Stopped, "Stopped before the swap: nothing on the site was changed.")
+	state, words := Stopped, "Stopped before the swap: nothing on the site was changed."
+	if len(m.kept) > 0 {
+		state, words = KeptPart, fmt.Sprintf("Stopped before the next swap. %s %s in place already, and the pages were sound; the others were not touched.", titles(m.kept), isAre(len(m.kept)))
+	}
+	run, err := m.end(state, words)
 	return run, errors.Join(cause, err)
-}
-
-// untouched tells, by what is there, that the live tree is still the old one.
-func (m *motion) untouched(ctx context.Context) bool {
-	present, err := m.present(ctx)
-	return err == nil && len(files.Exact.Compare(m.oldTree, present)) == 0
 }
 
 // componentTree returns the part of the snapshot at the absolute path.

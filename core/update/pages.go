@@ -9,6 +9,7 @@ import (
 	"path"
 	"path/filepath"
 	"slices"
+	"strings"
 	"time"
 
 	"wetland/core/files"
@@ -72,18 +73,12 @@ func (s *session) settle(ctx context.Context) error {
 	})
 }
 
-// pagesAgain is the look at the pages after going back.
-const pagesAgain = "pages again"
-
 // look fetches all pages and judges them; what is not sound is looked at a second
-// time after a moment, with the caches emptied again.
-func (s *session) look(ctx context.Context, name string, baseline *smoke.Take) (*smoke.Judgement, error) {
+// time after a moment, with the caches emptied again. The pages go to a file of the run,
+// and their pictures to a folder of that name.
+func (s *session) look(ctx context.Context, name, file string, baseline *smoke.Take) (*smoke.Judgement, error) {
 	var judgement *smoke.Judgement
-	file, pictures := AfterFile, "after"
-	if name == pagesAgain {
-		file, pictures = againFile, "again"
-	}
-	s.fetcher.Pictures = filepath.Join(s.run.Folder, picturesFolder, pictures)
+	s.fetcher.Pictures = filepath.Join(s.run.Folder, picturesFolder, strings.TrimSuffix(strings.TrimPrefix(file, "pages-"), ".json"))
 	err := s.step(name, int64(len(s.pages)), "pages", func() (progress.Mark, string, error) {
 		take, err := s.fetcher.Take(ctx, s.pages, s.Report)
 		if err != nil {

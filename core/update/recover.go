@@ -6,8 +6,10 @@ import (
 	"errors"
 	"fmt"
 	"io/fs"
+	"maps"
 	"os"
 	"path/filepath"
+	"slices"
 
 	"wetland/core/database"
 	"wetland/core/files"
@@ -65,12 +67,7 @@ func Recover(ctx context.Context, w *site.Workspace, o RecoverOptions) (run *Run
 	if s.log, err = openJournal(filepath.Join(unsettled.Folder, journalFile)); err != nil {
 		return nil, err
 	}
-	trace := readTrace(entries)
-	if trace.snapshot == "" {
-		return s.settleUntouched(ctx)
-	}
-	s.run.Snapshot = trace.snapshot
-	return s.settleUpdate(ctx, trace, o.To)
+	return s.settleUpdate(ctx, readTrace(entries), o.To)
 }
 
 func openJournal(name string) (*journal.Journal, error) {
@@ -84,22 +81,27 @@ func openJournal(name string) (*journal.Journal, error) {
 type trace struct {
 	begin    beginFacts
 	restore  restoreFacts
-	snapshot string
-	staged   string
-	swapping bool // the swap may have happened
+	snapshot string            // the last one
+	group    []string          // of components, whose turn it was
+	staged   map[string]string // by component
+	kept     []string          // components that are settled already
+	last     []string          // of those, the ones after which nothing came any more
+	swapping bool              // the swap may have happened
+	backs    bool              // something was put back before
 	verdict  smoke.Verdict
 	touching bool // a restore had begun to change things
 }
 
 func readTrace(entries []journal.Entry) trace {
-	var t trace
+	t := trace{staged: map[string]string{}}
 	for _, entry := range entries {
 		var facts struct {
 			beginFacts
 			restoreFacts
-			Snapshot string        `json:"snapshot"`
-			Staged   string        `json:"staged"`
-			Verdict  smoke.Verdict `json:"verdict"`
+			Snapshot string            `json:"snapshot"`
+			Group    []string          `json:"group"`
+			Staged   map[string]string `json:"staged"`
+			Verdict  smoke.Verdict     `json:"verdict"`
 		}
 		if len(entry.Facts) > 0 && json.Unmarshal(entry.Facts, &facts) != nil {
 			continue // what cannot be read did not tell anything
@@ -108,15 +110,21 @@ func readTrace(entries []journal.Entry) trace {
 		case stepBegin:
 			t.begin, t.restore = facts.beginFacts, facts.restoreFacts
 		case stepSnapshot:
-			t.snapshot = facts.Snapshot
+			t.snapshot, t.group, t.last = facts.Snapshot, nil, nil
+		case stepGroup:
+			t.group, t.swapping, t.verdict = facts.Group, false, ""
 		case stepStage:
-			t.staged = facts.Staged
+			maps.Copy(t.staged, facts.Staged)
 		case stepSwap:
 			t.swapping = true
 		case stepJudged:
 			t.verdict = facts.Verdict
 		case stepBack:
-			t.verdict = ""
+			t.verdict, t.backs = "", true
+		case stepIsBack:
+			t.group = nil
+		case stepKept:
+			t.kept, t.last, t.group = append(t.kept, facts.Group...), facts.Group, nil
 		case stepRestore:
 			t.touching = true
 		}
@@ -186,76 +194,149 @@ func recoverRestore(ctx context.Context, w *site.Workspace, o RecoverOptions, ru
 	return r.finish()
 }
 
+// settleUpdate settles the group whose turn it was; what was kept before stays, and what
+// would have come later is left alone.
 func (s *session) settleUpdate(ctx context.Context, t trace, to string) (*Run, error) {
-	m := &motion{session: s, target: &t.begin.Target, live: t.begin.Live, staged: t.staged, options: Options{AllowGap: true}}
-	s.run.Component = m.target
-	var err error
-	if m.manifest, err = s.store.Load(t.snapshot); err != nil {
+	if to == "old" && len(t.last) > 0 { // it was finished but for the clearing up
+		t.group, t.swapping = t.last, true
+		t.kept = t.kept[:len(t.kept)-len(t.last)]
+	}
+	m := &motion{session: s, options: Options{AllowGap: true}, attempts: 1, looked: AfterFile}
+	s.run.Components = nil
+	for _, begun := range t.begin.Changes {
+		c := &change{target: &begun.Target, live: begun.Live}
+		c.staged = t.staged[c.key()]
+		s.run.Components = append(s.run.Components, c.target)
+		m.changes = append(m.changes, c)
+		switch {
+		case slices.Contains(t.kept, c.key()):
+			c.target.Fate = FateKept
+			m.kept = append(m.kept, c)
+		case slices.Contains(t.group, c.key()):
+			m.group = append(m.group, c)
+		}
+	}
+	if len(m.group) == 0 {
+		return m.settleBetween(ctx, t)
+	}
+	if err := m.readWhatWas(t); err != nil {
 		return nil, err
 	}
-	if err := m.readOldTree(); err != nil {
-		return nil, err
-	}
-	if m.baseline, err = smoke.LoadTake(filepath.Join(s.run.Folder, BaselineFile)); err != nil {
-		return nil, fmt.Errorf("read the pages from before the update: %w", err)
-	}
-	if m.newTree, err = loadTree(filepath.Join(s.run.Folder, newTreeFile)); err != nil && !errors.Is(err, fs.ErrNotExist) {
-		return nil, err
-	}
-	isNew := m.newTree != nil && m.holds(ctx, m.live, m.newTree)
-	if !t.swapping && m.untouched(ctx) {
-		return s.settleUntouched(ctx)
+	if !t.swapping && m.allOld(ctx) {
+		return m.settleBetween(ctx, t)
 	}
 	if to == "" && t.verdict == smoke.Sound {
 		to = "new"
 	}
-	if err := m.sayFound(isNew); err != nil {
+	if err := m.sayFound(ctx); err != nil {
 		return nil, err
 	}
 	if to != "new" {
 		return m.goBack("The update was interrupted before the new version was judged sound", m.nextTry())
 	}
-	return m.settleNew(ctx, isNew)
+	return m.settleNew(ctx)
+}
+
+// settleBetween ends a run that was interrupted while nothing of it was half done.
+func (m *motion) settleBetween(ctx context.Context, t trace) (*Run, error) {
+	if len(m.kept) == 0 && !t.backs {
+		return m.settleUntouched(ctx)
+	}
+	if err := m.closeStaging(ctx); err != nil {
+		return nil, err
+	}
+	if len(m.kept) == 0 {
+		return m.end(PutBack, "It was interrupted after what it had tried was put back and proved: all is as before.", m.nextTry())
+	}
+	left := without(m.changes, m.kept)
+	if len(left) == 0 {
+		return m.finish(ctx)
+	}
+	return m.end(KeptPart, fmt.Sprintf("It was interrupted between two steps. %s %s in place, and the pages were sound; not in place: %s.", titles(m.kept), isAre(len(m.kept)), titles(left)), m.nextTry())
+}
+
+// readWhatWas reads what the run had noted of the group.
+func (m *motion) readWhatWas(t trace) error {
+	var err error
+	if m.manifest, err = m.store.Load(t.snapshot); err != nil {
+		return err
+	}
+	if err := m.readOldTrees(); err != nil {
+		return err
+	}
+	if m.baseline, err = smoke.LoadTake(filepath.Join(m.run.Folder, BaselineFile)); err != nil {
+		return fmt.Errorf("read the pages from before the update: %w", err)
+	}
+	for _, c := range m.group {
+		if c.newTree, err = loadTree(c.target.treeFile(m.run.Folder)); err != nil && !errors.Is(err, fs.ErrNotExist) {
+			return err
+		}
+	}
+	return m.findMigrated()
+}
+
+// findMigrated looks for the snapshot that was taken once the group had settled.
+func (m *motion) findMigrated() error {
+	names, err := m.store.Names()
+	if err != nil {
+		return err
+	}
+	for _, name := range names {
+		if other, err := m.store.Describe(name); err == nil && other.Settles == m.manifest.Name {
+			m.settled = other
+		}
+	}
+	return nil
+}
+
+func (m *motion) allOld(ctx context.Context) bool {
+	return !slices.ContainsFunc(m.group, func(c *change) bool { return !m.isOld(ctx, c) })
 }
 
 // sayFound reports the state the site was found in.
-func (m *motion) sayFound(isNew bool) error {
+func (m *motion) sayFound(ctx context.Context) error {
 	return m.step("found", 0, "", func() (progress.Mark, string, error) {
-		switch {
-		case isNew:
-			return noteMark, fmt.Sprintf("%s stands at the new version %s", m.target.Folder, m.target.To), nil
-		case m.untouched(context.Background()):
-			return noteMark, fmt.Sprintf("%s stands at the old version %s", m.target.Folder, m.target.From), nil
+		mark := noteMark
+		var words []string
+		for _, c := range m.group {
+			switch {
+			case m.isNew(ctx, c):
+				words = append(words, fmt.Sprintf("%s stands at the new version %s", c.target.Folder, c.target.To))
+			case m.isOld(ctx, c):
+				words = append(words, fmt.Sprintf("%s stands at the old version %s", c.target.Folder, c.target.From))
+			default:
+				mark = doubtMark
+				words = append(words, fmt.Sprintf("%s is neither wholly the old version nor wholly the new one", c.target.Folder))
+			}
 		}
-		return doubtMark, fmt.Sprintf("%s is neither wholly the old version nor wholly the new one", m.target.Folder), nil
+		return mark, list(words, 8), nil
 	})
 }
 
-// settleNew finishes an update: the new tree is put in place if it is not there,
-// and judged again.
-func (m *motion) settleNew(ctx context.Context, isNew bool) (*Run, error) {
-	if !isNew {
-		if m.newTree == nil || !m.holds(ctx, m.staged, m.newTree) {
-			return m.goBack("The new version is not there whole, so that it cannot be finished", m.nextTry())
+// settleNew finishes an update: new trees are put in place where they are not there, and
+// judged again.
+func (m *motion) settleNew(ctx context.Context) (*Run, error) {
+	for _, c := range m.group {
+		if m.isNew(ctx, c) {
+			continue
 		}
-		if _, err := files.Swap(m.site.Place, m.live, m.staged, true); err != nil {
+		if c.newTree == nil || !m.holds(ctx, c.staged, c.newTree) {
+			return m.goBack(fmt.Sprintf("%s is not there whole, so that it cannot be finished", c.title()), m.nextTry())
+		}
+		if _, err := files.Swap(m.site.Place, c.live, c.staged, true); err != nil {
 			return m.needsPerson(err)
-		}
-	}
-	// The components were read with the new version in place; the old one's
-	// header is what the shelf needs.
-	for i := range m.components {
-		if m.components[i].Kind == m.target.Kind && m.components[i].Folder == m.target.Folder {
-			m.components[i].Version = m.target.From
 		}
 	}
 	judgement, err := m.judge(ctx)
 	if err != nil {
 		return m.goBack(m.whyNotJudged(ctx, err), m.nextTry())
 	}
-	m.run.Judgement = judgement
+	m.judged(judgement)
 	if judgement.Verdict != smoke.Sound {
 		return m.goBack(fmt.Sprintf("the new version is %s", judgement.Verdict), m.nextTry())
 	}
-	return m.keep(ctx, Kept, fmt.Sprintf("%s %s is in place, and the pages are sound.", m.target.Name, m.target.To))
+	if err := m.keepGroup(ctx, judgement); err != nil {
+		return m.needsPerson(err)
+	}
+	return m.finishAfter(ctx, "")
 }

@@ -73,7 +73,6 @@ type restoration struct {
 	loose        []looseChange
 	tables       database.Change
 	kept         map[string][]database.Patch // rows of visitors that stay, by table
-	settled      *snapshot.Manifest          // after the only update since the wanted snapshot; nil: not known
 	beforeUpdate *snapshot.Manifest          // right before that update
 	before       *snapshot.Manifest          // of the state that is being replaced
 	// undoFiles names the snapshot of the dead site's files, if the tables are in another.
@@ -313,7 +312,7 @@ func (r *restoration) finish() (*Run, error) {
 	if err := errors.Join(r.closeStaging(ctx), r.sweep(ctx), r.settleQuietly(ctx)); err != nil {
 		return r.fail(err)
 	}
-	judgement, err := r.look(ctx, "pages", nil)
+	judgement, err := r.look(ctx, "pages", AfterFile, nil)
 	if err != nil {
 		return r.fail(err)
 	}

@@ -5,7 +5,6 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"maps"
 	"os"
 	"path/filepath"
 	"slices"
@@ -124,7 +123,7 @@ func (r *restoration) findSettled() error {
 	wanted := slices.Index(names, r.manifest.Name)
 	var found []*snapshot.Manifest
 	for _, name := range names[wanted+1:] {
-		if m, err := r.store.Describe(name); err == nil && m.Settles != "" { // what cannot be read tells nothing
+		if m, err := r.store.Describe(name); err == nil && m.Settles != "" && r.wasKept(m) { // what cannot be read tells nothing
 			found = append(found, m)
 		}
 	}
@@ -139,10 +138,17 @@ func (r *restoration) findSettled() error {
 	return nil
 }
 
+// wasKept tells whether the state of a snapshot is one that an update left behind: not that
+// of an attempt that was put back.
+func (r *restoration) wasKept(settled *snapshot.Manifest) bool {
+	run, err := LoadRun(r.site.Workspace, settled.Run)
+	return err == nil && slices.Contains(run.Settled, settled.Name)
+}
+
 // fitIn turns what visitors wrote into rows of the wanted snapshot's table: new rows in
 // the columns that both have, changed ones as they were, with what visitors changed.
 // What they removed stays: no side loses anything.
-func (r *restoration) fitIn(ctx context.Context, table snapshot.Table, from database.Table, changes database.RowChanges) ([]database.Patch, error) {
+func (s *session) fitIn(ctx context.Context, table snapshot.Table, from database.Table, changes database.RowChanges) ([]database.Patch, error) {
 	shared := table.Table
 	shared.Columns = slices.DeleteFunc(slices.Clone(table.Columns), func(c database.Column) bool {
 		return !slices.ContainsFunc(from.Columns, func(f database.Column) bool { return f.Name == c.Name })
@@ -164,7 +170,7 @@ func (r *restoration) fitIn(ctx context.Context, table snapshot.Table, from data
 	for _, pair := range changes.Changed {
 		pairs[keyText(from, pair[1])] = pair
 	}
-	err := r.store.Rows(table)(ctx, func(row database.Row) error {
+	err := s.store.Rows(table)(ctx, func(row database.Row) error {
 		pair, ok := pairs[keyText(table.Table, row)]
 		if !ok {
 			return nil
@@ -230,34 +236,16 @@ func (r *restoration) newRows(ctx context.Context, table snapshot.Table, now dat
 	return database.CompareRows(ctx, table.Table, r.store.Rows(table), present)
 }
 
-// putNewRows writes what visitors wrote since over the rows of the snapshot. What a
-// table does not take is written to a file in the run.
+// putNewRows writes what visitors wrote since over the rows of the snapshot.
 func (r *restoration) putNewRows(ctx context.Context) error {
-	for _, name := range slices.Sorted(maps.Keys(r.kept)) {
-		for _, patch := range r.kept[name] {
-			if len(patch.Put) == 0 {
-				continue
-			}
-			applied, err := r.db.Apply(ctx, database.Change{Patches: []database.Patch{patch}})
-			if err == nil {
-				err = applied.Finish(ctx)
-			}
-			if err == nil {
-				continue
-			}
-			file, saveErr := r.saveUnfit(patch)
-			if saveErr != nil {
-				return errors.Join(err, saveErr)
-			}
-			r.plan.Newer = append(r.plan.Newer, TableNote{Table: name, Unsure: true, Saved: file, What: fmt.Sprintf("%s could not be fitted into the table as it was (%v)", plural(len(patch.Put), "row"), err)})
-		}
-	}
-	return nil
+	notes, err := r.putKept(ctx, r.kept)
+	r.plan.Newer = append(r.plan.Newer, notes...)
+	return err
 }
 
 // saveUnfit writes rows to a file in the run.
-func (r *restoration) saveUnfit(patch database.Patch) (string, error) {
-	folder := filepath.Join(r.run.Folder, "rows-not-fitted")
+func (s *session) saveUnfit(patch database.Patch) (string, error) {
+	folder := filepath.Join(s.run.Folder, "rows-not-fitted")
 	if err := os.MkdirAll(folder, 0o700); err != nil {
 		return "", err
 	}

@@ -29,6 +29,7 @@ const (
 	UnderWay    State = "under way"
 	Kept        State = "kept"             // done and sound
 	KeptDoubt   State = "kept with doubts" // done, a person should look
+	KeptPart    State = "kept in part"     // some packages were kept, the others put back, proved
 	PutBack     State = "put back"         // what was before is back, proved
 	Restored    State = "restored"         // a restore, proved
 	Stopped     State = "stopped"          // before anything was touched
@@ -45,23 +46,27 @@ type Step struct {
 
 // Run is the record of one guarded operation.
 type Run struct {
-	Name      string           `json:"name"` // run-3
-	Kind      string           `json:"kind"` // update, restore
-	State     State            `json:"state"`
-	Started   time.Time        `json:"started"`
-	Ended     time.Time        `json:"ended,omitzero"`
-	Who       string           `json:"who"`
-	Component *Target          `json:"component,omitempty"`
-	Wanted    string           `json:"wanted,omitempty"` // of a restore: the snapshot
-	Only      string           `json:"only,omitempty"`   // of a restore: the part of it
-	Snapshot  string           `json:"snapshot,omitempty"`
-	Steps     []Step           `json:"steps"`
-	Judgement *smoke.Judgement `json:"judgement,omitempty"`  // of the pages after the change
-	Database  []TableNote      `json:"database,omitempty"`   // what going back did with each changed table
-	Exposed   time.Duration    `json:"exposed_ns,omitempty"` // how long visitors could see what was not kept
-	Reason    string           `json:"reason,omitempty"`     // why it ended so, in a sentence
-	Next      []string         `json:"next,omitempty"`       // what to do, each a sentence or a command
-	Folder    string           `json:"folder"`
+	Name       string           `json:"name"` // run-3
+	Kind       string           `json:"kind"` // update, restore
+	State      State            `json:"state"`
+	Started    time.Time        `json:"started"`
+	Ended      time.Time        `json:"ended,omitzero"`
+	Who        string           `json:"who"`
+	Components []*Target        `json:"components,omitempty"`
+	Wanted     string           `json:"wanted,omitempty"` // of a restore: the snapshot
+	Only       string           `json:"only,omitempty"`   // of a restore: the part of it
+	Snapshot   string           `json:"snapshot,omitempty"`
+	Snapshots  []string         `json:"snapshots,omitempty"` // all that it took before it touched anything
+	Settled    []string         `json:"settled,omitempty"`   // snapshots of what it left behind
+	Steps      []Step           `json:"steps"`
+	Judgement  *smoke.Judgement `json:"judgement,omitempty"`  // of the pages after the change
+	PagesFile  string           `json:"pages_file,omitempty"` // in the folder: the pages that were judged
+	Probes     []Probe          `json:"probes,omitempty"`     // of the search for a culprit
+	Database   []TableNote      `json:"database,omitempty"`   // what going back did with each changed table
+	Exposed    time.Duration    `json:"exposed_ns,omitempty"` // how long visitors could see what was not kept
+	Reason     string           `json:"reason,omitempty"`     // why it ended so, in a sentence
+	Next       []string         `json:"next,omitempty"`       // what to do, each a sentence or a command
+	Folder     string           `json:"folder"`
 }
 
 // Target is the component that a run replaces.
@@ -75,18 +80,32 @@ type Target struct {
 	Package string   `json:"package"`           // the archive's path
 	Hash    string   `json:"hash"`              // of the archive
 	Shelved string   `json:"shelved,omitempty"` // where the replaced version is on the shelf
+	Fate    Fate     `json:"fate,omitempty"`
+	Because []string `json:"because,omitempty"` // why it was not kept: the evidence
 }
+
+// Fate is what became of a component in a run.
+type Fate string
+
+// The fates. Without one, the component was not touched.
+const (
+	FateKept Fate = "kept"
+	FateBack Fate = "put back"
+)
 
 // Names of the steps in a journal. A step that changes something is written
 // before it is done; its second entry says that it was.
 const (
 	stepBegin    = "begin"
 	stepSnapshot = "snapshot taken"
+	stepGroup    = "group" // the components that are tried next
 	stepStage    = "staging"
 	stepSwap     = "swapping"
 	stepSwapped  = "swapped"
 	stepJudged   = "judged"
 	stepBack     = "going back"
+	stepIsBack   = "is back"
+	stepKept     = "kept"
 	stepRestore  = "restoring"
 	stepEnd      = "end"
 )
@@ -96,14 +115,17 @@ const (
 const (
 	runFile      = "run.json"
 	journalFile  = "journal.jsonl"
-	newTreeFile  = "new-tree.json"
 	BaselineFile = "pages-before.json"
 	AfterFile    = "pages-after.json"
 	againFile    = "pages-again.json"
-	patchFile    = "edited-by-hand.patch"
 	// picturesFolder has the folders before and after.
 	picturesFolder = "pictures"
 )
+
+// patchFile is where the edits by hand of a component are kept.
+func patchFile(t *Target) string {
+	return "edited-by-hand-" + string(t.Kind) + "-" + fileName(t.Folder) + ".patch"
+}
 
 func runNumber(name string) int {
 	n, err := strconv.Atoi(strings.TrimPrefix(name, "run-"))
@@ -176,9 +198,8 @@ func InstalledTree(w *site.Workspace, kind cms.Kind, folder, version string) (fi
 		return nil, err
 	}
 	for _, run := range slices.Backward(runs) {
-		t := run.Component
-		if t != nil && t.Kind == kind && t.Folder == folder && t.To == version && (run.State == Kept || run.State == KeptDoubt) {
-			return loadTree(filepath.Join(run.Folder, newTreeFile))
+		if t := run.component(kind, folder); t != nil && t.To == version && t.Fate == FateKept {
+			return loadTree(t.treeFile(run.Folder))
 		}
 	}
 	return nil, nil
@@ -189,21 +210,47 @@ func InstalledTree(w *site.Workspace, kind cms.Kind, folder, version string) (fi
 func LastVersion(w *site.Workspace, kind cms.Kind, folder string) (version, by string, err error) {
 	runs, err := Runs(w)
 	for _, run := range runs {
-		t := run.Component
-		if t == nil || t.Kind != kind || t.Folder != folder {
-			if run.State == Restored {
-				version, by = "", "" // a restore may have brought any version
-			}
-			continue
-		}
-		switch run.State {
-		case Kept, KeptDoubt:
+		t := run.component(kind, folder)
+		switch {
+		case t == nil && run.State == Restored:
+			version, by = "", "" // a restore may have brought any version
+		case t == nil:
+		case t.Fate == FateKept:
 			version, by = t.To, run.Name
-		case PutBack:
+		case t.Fate == FateBack && run.State != NeedsPerson:
 			version, by = t.From, run.Name
 		}
 	}
 	return version, by, err
+}
+
+// component returns what the run did with a component; nil: nothing.
+func (r *Run) component(kind cms.Kind, folder string) *Target {
+	for _, t := range r.Components {
+		if t.Kind == kind && t.Folder == folder {
+			return t
+		}
+	}
+	return nil
+}
+
+// Title says in a few words what the run was for.
+func (r *Run) Title() string {
+	switch len(r.Components) {
+	case 0:
+		return strings.TrimSpace(r.Kind + " " + r.Wanted + " " + r.Only)
+	case 1:
+		t := r.Components[0]
+		if t.New {
+			return fmt.Sprintf("%s %s, new", t.Name, versionText(t.To))
+		}
+		return fmt.Sprintf("%s %s to %s", t.Name, versionText(t.From), versionText(t.To))
+	}
+	var names []string
+	for _, t := range r.Components {
+		names = append(names, t.Name+" "+versionText(t.To))
+	}
+	return list(names, 3)
 }
 
 // Unsettled returns the newest run if it has not ended, else nil.

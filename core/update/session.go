@@ -79,7 +79,9 @@ type session struct {
 	store      *snapshot.Store
 	fetcher    *smoke.Fetcher
 	pages      []smoke.Page
-	beside     []Beside // what came in one bundle with the package
+	logs       []*smoke.ErrorLog
+	beside     []Beside           // what came in one bundle with the package
+	settled    *snapshot.Manifest // from after the swap, once the CMS had settled; nil: none
 	run        *Run
 	log        *journal.Journal
 	unlock     func() error
@@ -309,7 +311,10 @@ func (s *session) takeSnapshot(ctx context.Context, reason string) (*snapshot.Ma
 	if err != nil {
 		return nil, err
 	}
-	s.run.Snapshot = manifest.Name
+	if s.run.Snapshot == "" {
+		s.run.Snapshot = manifest.Name
+	}
+	s.run.Snapshots = append(s.run.Snapshots, manifest.Name)
 	return manifest, s.log.Write(stepSnapshot, map[string]string{"snapshot": manifest.Name})
 }
 

@@ -208,9 +208,12 @@ func (s *session) locate(name string) (string, error) {
 
 // readPackage opens what is to be installed. An archive that is no whole zip is an
 // error by itself; anything else wrong with it is a reason beside the others.
-func (s *session) readPackage(ctx context.Context, o Options, scratch string, why *reasons) (*packages.Package, error) {
-	file, err := s.locate(o.Package)
+func (s *session) readPackage(ctx context.Context, name, choice, scratch string, why *reasons) (*packages.Package, error) {
+	file, err := s.locate(name)
 	if err != nil {
+		return nil, err
+	}
+	if err := os.MkdirAll(scratch, 0o700); err != nil {
 		return nil, err
 	}
 	found, err := packages.Find(ctx, file, scratch, s.site.CMS.ReadHeader)
@@ -221,7 +224,7 @@ func (s *session) readPackage(ctx context.Context, o Options, scratch string, wh
 		why.add(err.Error(), "Get the installable package from the vendor anew, or ask them about it.")
 		return nil, nil
 	}
-	picked := pick(found, o.Pick)
+	picked := pick(found, choice)
 	var titles []string
 	for i, p := range found {
 		titles = append(titles, fmt.Sprintf("%s %s (%s)", p.Header.Kind, p.Title(), p.Folder))

@@ -161,21 +161,3 @@ func usualMode(tree files.Tree) uint32 {
 	}
 	return best
 }
-
-// stage writes a tree into the staging folder and reads it back.
-func (s *session) stage(ctx context.Context, staged string, tree files.Tree, source files.Source) error {
-	count, size := tree.Total()
-	return s.step("staging", size, "bytes", func() (progress.Mark, string, error) {
-		if err := files.WriteTree(ctx, s.site.Place, staged, tree, source, s.Report.Advance); err != nil {
-			return badMark, "", err
-		}
-		written, err := files.ReadTree(ctx, s.site.Place, staged, nil)
-		if err != nil {
-			return badMark, "", err
-		}
-		if differ := files.Exact.Compare(tree, written); len(differ) > 0 {
-			return badMark, "", fmt.Errorf("what was written is not what was to be: %d paths differ, the first is %s (%s)", len(differ), differ[0].Path, differ[0].What)
-		}
-		return goodMark, fmt.Sprintf("%s (%s) beside the live ones, read back", plural(count, "new file"), bytesText(size)), nil
-	})
-}

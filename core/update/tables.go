@@ -33,7 +33,8 @@ type TableNote struct {
 //
 //   - a table that was created is set aside under another name;
 //   - a table that was dropped, or whose structure changed, comes back from the
-//     snapshot; its present rows are saved in the run first;
+//     snapshot; its present rows are saved in the run first, and what visitors wrote
+//     meanwhile is kept in the columns that both forms have;
 //   - in a settings table the rows that changed come back, except those that the
 //     CMS rewrites by itself;
 //   - rows that changed in any other table are taken for visitors' writes and stay.
@@ -41,6 +42,8 @@ type tablePlan struct {
 	change database.Change
 	notes  []TableNote
 	save   []database.Table // tables whose present rows are saved first
+	// keep is what visitors wrote to tables that are put back: it goes over their rows.
+	keep map[string][]database.Patch
 }
 
 // planTables compares the present tables with the snapshot and decides.
@@ -58,7 +61,7 @@ func (s *session) planMoment(ctx context.Context, from *snapshot.Manifest, momen
 	if err != nil {
 		return nil, err
 	}
-	plan := &tablePlan{change: database.Change{Tag: s.run.Name, KeepCounters: true}}
+	plan := &tablePlan{change: database.Change{Tag: s.run.Name, KeepCounters: true}, keep: map[string][]database.Patch{}}
 	for _, differ := range database.CompareTables(from.Described(), now) {
 		if err := s.planTable(ctx, plan, from, differ, moment); err != nil {
 			return nil, err
@@ -94,7 +97,8 @@ func (s *session) planTable(ctx context.Context, plan *tablePlan, from *snapshot
 			plan.save = append(plan.save, differ.Now)
 		}
 		note(false, "was changed in structure by the update: back as it was, with %s", plural(int(differ.Before.Rows), "row"))
-		return nil
+		i := slices.IndexFunc(from.Tables, func(t snapshot.Table) bool { return t.Name == differ.Name })
+		return s.keepVisitorsRows(ctx, plan, from.Tables[i], differ.Now, moment)
 	}
 	if s.site.CMS.Purpose(differ.Name) != cms.Settings {
 		note(true, "its rows changed meanwhile (%d, was %d): visitors' writes, left as they are", differ.Now.Rows, differ.Before.Rows)
@@ -163,6 +167,11 @@ func (s *session) putBackTables(ctx context.Context, from *snapshot.Manifest) er
 			return goodMark, fmt.Sprintf("%s as in %s%s", plural(tables, "table"), from.Name, leftText(plan.notes)), nil
 		}
 		if err := s.applyTables(ctx, plan); err != nil {
+			return badMark, "", err
+		}
+		unfit, err := s.putKept(ctx, plan.keep)
+		s.run.Database = append(s.run.Database, unfit...)
+		if err != nil {
 			return badMark, "", err
 		}
 		after, err := s.planTables(ctx, from)

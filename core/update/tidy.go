@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"path"
 	"time"
 
 	"wetland/core/progress"
@@ -106,17 +107,22 @@ func neededByRuns(w *site.Workspace, needed map[string]string) error {
 		switch {
 		case run.Snapshot == "":
 		case run.State == UnderWay || run.State == NeedsPerson:
-			needed[run.Snapshot] = run.Name + " needs it"
+			for _, name := range append(run.Snapshots, run.Snapshot) {
+				needed[name] = run.Name + " needs it"
+			}
 			if run.Kind == "restore" {
 				needed[run.Wanted] = run.Name + " needs it"
 			}
-		case run.Component != nil && (run.State == Kept || run.State == KeptDoubt):
-			last[string(run.Component.Kind)+"/"+run.Component.Folder] = run
+		}
+		for _, t := range run.Components {
+			if t.Fate == FateKept && run.Snapshot != "" {
+				last[string(t.Kind)+"/"+t.Folder] = run
+			}
 		}
 	}
-	for _, run := range last {
+	for key, run := range last {
 		if _, known := needed[run.Snapshot]; !known {
-			needed[run.Snapshot] = fmt.Sprintf("from before %s, the last update of %s", run.Name, run.Component.Folder)
+			needed[run.Snapshot] = fmt.Sprintf("from before %s, the last update of %s", run.Name, path.Base(key))
 		}
 	}
 	return nil

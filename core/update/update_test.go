@@ -33,6 +33,7 @@ type jetty struct {
 	dir       string
 	workspace *site.Workspace
 	raw       *sql.DB
+	page      func(w http.ResponseWriter) bool // writes another page; nil: there is none
 }
 
 func put(t testing.TB, name, text string) {
@@ -100,6 +101,9 @@ func (j *jetty) serve(w http.ResponseWriter, r *http.Request) {
 		_, _ = j.raw.Exec(`CREATE TABLE IF NOT EXISTS made_by_update (a)`) // as its migration would
 	}
 	w.Header().Set("Content-Type", "text/html")
+	if j.page != nil && j.page(w) {
+		return
+	}
 	fmt.Fprint(w, "<html><head><title>Jetty</title></head><body><h1>The jetty and its tides</h1></body></html>")
 }
 
@@ -185,7 +189,7 @@ func (j *jetty) update(t *testing.T, o Options) (*Run, error) {
 
 func TestUpdateKeepsAndPutsBack(t *testing.T) {
 	j := newJetty(t)
-	run, err := j.update(t, Options{Package: j.themePackage(t, "1.2", "broken")})
+	run, err := j.update(t, Options{Packages: []string{j.themePackage(t, "1.2", "broken")}})
 	if err != nil || run.State != PutBack || j.wholly(t) != "old" {
 		t.Fatalf("%+v %v: %s", run, err, j.wholly(t))
 	}
@@ -193,12 +197,12 @@ func TestUpdateKeepsAndPutsBack(t *testing.T) {
 		t.Errorf("in the database: %+v", run.Database)
 	}
 	j.clean(t)
-	run, err = j.update(t, Options{Package: j.themePackage(t, "1.1", "good")})
+	run, err = j.update(t, Options{Packages: []string{j.themePackage(t, "1.1", "good")}})
 	if err != nil || run.State != Kept || j.wholly(t) != "good" {
 		t.Fatalf("%+v %v: %s", run, err, j.wholly(t))
 	}
-	if run.Component.Shelved == "" || run.Snapshot != "snap-2" {
-		t.Errorf("%+v", run.Component)
+	if run.Components[0].Shelved == "" || run.Snapshot != "snap-3" {
+		t.Errorf("%s %+v", run.Snapshot, *run.Components[0])
 	}
 	j.clean(t)
 }
@@ -214,7 +218,7 @@ func TestPackageThatIsNotInstalledYet(t *testing.T) {
 	mole := j.dir + "/www/plugins/mole"
 	// Somebody interrupts it while it is in place: it is taken away again.
 	ctx, stop := context.WithCancel(t.Context())
-	run, err := Update(ctx, j.workspace, Options{Package: molePackage(t), Guard: Guard{Clock: stopping{stop}}})
+	run, err := Update(ctx, j.workspace, Options{Packages: []string{molePackage(t)}, Guard: Guard{Clock: stopping{stop}}})
 	if err != nil || run.State != PutBack || !strings.Contains(run.Reason, "It is gone again") {
 		t.Fatalf("%+v %v", run, err)
 	}
@@ -222,7 +226,7 @@ func TestPackageThatIsNotInstalledYet(t *testing.T) {
 		t.Errorf("it is still there: %v", err)
 	}
 	j.clean(t)
-	run, err = j.update(t, Options{Package: molePackage(t)})
+	run, err = j.update(t, Options{Packages: []string{molePackage(t)}})
 	if err != nil || run.State != Kept || !strings.Contains(run.Reason, "installed, not active") {
 		t.Fatalf("%+v %v", run, err)
 	}
@@ -258,7 +262,7 @@ func (cannotExchange) Exchange(string, string) error { return files.ErrUnsupport
 
 func TestUpdateWhereNothingCanBeExchanged(t *testing.T) {
 	j := newJetty(t)
-	o := Options{Package: j.themePackage(t, "1.1", "good"), Guard: Guard{Place: cannotExchange{}}}
+	o := Options{Packages: []string{j.themePackage(t, "1.1", "good")}, Guard: Guard{Place: cannotExchange{}}}
 	run, err := j.update(t, o)
 	if err == nil || !strings.Contains(err.Error(), "--allow-gap") || run.State != Stopped || j.wholly(t) != "old" {
 		t.Fatalf("%+v %v: %s", run, err, j.wholly(t))
@@ -297,7 +301,7 @@ func (n noWayBack) Exchange(a, b string) error {
 
 func TestGoingBackThatFailsNeedsAPerson(t *testing.T) {
 	j := newJetty(t)
-	run, err := j.update(t, Options{Package: j.themePackage(t, "1.2", "broken"), Guard: Guard{Place: noWayBack{swaps: &atomic.Int32{}}}})
+	run, err := j.update(t, Options{Packages: []string{j.themePackage(t, "1.2", "broken")}, Guard: Guard{Place: noWayBack{swaps: &atomic.Int32{}}}})
 	if !errors.Is(err, fs.ErrPermission) || run.State != NeedsPerson {
 		t.Fatalf("%+v %v", run, err)
 	}
@@ -316,7 +320,7 @@ func TestDatabaseGoneAfterTheSwap(t *testing.T) {
 	j := newJetty(t)
 	database := j.dir + "/www/data/x.sqlite"
 	gone := func(ctx context.Context, _ *smoke.Judgement) Decision { return GoBack }
-	o := Options{Package: j.themePackage(t, "1.2", "broken"), Decide: gone, Guard: Guard{Clock: dropping{database}}}
+	o := Options{Packages: []string{j.themePackage(t, "1.2", "broken")}, Decide: gone, Guard: Guard{Clock: dropping{database}}}
 	run, err := j.update(t, o)
 	if err == nil || run.State != NeedsPerson {
 		t.Fatalf("%+v %v", run, err)
@@ -440,7 +444,7 @@ func dieAt(t *testing.T, n int, word string, after bool, to string) bool {
 		}
 		give()
 	}}
-	_, _ = j.update(t, Options{Package: archive, Guard: Guard{Place: place, Abandon: abandon}})
+	_, _ = j.update(t, Options{Packages: []string{archive}, Guard: Guard{Place: place, Abandon: abandon}})
 	if !dead.Load() {
 		return false
 	}

@@ -151,6 +151,8 @@ type Site interface {
 	// Obstacles lists reasons why this site cannot be updated with this version of
 	// Wetland.
 	Obstacles(ctx context.Context, db database.Database) []string
+	// ErrorLogs are the files in which PHP may log its errors, absolute.
+	ErrorLogs() []string
 	// SettleTime is how long old code may go on answering after files changed.
 	SettleTime() time.Duration
 }

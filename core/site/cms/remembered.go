@@ -73,5 +73,8 @@ func (r Remembered) Warnings(context.Context, database.Database, Component) []st
 // Obstacles has none.
 func (r Remembered) Obstacles(context.Context, database.Database) []string { return nil }
 
+// ErrorLogs are not known.
+func (r Remembered) ErrorLogs() []string { return nil }
+
 // SettleTime is none: the site answers nothing sound meanwhile.
 func (r Remembered) SettleTime() time.Duration { return 0 }

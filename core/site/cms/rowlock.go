@@ -187,6 +187,7 @@ func (r *rowlockSite) Warnings(context.Context, database.Database, Component) []
 
 func (r *rowlockSite) Busy(context.Context, database.Database) []string      { return nil }
 func (r *rowlockSite) Obstacles(context.Context, database.Database) []string { return nil }
+func (r *rowlockSite) ErrorLogs() []string                                   { return nil }
 func (r *rowlockSite) SettleTime() time.Duration                             { return 0 }
 
 // publicFiles names the newest uploads, which no other site has, then files of

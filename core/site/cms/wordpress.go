@@ -492,6 +492,16 @@ func (w *wordpressSite) Obstacles(ctx context.Context, db database.Database) []s
 	return why
 }
 
+// ErrorLogs: WP_DEBUG_LOG names a file, or means debug.log (wp_debug_mode() in
+// wp-includes/load.php); shared hosts commonly log to error_log in the root.
+func (w *wordpressSite) ErrorLogs() []string {
+	logs := []string{path.Join(w.content, "debug.log"), path.Join(w.root, "error_log")}
+	if own, why := w.config.constant("WP_DEBUG_LOG"); why == "" && path.IsAbs(own) {
+		logs = append(logs, path.Clean(own))
+	}
+	return logs
+}
+
 // SettleTime: PHP's opcode cache looks at a file again only after
 // opcache.revalidate_freq, two seconds unless changed, counted in whole seconds.
 func (w *wordpressSite) SettleTime() time.Duration { return 3500 * time.Millisecond }

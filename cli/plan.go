@@ -1,0 +1,98 @@
+package cli
+
+import (
+	"context"
+	"fmt"
+
+	"github.com/dustin/go-humanize"
+
+	"wetland/core/site"
+	"wetland/core/update"
+)
+
+// planDocument is what --plan --json prints.
+type planDocument struct {
+	*update.Plan
+	ExitCode int `json:"exit_code"`
+}
+
+// plan shows what an update would do.
+func (a *app) plan(ctx context.Context, w *site.Workspace, o update.Options) error {
+	p, err := update.PlanOf(ctx, w, o)
+	a.screen.clear()
+	if err != nil {
+		return err
+	}
+	if a.json {
+		a.writeJSON(planDocument{p, exitSound})
+		return nil
+	}
+	s := a.screen
+	s.print("\n%s\n", s.bold("The plan"))
+	for i, step := range p.Steps {
+		for j, c := range step.Components {
+			name := ""
+			if j == 0 {
+				name = fmt.Sprintf("step %d", i+1)
+			}
+			s.row("  ", 2, fmt.Sprintf("%-*s", planColumn, name), changeWords(c, true))
+			for _, risk := range c.Risks {
+				s.row("  ", 2, fmt.Sprintf("%-*s", planColumn, ""), s.doubt("care: ")+risk)
+			}
+		}
+	}
+	for _, left := range p.Left {
+		s.row("  ", 2, fmt.Sprintf("%-*s", planColumn, "left"), fmt.Sprintf("%s %s: %s", left.Folder, left.Version, left.Because))
+	}
+	for _, line := range planLines(p) {
+		s.row("  ", 2, fmt.Sprintf("%-*s", planColumn, line[0]), line[1])
+	}
+	s.print("\n")
+	s.paragraph(s.good("Nothing stands against it."), "Nothing on the site was touched. The same command without --plan does it.")
+	return nil
+}
+
+// planColumn is the width of the names in a plan.
+const planColumn = 13
+
+// planLines says what comes besides the components.
+func planLines(p *update.Plan) [][2]string {
+	judged := "once, when all are in place"
+	failed := "all of them are put back"
+	switch {
+	case len(p.Steps) == 1:
+		failed = "what was before is put back"
+	case p.OneByOne:
+		judged, failed = "after each step", "the step is put back, and the next one is tried without it"
+	case p.Search:
+		failed += "; then parts of them are tried, to find the culprit and to keep the others"
+	default:
+		failed += "; the culprit is looked for only if you say so (--search yes)"
+	}
+	lines := [][2]string{
+		{"snapshot", fmt.Sprintf("a new one before each swap, verified; at most %s in the store", humanize.Bytes(uint64(p.Size)))},
+		{"pages", fmt.Sprintf("%d are looked at, %s: %s", len(p.Pages), judged, firstOf(p.Pages, 8))},
+		{"waits", fmt.Sprintf("%s after each swap, for compiled code to go", p.Settle)},
+		{"broken", failed + ": folders in one step, tables as far as the update changed them; visitors' writes stay"},
+		{"in doubt", map[update.Decision]string{update.Keep: "the new versions stay, if nobody is there to ask", update.GoBack: "what was before is put back, if nobody is there to ask"}[p.InDoubt]},
+	}
+	if p.Within != "" {
+		lines = append(lines, [2]string{"time", "at most " + p.Within + "; then it goes back"})
+	}
+	return lines
+}
+
+// firstOf lists names, at most so many.
+func firstOf(names []string, most int) string {
+	text := ""
+	for i, name := range names {
+		switch {
+		case i == most:
+			return fmt.Sprintf("%s and %d more", text, len(names)-most)
+		case i > 0:
+			text += ", "
+		}
+		text += name
+	}
+	return text
+}

@@ -1,0 +1,104 @@
+package smoke
+
+import (
+	"errors"
+	"fmt"
+	"io"
+	"io/fs"
+	"regexp"
+	"strings"
+
+	"wetland/core/files"
+)
+
+// LogPage is where findings from the log of PHP's errors stand in a judgement.
+const LogPage = "(the PHP log)"
+
+// ErrorLog is PHP's log of errors, from where it stood when it was marked.
+type ErrorLog struct {
+	Name  string
+	place files.Place
+	from  int64
+	tail  string          // what stood right before that
+	known map[string]bool // fatal errors that were in it before
+}
+
+// logBefore and logAfter bound how much of a log is read: of its end before the mark, and
+// after it.
+const (
+	logBefore = 1 << 20
+	logAfter  = 4 << 20
+)
+
+// MarkLog remembers where the log stands. A log that is not there yet may still come.
+func MarkLog(place files.Place, name string) (*ErrorLog, error) {
+	log := &ErrorLog{Name: name, place: place, known: map[string]bool{}}
+	entry, err := place.Lstat(name)
+	if errors.Is(err, fs.ErrNotExist) {
+		return log, nil
+	}
+	if err != nil {
+		return nil, fmt.Errorf("read the log of PHP's errors: %w", err)
+	}
+	log.from = entry.Size
+	text, err := log.read(max(0, entry.Size-logBefore), logBefore)
+	if err != nil {
+		return nil, fmt.Errorf("read the log of PHP's errors: %w", err)
+	}
+	log.tail = text[max(0, len(text)-256):]
+	for _, line := range fatalLines(text) {
+		log.known[line] = true
+	}
+	return log, nil
+}
+
+func (l *ErrorLog) read(from, limit int64) (string, error) {
+	file, err := l.place.Open(l.Name, from)
+	if errors.Is(err, fs.ErrNotExist) {
+		return "", nil
+	}
+	if err != nil {
+		return "", err
+	}
+	text, err := io.ReadAll(io.LimitReader(file, limit))
+	return string(text), errors.Join(err, file.Close())
+}
+
+// Since returns the fatal errors that were logged since the mark, each once, and which
+// of them had been there before. A log that does not hold any more what stood before the
+// mark was begun anew.
+func (l *ErrorLog) Since() (fresh, known []string, err error) {
+	text, err := l.read(l.from-int64(len(l.tail)), logAfter)
+	if err == nil && !strings.HasPrefix(text, l.tail) {
+		text, err = l.read(0, logAfter)
+	}
+	if err != nil {
+		return nil, nil, fmt.Errorf("read the log of PHP's errors: %w", err)
+	}
+	text = strings.TrimPrefix(text, l.tail)
+	for _, line := range fatalLines(text) {
+		if l.known[line] {
+			known = append(known, line)
+		} else {
+			fresh = append(fresh, line)
+		}
+	}
+	return fresh, known, nil
+}
+
+// fatalLine is how PHP logs what ends a request (main/main.c, php_error_cb), whatever
+// stands before it: the time, or what php-fpm puts there.
+var fatalLine = regexp.MustCompile(`PHP (?:Fatal error|Parse error|Recoverable fatal error|Core error|Compile error):\s+[^\n]+`)
+
+func fatalLines(text string) []string {
+	var found []string
+	seen := map[string]bool{}
+	for _, line := range fatalLine.FindAllString(text, -1) {
+		line = readable(strings.TrimRight(line, "\r"))
+		if !seen[line] {
+			seen[line] = true
+			found = append(found, line)
+		}
+	}
+	return found
+}

@@ -1,0 +1,285 @@
+package update
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io/fs"
+	"path"
+	"path/filepath"
+	"slices"
+
+	"wetland/core/files"
+	"wetland/core/packages"
+	"wetland/core/progress"
+	"wetland/core/site"
+	"wetland/core/site/cms"
+)
+
+// change is one component that a run replaces.
+type change struct {
+	target  *Target
+	pkg     *packages.Package // nil when an earlier run is settled
+	live    string            // the component's folder
+	staged  string            // where the new tree waits, and after the swap the old one
+	oldTree files.Tree        // empty: it is not installed yet
+	newTree files.Tree
+	// companions are the folders of plugins that belong to a theme.
+	companions []string
+}
+
+// title names the change for people.
+func (c *change) title() string { return c.target.Name + " " + versionText(c.target.To) }
+
+// titles names several changes.
+func titles(group []*change) string {
+	var names []string
+	for _, c := range group {
+		names = append(names, c.title())
+	}
+	return list(names, 4)
+}
+
+// folders lists their folders.
+func folders(group []*change) []string {
+	var names []string
+	for _, c := range group {
+		names = append(names, c.key())
+	}
+	return names
+}
+
+func targetsOf(group []*change) []*Target {
+	var all []*Target
+	for _, c := range group {
+		all = append(all, c.target)
+	}
+	return all
+}
+
+// key tells components apart: a theme and a plugin may have one name.
+func (c *change) key() string { return string(c.target.Kind) + "/" + c.target.Folder }
+
+// treeFile is where the run keeps what the new tree is.
+func (t *Target) treeFile(run string) string {
+	return filepath.Join(run, "new-tree-"+string(t.Kind)+"-"+fileName(t.Folder)+".json")
+}
+
+// present reads what is at the live place; nothing is there of a component that is not
+// installed.
+func (s *session) present(ctx context.Context, c *change) (files.Tree, error) {
+	tree, err := files.ReadTree(ctx, s.site.Place, c.live, nil)
+	if c.target.New && errors.Is(err, fs.ErrNotExist) {
+		return nil, nil
+	}
+	return tree, err
+}
+
+// isOld tells, by what is there, that the live tree is the old one.
+func (s *session) isOld(ctx context.Context, c *change) bool {
+	present, err := s.present(ctx, c)
+	return err == nil && len(files.Exact.Compare(c.oldTree, present)) == 0
+}
+
+func (s *session) isNew(ctx context.Context, c *change) bool {
+	return c.newTree != nil && s.holds(ctx, c.live, c.newTree)
+}
+
+// holds tells whether exactly this tree is at the place.
+func (s *session) holds(ctx context.Context, at string, tree files.Tree) bool {
+	present, err := files.ReadTree(ctx, s.site.Place, at, nil)
+	return err == nil && len(files.Exact.Compare(tree, present)) == 0
+}
+
+// model is the tree whose owners and modes the new one gets: the old one, or of a new
+// component the folder that it goes into.
+func (s *session) model(c *change) (files.Tree, error) {
+	if !c.target.New {
+		return c.oldTree, nil
+	}
+	above, err := s.site.Place.Lstat(path.Dir(c.live))
+	return files.Tree{{Path: ".", Kind: files.Folder, Mode: above.Mode, Owner: above.Owner, Group: above.Group}}, err
+}
+
+// stageAll writes the new trees beside the live ones, unless they wait there already
+// from an earlier attempt.
+func (m *motion) stageAll(ctx context.Context, group []*change) error {
+	for _, c := range group {
+		place, err := m.openStaging(c.live, m.options.AllowGap)
+		if err != nil {
+			return err
+		}
+		c.staged = path.Join(place.folder, m.run.Name+"-"+string(c.target.Kind)+"-"+c.target.Folder)
+	}
+	staged := map[string]string{}
+	for _, c := range group {
+		staged[c.key()] = c.staged
+	}
+	if err := m.log.Write(stepStage, map[string]any{"staged": staged}); err != nil {
+		return err
+	}
+	count, size := 0, int64(0)
+	for _, c := range group {
+		n, bytes := c.pkg.Tree.Total()
+		count, size = count+n, size+bytes
+	}
+	return m.step("staging", size, "bytes", func() (progress.Mark, string, error) {
+		for _, c := range group {
+			if err := m.stage(ctx, c); err != nil {
+				return badMark, "", err
+			}
+		}
+		return goodMark, fmt.Sprintf("%s (%s) beside the live ones, read back", plural(count, "new file"), bytesText(size)), nil
+	})
+}
+
+// stage writes one new tree into the staging folder and reads it back.
+func (m *motion) stage(ctx context.Context, c *change) error {
+	if c.newTree != nil && m.holds(ctx, c.staged, c.newTree) {
+		return nil
+	}
+	if err := files.RemoveAll(ctx, m.site.Place, c.staged); err != nil {
+		return err
+	}
+	model, err := m.model(c)
+	if err != nil {
+		return err
+	}
+	c.newTree = dress(c.pkg.Tree, model)
+	if err := saveJSON(c.target.treeFile(m.run.Folder), c.newTree); err != nil {
+		return err
+	}
+	if err := files.WriteTree(ctx, m.site.Place, c.staged, c.newTree, c.pkg.Source, m.Report.Advance); err != nil {
+		return err
+	}
+	written, err := files.ReadTree(ctx, m.site.Place, c.staged, nil)
+	if err != nil {
+		return err
+	}
+	if differ := files.Exact.Compare(c.newTree, written); len(differ) > 0 {
+		return fmt.Errorf("what was written is not what was to be: %d paths differ, the first is %s (%s)", len(differ), differ[0].Path, differ[0].What)
+	}
+	return nil
+}
+
+// returnTree makes the live folder equal to the snapshot again: by swapping back the old
+// tree where it waits, else from the snapshot's own bytes. It returns how.
+func (m *motion) returnTree(ctx context.Context, c *change) (string, error) {
+	if c.target.New {
+		return m.takeAway(ctx, c)
+	}
+	count, _ := c.oldTree.Total()
+	proved := fmt.Sprintf("%s of %s %s equal to %s", plural(count, "file"), c.target.Folder, versionText(c.target.From), m.manifest.Name)
+	if m.isOld(ctx, c) {
+		return proved, nil
+	}
+	from, err := m.findOld(ctx, c)
+	if err != nil {
+		return "", err
+	}
+	done, err := files.Swap(m.site.Place, c.live, from, true)
+	if err != nil {
+		return "", err
+	}
+	if !m.isOld(ctx, c) {
+		return "", fmt.Errorf("%s is not as in %s after it was put back", c.live, m.manifest.Name)
+	}
+	return proved + ", " + swapText(done), nil
+}
+
+// takeAway takes a component away that was not installed before.
+func (m *motion) takeAway(ctx context.Context, c *change) (string, error) {
+	if m.isOld(ctx, c) {
+		return c.target.Folder + " is not installed, as before", nil
+	}
+	place, err := m.openStaging(c.live, true)
+	if err != nil {
+		return "", err
+	}
+	away := path.Join(place.folder, m.run.Name+"-"+string(c.target.Kind)+"-"+c.target.Folder)
+	if err := files.RemoveAll(ctx, m.site.Place, away); err != nil {
+		return "", err
+	}
+	if err := m.site.Place.Rename(c.live, away); err != nil {
+		return "", err
+	}
+	return c.target.Folder + " is taken away again", m.site.Place.SyncFolder(path.Dir(c.live))
+}
+
+// findOld returns where the old tree waits, making it from the snapshot if it is nowhere
+// whole.
+func (m *motion) findOld(ctx context.Context, c *change) (string, error) {
+	for _, folder := range m.stagingFolders() {
+		entries, err := m.site.Place.List(folder)
+		if err != nil && !errors.Is(err, fs.ErrNotExist) {
+			return "", err
+		}
+		for _, entry := range entries {
+			if at := path.Join(folder, entry.Name); m.holds(ctx, at, c.oldTree) {
+				return at, nil
+			}
+		}
+	}
+	return m.stageFromSnapshot(ctx, c)
+}
+
+func (m *motion) stageFromSnapshot(ctx context.Context, c *change) (string, error) {
+	place, err := m.openStaging(c.live, true)
+	if err != nil {
+		return "", err
+	}
+	area, below, err := areaOf(m.manifest, c.live)
+	if err != nil {
+		return "", err
+	}
+	staged := path.Join(place.folder, m.run.Name+"-old-"+string(c.target.Kind)+"-"+c.target.Folder)
+	if err := files.RemoveAll(ctx, m.site.Place, staged); err != nil {
+		return "", err
+	}
+	return staged, files.WriteTree(ctx, m.site.Place, staged, c.oldTree, m.store.Source(itemsBelow(area.Items, below)), nil)
+}
+
+// stillActive finds out whether what was active still is.
+func (m *motion) stillActive(c *change, now []cms.Component) string {
+	was, _ := site.Component(m.components, c.target.Kind, c.target.Folder)
+	is, ok := site.Component(now, c.target.Kind, c.target.Folder)
+	switch {
+	case !ok || is.Problem != "":
+		return fmt.Sprintf("the CMS does not find %s any more: %s", c.target.Folder, is.Problem)
+	case was.Active && !is.Active, was.ParentOfActive && !is.ParentOfActive:
+		return fmt.Sprintf("%s was active, and is not any more", c.target.Folder)
+	case c.target.To != "" && is.Version != c.target.To:
+		return fmt.Sprintf("the CMS reads version %s of %s, not %s", versionText(is.Version), c.target.Folder, c.target.To)
+	}
+	return ""
+}
+
+// shelve puts the replaced version on the shelf, and the new one's package, so that edits
+// by hand can be told later. If that is not possible the snapshot still holds the old one.
+func (m *motion) shelve(ctx context.Context, c *change) string {
+	if c.pkg != nil {
+		if _, err := m.shelf().Add(c.pkg, filepath.Base(c.pkg.Origin)); err != nil {
+			m.Report.End(noteMark, "shelf", fmt.Sprintf("the package is not on the shelf: %v", err))
+		}
+	}
+	if c.target.New {
+		return c.target.Folder + " was not installed before and is not active: that is for you to do, in the CMS"
+	}
+	old, _ := site.Component(m.components, c.target.Kind, c.target.Folder)
+	old.Version = c.target.From
+	kept, err := m.shelf().Keep(ctx, old, c.oldTree, reread(m.site.Place, c.staged), "replaced by "+m.run.Name)
+	if err != nil {
+		return fmt.Sprintf("%s %s is in %s (not on the shelf: %v)", c.target.Folder, versionText(c.target.From), m.manifest.Name, err)
+	}
+	c.target.Shelved = kept.File
+	return fmt.Sprintf("%s %s is on the shelf and in %s", c.target.Folder, versionText(c.target.From), m.manifest.Name)
+}
+
+func withFate(all []*change, fate Fate) []*change {
+	return slices.DeleteFunc(slices.Clone(all), func(c *change) bool { return c.target.Fate != fate })
+}
+
+// without returns the changes of all that are not in some.
+func without(all, some []*change) []*change {
+	return slices.DeleteFunc(slices.Clone(all), func(c *change) bool { return slices.Contains(some, c) })
+}

@@ -1,0 +1,274 @@
+package update
+
+import (
+	"context"
+	"fmt"
+	"slices"
+	"strings"
+	"time"
+
+	"wetland/core/progress"
+	"wetland/core/smoke"
+)
+
+// The search for the culprit stops after so many probes, or so long.
+const (
+	mostProbes    = 30
+	longestSearch = 20 * time.Minute
+)
+
+// SearchPlan is what a person is asked about before a search.
+type SearchPlan struct {
+	Judgement *smoke.Judgement
+	Packages  int
+	Probes    int           // at most
+	Exposed   time.Duration // that visitors met the joint update
+}
+
+// Probe is one part of the packages, put in place to see whether it breaks the pages.
+type Probe struct {
+	Components []string      `json:"components"` // kind/folder
+	Verdict    smoke.Verdict `json:"verdict"`
+	Exposed    time.Duration `json:"exposed_ns"` // how long visitors could meet it
+}
+
+// blame notes at the components of a group why they were not kept: what names them, or,
+// if nothing names any, the first findings.
+func blame(group []*change, judgement *smoke.Judgement) {
+	named := accused(group, judgement)
+	for _, c := range group {
+		switch {
+		case len(named[c]) > 0:
+			c.target.Because = named[c]
+		case len(named) == 0 || len(group) == 1:
+			c.target.Because = []string{firstFinding(judgement)}
+		default:
+			c.target.Because = []string{"put back with the others: nothing was found against it alone"}
+		}
+	}
+}
+
+// accused returns the changes that findings name, with the evidence: an error in one of
+// their files, or what the CMS says of them.
+func accused(group []*change, judgement *smoke.Judgement) map[*change][]string {
+	found := map[*change][]string{}
+	for _, page := range judgement.Pages {
+		for _, finding := range page.Findings {
+			if finding.Known || finding.Verdict == smoke.Sound {
+				continue
+			}
+			for _, c := range group {
+				if !names(finding.What+" "+finding.Evidence, c.target) && !(finding.Check == "active" && strings.Contains(finding.What, c.target.Folder)) {
+					continue
+				}
+				line := strings.TrimSuffix(fmt.Sprintf("%s: %s: %s", page.Path, finding.What, finding.Evidence), ": ")
+				if !slices.Contains(found[c], line) && len(found[c]) < 3 {
+					found[c] = append(found[c], line)
+				}
+			}
+		}
+	}
+	return found
+}
+
+// searchUnasked tells whether to search when nobody is asked.
+func (m *motion) searchUnasked() bool {
+	if m.options.Search != nil {
+		return *m.options.Search
+	}
+	return m.site.Workspace.Config.Update.Search
+}
+
+// mayResearch asks for consent: visitors will meet parts of the update again.
+func (m *motion) mayResearch(ctx context.Context, judgement *smoke.Judgement) bool {
+	if m.options.Search == nil && m.options.AskSearch != nil {
+		return m.options.AskSearch(ctx, SearchPlan{Judgement: judgement, Packages: len(m.changes), Probes: mostProbes, Exposed: m.run.Exposed})
+	}
+	return m.searchUnasked()
+}
+
+// search finds which of the packages break the pages, alone or together, and keeps a set
+// of the others to which none can be added. Every probe begins from what was before. It
+// returns an error if the site is not in a proved state.
+func (m *motion) search(ctx context.Context, failed *smoke.Judgement) error {
+	s := &search{motion: m, known: map[string]bool{setKey(m.changes): false}, judgements: map[string]*smoke.Judgement{setKey(m.changes): failed}}
+	ctx, cancel := context.WithTimeoutCause(ctx, longestSearch, errLongSearch)
+	defer cancel()
+	kept, err := s.find(ctx, failed)
+	if err != nil || s.broken != nil {
+		if s.broken != nil {
+			return s.broken
+		}
+		m.Report.End(progress.Doubt, "search", err.Error()+"; what was before stands")
+		return nil
+	}
+	if s.standing || len(kept) == 0 {
+		return nil
+	}
+	if sound, err := s.probe(ctx, kept, true); err != nil || !sound {
+		if s.broken != nil {
+			return s.broken
+		}
+		m.Report.End(progress.Doubt, "search", "what was found sound could not be put in place for good; what was before stands")
+	}
+	return nil
+}
+
+var (
+	errLongSearch = fmt.Errorf("the search for the culprit took longer than %s", longestSearch)
+	errManyProbes = fmt.Errorf("the search for the culprit took more than %d probes", mostProbes)
+)
+
+// search is a search under way.
+type search struct {
+	*motion
+	known      map[string]bool // by the set of components: whether it is sound
+	judgements map[string]*smoke.Judgement
+	left       []*change
+	standing   bool  // the set that is to stay is in place
+	broken     error // going back failed: no more probes
+}
+
+func setKey(set []*change) string {
+	keys := folders(set)
+	slices.Sort(keys)
+	return strings.Join(keys, " ")
+}
+
+// find returns a largest set that is sound: evidence first, then by halving.
+func (s *search) find(ctx context.Context, failed *smoke.Judgement) ([]*change, error) {
+	named := accused(s.changes, failed)
+	var suspects []*change
+	for _, c := range s.changes {
+		if len(named[c]) > 0 {
+			suspects = append(suspects, c)
+		}
+	}
+	rest := without(s.changes, suspects)
+	if len(suspects) == 0 || len(rest) == 0 {
+		return s.grow(ctx, nil, s.changes)
+	}
+	kept, err := s.grow(ctx, nil, rest)
+	if err != nil {
+		return nil, err
+	}
+	return s.grow(ctx, kept, suspects)
+}
+
+// grow adds to a sound set as many of the candidates as stay sound with it.
+func (s *search) grow(ctx context.Context, kept, candidates []*change) ([]*change, error) {
+	all := slices.Concat(kept, candidates)
+	sound, err := s.probe(ctx, all, len(all)+len(s.left) == len(s.changes))
+	if err != nil {
+		return nil, err
+	}
+	if sound {
+		return all, nil
+	}
+	if len(candidates) == 1 {
+		return kept, s.leaveOut(ctx, kept, candidates[0])
+	}
+	half := len(candidates) / 2
+	if kept, err = s.grow(ctx, kept, candidates[:half]); err != nil {
+		return nil, err
+	}
+	return s.grow(ctx, kept, candidates[half:])
+}
+
+// leaveOut finds out whether a component that fails with others fails by itself, and notes
+// the evidence.
+func (s *search) leaveOut(ctx context.Context, kept []*change, bad *change) error {
+	s.left = append(s.left, bad)
+	blame([]*change{bad}, s.judgements[setKey(slices.Concat(kept, []*change{bad}))])
+	if len(kept) == 0 {
+		bad.target.Because = append([]string{"it breaks the pages by itself"}, bad.target.Because...)
+		return nil
+	}
+	alone, err := s.probe(ctx, []*change{bad}, false)
+	if err != nil {
+		return err
+	}
+	if !alone {
+		blame([]*change{bad}, s.judgements[setKey([]*change{bad})])
+		bad.target.Because = append([]string{"it breaks the pages by itself"}, bad.target.Because...)
+		return nil
+	}
+	partners, err := s.partners(ctx, bad, nil, kept)
+	if err != nil {
+		return err
+	}
+	bad.target.Because = append([]string{fmt.Sprintf("it breaks the pages only together with %s, which was kept: each is sound without the other", titles(partners))}, bad.target.Because...)
+	return nil
+}
+
+// partners narrows down with which of some sound components another one fails: a smallest
+// set of them, together with those in fixed.
+func (s *search) partners(ctx context.Context, bad *change, fixed, among []*change) ([]*change, error) {
+	if len(among) == 1 {
+		return among, nil
+	}
+	half := len(among) / 2
+	first, second := among[:half], among[half:]
+	for _, part := range [][]*change{first, second} {
+		sound, err := s.probe(ctx, slices.Concat([]*change{bad}, fixed, part), false)
+		if err != nil {
+			return nil, err
+		}
+		if !sound {
+			return s.partners(ctx, bad, fixed, part)
+		}
+	}
+	// Some of either half are needed.
+	left, err := s.partners(ctx, bad, slices.Concat(fixed, second), first)
+	if err != nil {
+		return nil, err
+	}
+	right, err := s.partners(ctx, bad, slices.Concat(fixed, left), second)
+	return slices.Concat(left, right), err
+}
+
+// probe tells whether the pages are sound with these components alone. stay keeps them in
+// place if so; else what was before is put back and proved.
+func (s *search) probe(ctx context.Context, set []*change, stay bool) (bool, error) {
+	if sound, known := s.known[setKey(set)]; known && !(sound && stay) {
+		return sound, nil
+	}
+	if len(s.run.Probes) == mostProbes {
+		return false, errManyProbes
+	}
+	if err := ctx.Err(); err != nil {
+		return false, context.Cause(ctx)
+	}
+	s.Report.End(noteMark, fmt.Sprintf("probe %d", len(s.run.Probes)+1), titles(set))
+	s.group, s.settled = set, nil
+	s.attempts++
+	was := s.run.Exposed
+	judgement, err := s.tryProbe(ctx)
+	if err != nil {
+		s.broken = s.undo(err.Error())
+		return false, err
+	}
+	s.judgements[setKey(set)] = judgement
+	sound := judgement.Verdict == smoke.Sound || (judgement.Verdict == smoke.Doubtful && s.options.Decide == nil && s.inDoubt() == Keep)
+	s.known[setKey(set)] = sound
+	probe := Probe{Components: folders(set), Verdict: judgement.Verdict}
+	if sound && stay {
+		s.run.Probes = append(s.run.Probes, probe)
+		if s.broken = s.keepGroup(ctx, judgement); s.broken != nil {
+			return false, s.broken
+		}
+		s.standing = true
+		return true, nil
+	}
+	s.broken = s.undo(fmt.Sprintf("the probe with %s is over", titles(set)))
+	probe.Exposed = s.run.Exposed - was
+	s.run.Probes = append(s.run.Probes, probe)
+	return sound, s.broken
+}
+
+func (s *search) tryProbe(ctx context.Context) (*smoke.Judgement, error) {
+	if err := s.untilSwap(ctx); err != nil {
+		return nil, err
+	}
+	return s.judge(ctx)
+}

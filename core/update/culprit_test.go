@@ -1,0 +1,279 @@
+package update
+
+import (
+	"errors"
+	"fmt"
+	"math/rand/v2"
+	"net/http"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+	"testing"
+
+	"wetland/core/site"
+)
+
+// pier is a jetty with more plugins. Its pages break by which versions are installed.
+type pier struct {
+	*jetty
+	plugins []string
+	// broken says what is wrong with the plugins that are at version 2.0; "": nothing.
+	broken func(updated []string) string
+}
+
+func newPier(t *testing.T, count int) *pier {
+	t.Helper()
+	p := &pier{jetty: newJetty(t)}
+	for i := range count {
+		name := fmt.Sprintf("plank%d", i+1)
+		p.plugins = append(p.plugins, name)
+		put(t, p.dir+"/www/plugins/"+name+"/plugin.toml", fmt.Sprintf("name = \"Plank %d\"\nversion = \"1.0\"\n", i+1))
+	}
+	p.page = func(w http.ResponseWriter) bool {
+		if what := p.broken(p.updated(t)); what != "" {
+			fmt.Fprint(w, what)
+			return true
+		}
+		return false
+	}
+	return p
+}
+
+// updated lists the plugins that are at version 1.5.
+func (p *pier) updated(t *testing.T) []string {
+	var names []string
+	for _, name := range p.plugins {
+		text, err := os.ReadFile(p.dir + "/www/plugins/" + name + "/plugin.toml")
+		if err != nil {
+			t.Error(err)
+		}
+		if strings.Contains(string(text), "1.5") {
+			names = append(names, name)
+		}
+	}
+	return names
+}
+
+func (p *pier) packages(t *testing.T) []string {
+	var all []string
+	for i, name := range p.plugins {
+		all = append(all, packageOf(t, name, map[string]string{"plugin.toml": fmt.Sprintf("name = \"Plank %d\"\nversion = \"1.5\"\n", i+1)}))
+	}
+	return all
+}
+
+// has tells whether all of the names are in the list.
+func has(list []string, names ...string) bool {
+	return !slices.ContainsFunc(names, func(n string) bool { return !slices.Contains(list, n) })
+}
+
+func (p *pier) because(run *Run, folder string) string {
+	for _, t := range run.Components {
+		if t.Folder == folder {
+			return string(t.Fate) + ": " + strings.Join(t.Because, "; ")
+		}
+	}
+	return "not there"
+}
+
+const cutOff = "<html><body><h1>The jetty and"
+
+func TestCulpritsAmongEight(t *testing.T) {
+	p := newPier(t, 8)
+	p.broken = func(updated []string) string {
+		if has(updated, "plank2") || has(updated, "plank6") || has(updated, "plank3", "plank7") {
+			return cutOff
+		}
+		return ""
+	}
+	yes := true
+	run, err := p.update(t, Options{Packages: p.packages(t), Search: &yes})
+	if err != nil || run.State != KeptPart {
+		t.Fatalf("%+v %v", run, err)
+	}
+	if got := p.updated(t); !slices.Equal(got, []string{"plank1", "plank3", "plank4", "plank5", "plank8"}) {
+		t.Errorf("kept %q", got)
+	}
+	for folder, want := range map[string]string{
+		"plank2": "put back: it breaks the pages by itself",
+		"plank6": "put back: it breaks the pages by itself",
+		"plank7": "put back: it breaks the pages only together with Plank 3 1.5",
+		"plank1": "kept: ",
+	} {
+		if got := p.because(run, folder); !strings.HasPrefix(got, want) {
+			t.Errorf("%s: %q", folder, got)
+		}
+	}
+	if len(run.Probes) == 0 || len(run.Probes) > mostProbes || run.Judgement == nil {
+		t.Errorf("%d probes", len(run.Probes))
+	}
+	t.Logf("%d probes", len(run.Probes))
+	p.clean(t)
+}
+
+// A message that names a plugin's file leads straight to it.
+func TestEvidenceComesFirst(t *testing.T) {
+	p := newPier(t, 8)
+	p.broken = func(updated []string) string {
+		if has(updated, "plank4") {
+			return "<html><body>Fatal error: Uncaught Error: no such tide in /srv/jetty/plugins/plank4/main.php on line 3</body></html>"
+		}
+		return ""
+	}
+	yes := true
+	run, err := p.update(t, Options{Packages: p.packages(t), Search: &yes})
+	if err != nil || run.State != KeptPart || len(p.updated(t)) != 7 || has(p.updated(t), "plank4") {
+		t.Fatalf("%+v %v %q", run, err, p.updated(t))
+	}
+	if got := p.because(run, "plank4"); !strings.Contains(got, "no such tide in /srv/jetty/plugins/plank4/main.php") || len(run.Probes) > 3 {
+		t.Errorf("%d probes: %s", len(run.Probes), got)
+	}
+}
+
+// Without consent everything is put back, and nothing is tried again.
+func TestNoSearchWithoutConsent(t *testing.T) {
+	p := newPier(t, 3)
+	p.broken = func(updated []string) string {
+		if has(updated, "plank2") {
+			return cutOff
+		}
+		return ""
+	}
+	run, err := p.update(t, Options{Packages: p.packages(t)})
+	if err != nil || run.State != PutBack || len(p.updated(t)) != 0 || len(run.Probes) != 0 {
+		t.Fatalf("%+v %v %q", run, err, p.updated(t))
+	}
+	run, err = p.update(t, Options{Packages: p.packages(t), OneByOne: true})
+	if err != nil || run.State != KeptPart || !slices.Equal(p.updated(t), []string{"plank1", "plank3"}) {
+		t.Fatalf("one by one: %+v %v %q", run, err, p.updated(t))
+	}
+	p.clean(t)
+}
+
+// Whatever breaks, alone or together: what is kept is sound, nothing could be added to
+// it, and what was left out is named with a reason.
+func TestSearchKeepsALargestSoundSet(t *testing.T) {
+	rounds := 4
+	if os.Getenv("WETLAND_TORTURE") != "" {
+		rounds = 60
+	}
+	for seed := range rounds {
+		t.Run(fmt.Sprint("seed ", seed), func(t *testing.T) {
+			t.Parallel()
+			random := rand.New(rand.NewPCG(uint64(seed), 41))
+			p := newPier(t, 3+random.IntN(5))
+			var bad [][]string
+			for range 1 + random.IntN(3) {
+				set := slices.Clone(p.plugins)
+				random.Shuffle(len(set), func(i, j int) { set[i], set[j] = set[j], set[i] })
+				bad = append(bad, set[:1+random.IntN(3)])
+			}
+			p.broken = func(updated []string) string {
+				for _, set := range bad {
+					if has(updated, set...) {
+						return cutOff
+					}
+				}
+				return ""
+			}
+			yes := true
+			run, err := p.update(t, Options{Packages: p.packages(t), Search: &yes})
+			if err != nil || (run.State != KeptPart && run.State != PutBack) {
+				t.Fatalf("bad %q: %+v %v", bad, run, err)
+			}
+			kept := p.updated(t)
+			if p.broken(kept) != "" {
+				t.Errorf("bad %q: kept %q, which is broken", bad, kept)
+			}
+			for _, name := range p.plugins {
+				if !slices.Contains(kept, name) && (p.broken(append(slices.Clone(kept), name)) == "" || strings.HasSuffix(p.because(run, name), ": ")) {
+					t.Errorf("bad %q: %s could have been kept beside %q, or has no reason: %s", bad, name, kept, p.because(run, name))
+				}
+			}
+			p.clean(t)
+		})
+	}
+}
+
+// One package that cannot be taken: none is. What is to stay, stays.
+func TestAllOrNone(t *testing.T) {
+	p := newPier(t, 2)
+	p.broken = func([]string) string { return "" }
+	wrong := packageOf(t, "plank2", map[string]string{"plugin.toml": "name = \"Plank 2\"\nversion = \"0.9\"\n"})
+	_, err := p.update(t, Options{Packages: []string{p.packages(t)[0], wrong}})
+	var refused *Refusal
+	if !errors.As(err, &refused) || !strings.Contains(err.Error(), "plank2: the package is version 0.9") || len(p.updated(t)) != 0 {
+		t.Fatalf("%v", err)
+	}
+	for _, file := range p.packages(t) {
+		if _, err := Shelve(t.Context(), p.workspace, []string{file}, ShelveOptions{}); err != nil {
+			t.Fatal(err)
+		}
+	}
+	p.workspace.Config.Stay = []site.Stay{{Folder: "plank2", Because: "the new form is not wanted"}}
+	plan, err := PlanOf(t.Context(), p.workspace, Options{All: true})
+	if err != nil || len(plan.Changes()) != 1 || len(plan.Left) != 1 || !strings.Contains(plan.Left[0].Because, "the new form is not wanted") {
+		t.Fatalf("%+v %v", plan, err)
+	}
+	if _, err := p.update(t, Options{Packages: []string{"plank2"}}); !errors.As(err, &refused) || !strings.Contains(err.Error(), "is to stay at 1.0") {
+		t.Errorf("%v", err)
+	}
+	run, err := p.update(t, Options{All: true})
+	if err != nil || run.State != Kept || !slices.Equal(p.updated(t), []string{"plank1"}) {
+		t.Errorf("%+v %v %q", run, err, p.updated(t))
+	}
+}
+
+// Parents come before children, a theme together with the plugins that belong to it, then
+// the others, each in the order in which they were named.
+func TestOrderOfSteps(t *testing.T) {
+	p := newPier(t, 3)
+	p.broken = func([]string) string { return "" }
+	put(t, p.dir+"/www/themes/skiff/theme.toml", "name = \"Skiff\"\nversion = \"1.0\"\nparent = \"quay\"\n")
+	put(t, p.dir+"/www/themes/skiff/x.txt", "x")
+	child := packageOf(t, "skiff", map[string]string{"theme.toml": "name = \"Skiff\"\nversion = \"1.1\"\nparent = \"quay\"\n"})
+	parent := packageOf(t, "quay", map[string]string{"theme.toml": "name = \"Quay\"\nversion = \"1.1\"\nrequires_plugins = [\"plank2\"]\n", "page.txt": "good"})
+	planks := p.packages(t)
+	given := []string{planks[2], child, planks[1], parent, planks[0]}
+	for asGiven, want := range map[bool]string{false: "quay plank2|skiff|plank3|plank1", true: "plank3|skiff|plank2|quay|plank1"} {
+		plan, err := PlanOf(t.Context(), p.workspace, Options{Packages: given, AsGiven: asGiven})
+		if err != nil {
+			t.Fatal(err)
+		}
+		var steps []string
+		for _, step := range plan.Steps {
+			var names []string
+			for _, c := range step.Components {
+				names = append(names, c.Folder)
+			}
+			steps = append(steps, strings.Join(names, " "))
+		}
+		if got := strings.Join(steps, "|"); got != want {
+			t.Errorf("as given %v: %s, not %s", asGiven, got, want)
+		}
+	}
+}
+
+// The hooks get the run's facts; one that fails before stops the update.
+func TestHooks(t *testing.T) {
+	p := newPier(t, 1)
+	p.broken = func([]string) string { return "" }
+	said := filepath.Join(t.TempDir(), "said")
+	p.workspace.Config.Hooks = site.HooksConfig{
+		Before: "echo before $WETLAND_RUN $WETLAND_WANTED >> " + said,
+		After:  "echo after $WETLAND_STATE $WETLAND_KEPT >> " + said, OnFailure: "echo failure $WETLAND_STATE >> " + said,
+	}
+	if run, err := p.update(t, Options{Packages: p.packages(t)}); err != nil || run.State != Kept {
+		t.Fatalf("%+v %v", run, err)
+	}
+	p.broken = func(updated []string) string { return cutOff }
+	p.workspace.Config.Hooks.Before = "echo no; exit 3"
+	if _, err := p.update(t, Options{Packages: p.packages(t), AllowSame: true, AcceptPresent: true}); err == nil || !strings.Contains(err.Error(), "[hooks] before names failed: exit status 3 (no)") {
+		t.Errorf("%v", err)
+	}
+	text, err := os.ReadFile(said)
+	if want := "before run-1 plank1@1.5\nafter kept plank1@1.5\nfailure stopped\n"; err != nil || string(text) != want {
+		t.Errorf("%q %v", text, err)
+	}
+}

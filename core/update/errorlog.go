@@ -1,0 +1,81 @@
+package update
+
+import (
+	"fmt"
+	"path"
+	"slices"
+	"strings"
+
+	"wetland/core/progress"
+	"wetland/core/site/cms"
+	"wetland/core/smoke"
+)
+
+// markLogs remembers where the logs of PHP's errors stand, before anything is swapped.
+// wetland.toml names the log where the CMS does not; that one must be readable.
+func (s *session) markLogs() error {
+	s.logs = nil
+	wanted := s.site.Workspace.Config.Site.PHPLog
+	names := s.site.CMS.ErrorLogs()
+	if wanted != "" {
+		names = append([]string{wanted}, slices.DeleteFunc(names, func(name string) bool { return name == wanted })...)
+	}
+	for _, name := range names {
+		log, err := smoke.MarkLog(s.site.Place, name)
+		switch {
+		case err == nil:
+			s.logs = append(s.logs, log)
+		case name == wanted:
+			return fmt.Errorf("%w. Mend [site] php_log, or let the user who runs Wetland read it", err)
+		}
+	}
+	return nil
+}
+
+// readLogs adds what PHP has logged since to the judgement. What names one of the
+// components is theirs; who knows whose the rest is.
+func (s *session) readLogs(judgement *smoke.Judgement, targets []*Target) error {
+	if len(s.logs) == 0 {
+		return nil
+	}
+	return s.step("php log", 0, "", func() (progress.Mark, string, error) {
+		fresh, known := 0, 0
+		for _, log := range s.logs {
+			lines, before, err := log.Since()
+			if err != nil {
+				judgement.Add(smoke.Finding{Page: smoke.LogPage, Check: "php log", Verdict: smoke.Doubtful, What: err.Error()})
+				return doubtMark, err.Error(), nil
+			}
+			fresh, known = fresh+len(lines), known+len(before)
+			for _, line := range lines {
+				judgement.Add(logFinding(line, targets))
+			}
+		}
+		switch {
+		case fresh > 0:
+			return badMark, plural(fresh, "new fatal error") + " since the swap", nil
+		case known > 0:
+			return goodMark, fmt.Sprintf("no new fatal error; %s were there before, too", plural(known, "old one")), nil
+		}
+		return goodMark, "no fatal error since the swap", nil
+	})
+}
+
+func logFinding(line string, targets []*Target) smoke.Finding {
+	finding := smoke.Finding{Page: smoke.LogPage, Check: "php log", Verdict: smoke.Doubtful, What: "PHP logged a fatal error", Evidence: line}
+	for _, t := range targets {
+		if names(line, t) {
+			finding.Verdict, finding.What = smoke.Broken, "PHP logged a fatal error in "+t.Folder
+		}
+	}
+	return finding
+}
+
+// names tells whether a message names a file of the component.
+func names(message string, t *Target) bool {
+	group := "themes"
+	if t.Kind == cms.Plugin {
+		group = "plugins"
+	}
+	return strings.Contains(message, "/"+path.Join(group, t.Folder)+"/")
+}

@@ -1,0 +1,264 @@
+package update
+
+import (
+	"context"
+	"fmt"
+	"path/filepath"
+	"slices"
+	"time"
+
+	"wetland/core/packages"
+	"wetland/core/site"
+	"wetland/core/site/cms"
+	"wetland/core/version"
+)
+
+// Plan is what an update is going to do.
+type Plan struct {
+	Steps    []PlanStep `json:"steps"`
+	Left     []Left     `json:"left,omitempty"` // what the shelf has newer, and is not updated
+	OneByOne bool       `json:"one_by_one"`     // each step is judged by itself
+	Pages    []string   `json:"pages"`
+	Size     int64      `json:"snapshot_at_most"` // bytes that the snapshot may need in the store
+	InDoubt  Decision   `json:"in_doubt"`         // when nobody is asked
+	Search   bool       `json:"search"`           // for a culprit, when nobody is asked
+	Within   string     `json:"within,omitempty"` // how long it may take; "": without limit
+	Settle   string     `json:"settle"`           // how long it waits after each swap
+
+	groups [][]*change
+}
+
+// PlanStep is a group of components that are put in place together.
+type PlanStep struct {
+	Components []PlannedChange `json:"components"`
+}
+
+// PlannedChange is one component of a plan.
+type PlannedChange struct {
+	*Target
+	Distance version.Distance `json:"distance,omitempty"`
+	Risks    []string         `json:"risks,omitempty"`
+}
+
+// Left is a newer version that an update of everything passes over.
+type Left struct {
+	Kind    cms.Kind `json:"kind"`
+	Folder  string   `json:"folder"`
+	Version string   `json:"version"`
+	Because string   `json:"because"`
+}
+
+// Changes lists the components of all steps.
+func (p *Plan) Changes() []PlannedChange {
+	var all []PlannedChange
+	for _, step := range p.Steps {
+		all = append(all, step.Components...)
+	}
+	return all
+}
+
+// choose opens the packages that are wanted. Whatever is wrong with any of them is a
+// reason against all.
+func (m *motion) choose(ctx context.Context, why *reasons) error {
+	m.plan = &Plan{}
+	named := m.options.Packages
+	if m.options.All {
+		var err error
+		if named, err = m.newer(); err != nil {
+			return err
+		}
+		if len(named) == 0 {
+			why.add("the shelf has nothing newer than what is installed", "See: wetland shelf. To put packages there: wetland shelve FILE")
+		}
+		m.options.Packages = named
+	}
+	for i, name := range named {
+		var own reasons
+		before := len(m.beside)
+		pkg, err := m.readPackage(ctx, name, m.options.Pick, filepath.Join(m.scratch, fmt.Sprint("package-", i+1)), &own)
+		if err != nil {
+			return err
+		}
+		label := filepath.Base(name)
+		if pkg != nil {
+			c := &change{pkg: pkg, target: m.session.target(pkg, m.options, &own)}
+			c.live = m.site.ComponentPath(c.target.Kind, c.target.Folder)
+			for _, one := range m.beside[before:] {
+				c.companions = append(c.companions, one.Folder)
+			}
+			c.companions = append(c.companions, pkg.Header.RequiresPlugins...)
+			m.checkTwice(c, &own)
+			m.checkStay(c.target, &own)
+			m.changes = append(m.changes, c)
+			label = c.target.Folder
+		}
+		m.addOwn(why, label, own)
+	}
+	m.checkParents(why)
+	return nil
+}
+
+// newer lists what the shelf has newer, as NAME@VERSION, and notes what is passed over.
+func (m *motion) newer() ([]string, error) {
+	entries, err := m.shelf().List()
+	if err != nil {
+		return nil, err
+	}
+	var named []string
+	for _, c := range m.components {
+		best := newest(entries, c)
+		if best == nil {
+			continue
+		}
+		left := func(because string) {
+			m.plan.Left = append(m.plan.Left, Left{Kind: c.Kind, Folder: c.Folder, Version: best.Version, Because: because})
+		}
+		stay, stays := m.site.Workspace.Config.Stays(c.Kind, c.Folder)
+		switch {
+		case stays:
+			left("wetland.toml says that it is to stay: " + stay.Because)
+		case version.Between(c.Version, best.Version) == version.Major && !m.options.AllowMajor:
+			left("it is " + version.Major.Meaning() + ": --allow-major takes it along")
+		default:
+			named = append(named, best.File)
+		}
+	}
+	return named, nil
+}
+
+// newest returns the newest package on the shelf that is newer than what is installed.
+func newest(entries []packages.Entry, installed cms.Component) *packages.Entry {
+	var best *packages.Entry
+	for i, entry := range entries {
+		if entry.Kind == installed.Kind && entry.Folder == installed.Folder && version.Compare(entry.Version, installed.Version) > 0 &&
+			(best == nil || version.Compare(entry.Version, best.Version) > 0) {
+			best = &entries[i]
+		}
+	}
+	return best
+}
+
+func (m *motion) checkTwice(c *change, why *reasons) {
+	if slices.ContainsFunc(m.changes, func(other *change) bool { return other.key() == c.key() }) {
+		why.add(fmt.Sprintf("the %s is named twice", c.target.Kind), "Name one version of it.")
+	}
+}
+
+// checkStay refuses a component that a person wants to stay as it is.
+func (m *motion) checkStay(t *Target, why *reasons) {
+	stay, stays := m.site.Workspace.Config.Stays(t.Kind, t.Folder)
+	if stays && version.Compare(t.To, t.From) > 0 {
+		why.add(fmt.Sprintf("%s says that %s is to stay at %s: %s", site.ConfigName, t.Folder, versionText(t.From), stay.Because), "If that is over, take its [[stay]] out of "+site.ConfigName+".")
+	}
+}
+
+// checkParents refuses a child theme whose parent is neither installed nor comes along.
+// target has refused it by what is installed alone.
+func (m *motion) checkParents(why *reasons) {
+	*why = slices.DeleteFunc(*why, func(r Reason) bool {
+		return slices.ContainsFunc(m.changes, func(c *change) bool {
+			return c.target.Kind == cms.Theme && r.What == missingParent(c.target.Folder)
+		})
+	})
+}
+
+// makePlan puts the changes in order: parent themes before their children, a theme in one
+// step with the plugins that belong to it, then the other plugins.
+func (m *motion) makePlan(ctx context.Context) error {
+	p := m.plan
+	if m.options.AsGiven {
+		for _, c := range m.changes {
+			p.groups = append(p.groups, []*change{c})
+		}
+	} else {
+		p.groups = inOrder(m.changes)
+		m.changes = slices.Concat(p.groups...)
+	}
+	p.OneByOne = m.options.OneByOne
+	for _, group := range p.groups {
+		var step PlanStep
+		for _, c := range group {
+			planned := PlannedChange{Target: c.target}
+			if !c.target.New {
+				planned.Distance = version.Between(c.target.From, c.target.To)
+			}
+			step.Components = append(step.Components, planned)
+		}
+		p.Steps = append(p.Steps, step)
+	}
+	for _, page := range m.pages {
+		p.Pages = append(p.Pages, page.Path)
+	}
+	config := m.site.Workspace.Config.Update
+	p.InDoubt, p.Search, p.Settle = m.inDoubt(), m.searchUnasked(), m.site.SettleTime().String()
+	if config.Within > 0 {
+		p.Within = time.Duration(config.Within).String()
+	}
+	var err error
+	p.Size, err = m.snapshotSize(ctx)
+	return err
+}
+
+// addRisks says of each component what a person should know before.
+func (m *motion) addRisks(ctx context.Context) error {
+	i := 0
+	for s := range m.plan.Steps {
+		for j := range m.plan.Steps[s].Components {
+			c := m.changes[i]
+			i++
+			installed, ok := site.Component(m.components, c.target.Kind, c.target.Folder)
+			if !ok {
+				continue
+			}
+			var e Examination
+			allowed := m.options
+			allowed.AllowMajor = true
+			if err := m.examineInstalled(ctx, &e, c.pkg, installed, allowed); err != nil {
+				return err
+			}
+			if err := m.checkAutomatic(ctx, &e, installed); err != nil {
+				return err
+			}
+			for _, line := range m.site.CMS.Warnings(ctx, m.db, installed) {
+				e.add("warning", Care, line, "")
+			}
+			for _, check := range e.Checks {
+				if check.Advice == Care && check.Name != "distance" {
+					m.plan.Steps[s].Components[j].Risks = append(m.plan.Steps[s].Components[j].Risks, check.What)
+				}
+			}
+		}
+	}
+	return nil
+}
+
+// inOrder groups changes into steps.
+func inOrder(all []*change) [][]*change {
+	var groups [][]*change
+	placed := map[*change]bool{}
+	place := func(c *change) {
+		group := []*change{c}
+		placed[c] = true
+		for _, plugin := range all {
+			if plugin.target.Kind == cms.Plugin && !placed[plugin] && slices.Contains(c.companions, plugin.target.Folder) {
+				placed[plugin] = true
+				group = append(group, plugin)
+			}
+		}
+		groups = append(groups, group)
+	}
+	// A parent is no child of another theme: two rounds are enough.
+	for _, children := range []bool{false, true} {
+		for _, c := range all {
+			if c.target.Kind == cms.Theme && (c.pkg.Header.Parent != "") == children {
+				place(c)
+			}
+		}
+	}
+	for _, c := range all {
+		if !placed[c] {
+			place(c)
+		}
+	}
+	return groups
+}
