@@ -225,6 +225,10 @@ func (p stage) story(listener net.Listener) []scene {
 			nil, in("update", "harbourlight@2.5.0", "--in-doubt", "back"), exitFailed},
 		{[]string{"The bad version is gone again, and visitors have their notices back. Version 2.5.2 is the mended one."},
 			nil, in("update", "harbourlight@2.5.2", "--in-doubt", "back"), exitSound},
+		{[]string{"The plugins have new versions, too. What would updating both of them do?"},
+			nil, in("update", "enquiries", "tidetable@2.1.0", "--allow-major", "--plan"), exitSound},
+		{[]string{"They are updated together, and together they fail. Say yes to the search, and the culprit is named; the other one stays."},
+			nil, in("update", "enquiries", "tidetable@2.1.0", "--allow-major", "--in-doubt", "back", "--search", "yes"), exitFailed},
 		{[]string{"All of it is on record."}, nil, in("history"), exitSound},
 	}
 }

@@ -69,12 +69,18 @@ func planLines(p *update.Plan) [][2]string {
 	default:
 		failed += "; the culprit is looked for only if you say so (--search yes)"
 	}
+	often := ""
+	if len(p.Steps) > 1 && (p.OneByOne || p.Search) {
+		often = " before each swap"
+	}
 	lines := [][2]string{
-		{"snapshot", fmt.Sprintf("a new one before each swap, verified; at most %s in the store", humanize.Bytes(uint64(p.Size)))},
+		{"snapshot", fmt.Sprintf("a new one%s, verified; at most %s in the store", often, humanize.Bytes(uint64(p.Size)))},
 		{"pages", fmt.Sprintf("%d are looked at, %s: %s", len(p.Pages), judged, firstOf(p.Pages, 8))},
-		{"waits", fmt.Sprintf("%s after each swap, for compiled code to go", p.Settle)},
 		{"broken", failed + ": folders in one step, tables as far as the update changed them; visitors' writes stay"},
 		{"in doubt", map[update.Decision]string{update.Keep: "the new versions stay, if nobody is there to ask", update.GoBack: "what was before is put back, if nobody is there to ask"}[p.InDoubt]},
+	}
+	if p.Settle != "0s" {
+		lines = append(lines, [2]string{"waits", p.Settle + " after each swap, for compiled code to go"})
 	}
 	if p.Within != "" {
 		lines = append(lines, [2]string{"time", "at most " + p.Within + "; then it goes back"})

@@ -221,6 +221,12 @@ func findingWords(findings []smoke.Finding) string {
 		if finding.Known {
 			line += " (known from before, does not count)"
 		}
+		if finding.Accepted != "" {
+			line += " (accepted: " + finding.Accepted + ")"
+		}
+		if finding.Weighed != "" {
+			line += " (" + finding.Weighed + ")"
+		}
 		lines = append(lines, line)
 	}
 	return strings.Join(lines, "\n")

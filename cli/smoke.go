@@ -76,6 +76,11 @@ func (a *app) smoke(cmd *cobra.Command, w *site.Workspace) error {
 		return err
 	}
 	judgement := smoke.Judge(baseline, take)
+	rules, err := update.RulesOf(w)
+	if err != nil {
+		return err
+	}
+	rules.Apply(judgement)
 	code := map[smoke.Verdict]int{smoke.Sound: exitSound, smoke.Doubtful: exitDoubts, smoke.Broken: exitFailed}[judgement.Verdict]
 	if a.json {
 		document := smokeDocument{Site: w.Config.Site.Name, Address: address.String(), Result: judgement, ExitCode: code}

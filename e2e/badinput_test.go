@@ -286,10 +286,10 @@ func TestBadConfiguration(t *testing.T) {
 		name, old, new string
 		words          []string
 	}{
-		{"unknown key", "at_once = 4", "at_onse = 4", []string{"line 23", "no setting called \"smoke.at_onse\""}},
+		{"unknown key", "at_once = 4", "at_onse = 4", []string{"line 30", "no setting called \"smoke.at_onse\""}},
 		{"unknown table", "[update]", "[upgrade]", []string{"no setting called \"upgrade"}},
-		{"not TOML", "[smoke]", "[smoke", []string{"line 22"}},
-		{"wrong type", "at_once = 4", "at_once = \"four\"", []string{"line 23"}},
+		{"not TOML", "[smoke]", "[smoke", []string{"line 29"}},
+		{"wrong type", "at_once = 4", "at_once = \"four\"", []string{"line 30"}},
 		{"bad duration", `patience = "20s"`, `patience = "soon"`, []string{"no length of time"}},
 		{"secret in address", "address = \"http://", "address = \"http://maud:secret@", []string{"user name or password"}},
 		{"bad decision", `in_doubt = "back"`, `in_doubt = "perhaps"`, []string{"must be \"back\" or \"keep\""}},

@@ -108,7 +108,7 @@ func TestExamineTouchesNothingAndTellsAll(t *testing.T) {
 	f.run(t, "survey", "--edits", "harbourlight").want(t, 0, "--- original/harbourlight/style.css", "+body { margin: 0; font: 17px/1.6 Garamond")
 	f.run(t, "survey", "--edits", "otterby").want(t, 1, "is not on the shelf")
 	f.run(t, "update", f.pkg("harbourlight-2.5.2"), "--lose-edits").want(t, 0, "Kept.")
-	patch, err := os.ReadFile(filepath.Join(f.care, "runs/run-1/edited-by-hand.patch"))
+	patch, err := os.ReadFile(filepath.Join(f.care, "runs/run-1/edited-by-hand-theme-harbourlight.patch"))
 	if err != nil || !strings.Contains(string(patch), "Garamond") {
 		t.Errorf("the patch is %q %v", patch, err)
 	}

@@ -96,10 +96,10 @@ func CompareRows(ctx context.Context, table Table, before, now Rows) (RowChanges
 		was, had := old[name]
 		switch {
 		case !had:
-			changes.Added = append(changes.Added, cloneRow(row))
+			changes.Added = append(changes.Added, row.Clone())
 			return nil
 		case was.row != fingerprintOf(row):
-			changed[name] = cloneRow(row)
+			changed[name] = row.Clone()
 		}
 		if was.times--; was.times == 0 {
 			delete(old, name)
@@ -117,11 +117,11 @@ func CompareRows(ctx context.Context, table Table, before, now Rows) (RowChanges
 	err = before(ctx, func(row Row) error {
 		name := fingerprintOf(pick(row, key))
 		if left, ok := old[name]; ok && left.times > 0 {
-			changes.Removed = append(changes.Removed, cloneRow(row))
+			changes.Removed = append(changes.Removed, row.Clone())
 			left.times--
 			old[name] = left
 		} else if newer, ok := changed[name]; ok {
-			changes.Changed = append(changes.Changed, [2]Row{cloneRow(row), newer})
+			changes.Changed = append(changes.Changed, [2]Row{row.Clone(), newer})
 		}
 		return nil
 	})
@@ -147,7 +147,8 @@ func pick(row Row, key []int) Row {
 	return picked
 }
 
-func cloneRow(row Row) Row {
+// Clone copies a row, cells and all.
+func (row Row) Clone() Row {
 	clone := make(Row, len(row))
 	for i, cell := range row {
 		clone[i] = Value{Type: cell.Type, Data: slices.Clone(cell.Data)}

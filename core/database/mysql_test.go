@@ -76,7 +76,7 @@ func save(t *testing.T, db Database) saved {
 	s.tables, err = Survey(t.Context(), moment, func(table Table, encoded []byte, _ uint64) error {
 		var decoder RowDecoder
 		return decoder.Decode(encoded, func(row Row) error {
-			s.rows[table.Name] = append(s.rows[table.Name], cloneRow(row))
+			s.rows[table.Name] = append(s.rows[table.Name], row.Clone())
 			return nil
 		})
 	})

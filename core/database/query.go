@@ -55,7 +55,7 @@ func eachRow(ctx context.Context, db querier, cells cellReader, statement string
 func collectRows(ctx context.Context, db querier, cells cellReader, statement string, args ...any) ([]Row, error) {
 	var found []Row
 	err := eachRow(ctx, db, cells, statement, args, func(row Row) error {
-		found = append(found, cloneRow(row))
+		found = append(found, row.Clone())
 		return nil
 	})
 	return found, err

@@ -223,7 +223,7 @@ func FuzzDecodeRows(f *testing.F) {
 		read := func(stretches ...[]byte) (rows []Row, err error) {
 			var decoder RowDecoder
 			for _, stretch := range stretches {
-				if err := decoder.Decode(stretch, func(row Row) error { rows = append(rows, cloneRow(row)); return nil }); err != nil {
+				if err := decoder.Decode(stretch, func(row Row) error { rows = append(rows, row.Clone()); return nil }); err != nil {
 					return rows, err
 				}
 			}

@@ -1,6 +1,7 @@
 package report
 
 import (
+	"cmp"
 	"encoding/xml"
 	"fmt"
 	"strings"
@@ -29,7 +30,23 @@ func (r *Report) Markdown() string {
 				if finding.Known {
 					line += " (was so before)"
 				}
+				if finding.Accepted != "" {
+					line += " (accepted: " + finding.Accepted + ")"
+				}
+				if finding.Weighed != "" {
+					line += " (" + finding.Weighed + ")"
+				}
 				say("  - %s", line)
+			}
+		}
+		say("")
+	}
+	if len(r.Run.Components) > 1 {
+		say("## The packages\n")
+		for _, t := range r.Run.Components {
+			say("- **%s** %s %s", cmp.Or(string(t.Fate), "not touched"), t.Name, t.To)
+			for _, because := range t.Because {
+				say("  - %s", because)
 			}
 		}
 		say("")

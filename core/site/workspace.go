@@ -38,8 +38,10 @@ type Config struct {
 	Update   UpdateConfig   `toml:"update"`
 	Keep     KeepConfig     `toml:"keep_snapshots"`
 	Store    StoreConfig    `toml:"store"`
+	Caches   CachesConfig   `toml:"caches"`
 	Hooks    HooksConfig    `toml:"hooks"`
 	Stay     []Stay         `toml:"stay"`
+	Weigh    []Weigh        `toml:"weigh"`
 	Pages    []Page         `toml:"pages"`
 	Sources  []Source       `toml:"sources"`
 }
@@ -103,6 +105,12 @@ type UpdateConfig struct {
 	Within Duration `toml:"within"` // how long an update may take; 0: without limit
 }
 
+// CachesConfig names caches outside of the CMS, emptied after each swap.
+type CachesConfig struct {
+	Commands  []string `toml:"commands"`  // for the shell
+	Addresses []string `toml:"addresses"` // that get a request with the method PURGE
+}
+
 // HooksConfig names commands for the shell.
 type HooksConfig struct {
 	Before    string `toml:"before"`     // if it fails, nothing is touched
@@ -114,6 +122,14 @@ type HooksConfig struct {
 type Stay struct {
 	Folder  string   `toml:"folder"`
 	Kind    cms.Kind `toml:"kind"` // "theme" or "plugin"; "": both
+	Because string   `toml:"because"`
+}
+
+// Weigh says how findings of one kind count.
+type Weigh struct {
+	Check   string   `toml:"check"` // the kind, as reports name it
+	Pages   []string `toml:"pages"` // none: all
+	As      string   `toml:"as"`    // "sound", "doubtful" or "broken"
 	Because string   `toml:"because"`
 }
 
@@ -290,9 +306,19 @@ func (c *Config) check() error {
 			say("[keep_snapshots] takes numbers from 0 on, not %d", *n)
 		}
 	}
+	for _, address := range c.Caches.Addresses {
+		if at, err := url.Parse(address); err != nil || at.User != nil || (at.Scheme != "http" && at.Scheme != "https") {
+			say("[caches] addresses takes whole addresses without a user in them, not %q", address)
+		}
+	}
 	for i, stay := range c.Stay {
 		if stay.Folder == "" || stay.Because == "" || !slices.Contains([]cms.Kind{"", cms.Theme, cms.Plugin}, stay.Kind) {
 			say("[[stay]] number %d wants folder and because, and kind only as \"theme\" or \"plugin\"", i+1)
+		}
+	}
+	for i, weigh := range c.Weigh {
+		if weigh.Check == "" || weigh.Because == "" || !slices.Contains([]string{"sound", "doubtful", "broken"}, weigh.As) {
+			say("[[weigh]] number %d wants check, because, and as: \"sound\", \"doubtful\" or \"broken\"", i+1)
 		}
 	}
 	for i, source := range c.Sources {

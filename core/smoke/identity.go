@@ -59,6 +59,22 @@ func (f *Fetcher) Fetch(ctx context.Context, path string) ([]byte, int, error) {
 	return got.body, got.status, err
 }
 
+// Purge asks a cache to forget an address, and returns its answer.
+func (f *Fetcher) Purge(ctx context.Context, address string) (int, error) {
+	f.setUp()
+	ctx, cancel := context.WithTimeout(ctx, f.Patience)
+	defer cancel()
+	request, err := http.NewRequestWithContext(ctx, "PURGE", address, nil)
+	if err != nil {
+		return 0, err
+	}
+	response, err := f.client.Do(request)
+	if err != nil {
+		return 0, f.explain(ctx, err)
+	}
+	return response.StatusCode, response.Body.Close()
+}
+
 func readUpTo(place files.Place, name string, limit int64) ([]byte, error) {
 	file, err := place.Open(name, 0)
 	if err != nil {

@@ -50,6 +50,10 @@ type Finding struct {
 	Evidence string  `json:"evidence,omitempty"`
 	// Known marks what was there before the update: it does not count.
 	Known bool `json:"known,omitempty"`
+	// Accepted is why a person found it as it should be: it does not count, either.
+	Accepted string `json:"accepted,omitempty"`
+	// Weighed says which rule of the site gave it its verdict; "": none.
+	Weighed string `json:"weighed,omitempty"`
 }
 
 // Facts are what a page showed: everything that is compared.

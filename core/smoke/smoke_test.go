@@ -360,3 +360,54 @@ func FuzzReadPage(f *testing.F) {
 		readPage(Page{Path: "/"}, where, answer{status: 200, header: http.Header{"Content-Type": {kind}}, body: body})
 	})
 }
+
+func TestRulesWeighFindings(t *testing.T) {
+	judgement := func() *Judgement {
+		j := &Judgement{Verdict: Sound}
+		for _, page := range []string{"/", "/fares"} {
+			j.Add(Finding{Page: page, Check: "layout", Verdict: Doubtful, What: "the footer is gone"})
+		}
+		j.Add(Finding{Page: "/contact", Check: "form", Verdict: Broken, What: "the form is gone"})
+		return j
+	}
+	for _, c := range []struct {
+		name  string
+		rules Rules
+		want  [3]Verdict
+		whole Verdict
+	}{
+		{"none", Rules{}, [3]Verdict{Doubtful, Doubtful, Broken}, Broken},
+		{"one page", Rules{Weights: []Weight{{Check: "layout", Pages: []string{"/"}, As: Broken}}}, [3]Verdict{Broken, Doubtful, Broken}, Broken},
+		{"all pages", Rules{Weights: []Weight{{Check: "layout", As: Sound}, {Check: "form", As: Doubtful}}}, [3]Verdict{Sound, Sound, Doubtful}, Doubtful},
+		{"accepted", Rules{Accepted: []Acceptance{{Page: "/", Check: "layout", What: "the footer is gone", Because: "meant"}}}, [3]Verdict{Sound, Doubtful, Broken}, Broken},
+		{"accepted, but another", Rules{Accepted: []Acceptance{{Page: "/", Check: "layout", What: "the header is gone"}}}, [3]Verdict{Doubtful, Doubtful, Broken}, Broken},
+		{"broken is not accepted", Rules{Accepted: []Acceptance{{Page: "/contact", Check: "form", What: "the form is gone", Because: "meant"}}}, [3]Verdict{Doubtful, Doubtful, Broken}, Broken},
+	} {
+		j := judgement()
+		c.rules.Apply(j)
+		for i, want := range c.want {
+			if j.Pages[i].Verdict != want {
+				t.Errorf("%s: page %d is %s, not %s", c.name, i, j.Pages[i].Verdict, want)
+			}
+		}
+		if j.Verdict != c.whole {
+			t.Errorf("%s: the whole is %s", c.name, j.Verdict)
+		}
+	}
+}
+
+// Every check that the code makes has a name that rules can use.
+func TestChecksAreNamed(t *testing.T) {
+	for _, j := range []*Judgement{
+		Judge(nil, take(t, serving(""))),
+		Judge(take(t, serving(goodPage)), take(t, serving("<html><body>x</body></html>"))),
+	} {
+		for _, page := range j.Pages {
+			for _, finding := range page.Findings {
+				if !slices.Contains(Checks, finding.Check) {
+					t.Errorf("%q is not among the checks", finding.Check)
+				}
+			}
+		}
+	}
+}

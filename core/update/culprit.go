@@ -239,31 +239,50 @@ func (s *search) probe(ctx context.Context, set []*change, stay bool) (bool, err
 	if err := ctx.Err(); err != nil {
 		return false, context.Cause(ctx)
 	}
-	s.Report.End(noteMark, fmt.Sprintf("probe %d", len(s.run.Probes)+1), titles(set))
 	s.group, s.settled = set, nil
 	s.attempts++
-	was := s.run.Exposed
-	judgement, err := s.tryProbe(ctx)
+	name := fmt.Sprintf("probe %d", len(s.run.Probes)+1)
+	report := s.Report
+	report.Begin(name, 0, "")
+	s.Report = progress.Silent{} // the steps are in the record
+	judgement, probe, err := s.putUp(ctx, set, stay)
+	s.Report = report
 	if err != nil {
-		s.broken = s.undo(err.Error())
+		report.End(badMark, name, fmt.Sprintf("%s: %v", titles(set), err))
 		return false, err
 	}
 	s.judgements[setKey(set)] = judgement
-	sound := judgement.Verdict == smoke.Sound || (judgement.Verdict == smoke.Doubtful && s.options.Decide == nil && s.inDoubt() == Keep)
-	s.known[setKey(set)] = sound
-	probe := Probe{Components: folders(set), Verdict: judgement.Verdict}
-	if sound && stay {
-		s.run.Probes = append(s.run.Probes, probe)
-		if s.broken = s.keepGroup(ctx, judgement); s.broken != nil {
-			return false, s.broken
-		}
-		s.standing = true
-		return true, nil
-	}
-	s.broken = s.undo(fmt.Sprintf("the probe with %s is over", titles(set)))
-	probe.Exposed = s.run.Exposed - was
+	s.known[setKey(set)] = s.sound(judgement)
 	s.run.Probes = append(s.run.Probes, probe)
-	return sound, s.broken
+	mark, what := goodMark, "kept"
+	if !s.standing {
+		mark, what = noteMark, fmt.Sprintf("put back after %s, proved", probe.Exposed.Round(100*time.Millisecond))
+	}
+	report.End(mark, name, fmt.Sprintf("%s: %s; %s", titles(set), judgement.Verdict, what))
+	return s.known[setKey(set)], nil
+}
+
+// sound tells whether a set may stay, without asking.
+func (s *search) sound(judgement *smoke.Judgement) bool {
+	return judgement.Verdict == smoke.Sound || (judgement.Verdict == smoke.Doubtful && s.options.Decide == nil && s.inDoubt() == Keep)
+}
+
+// putUp puts a set in place and judges it, and keeps it or puts back what was before.
+func (s *search) putUp(ctx context.Context, set []*change, stay bool) (*smoke.Judgement, Probe, error) {
+	probe, was := Probe{Components: folders(set)}, s.run.Exposed
+	judgement, err := s.tryProbe(ctx)
+	if err != nil {
+		s.broken = s.undo(err.Error())
+		return nil, probe, err
+	}
+	probe.Verdict = judgement.Verdict
+	if s.standing = stay && s.sound(judgement); s.standing {
+		s.broken = s.keepGroup(ctx, judgement)
+	} else {
+		s.broken = s.undo(fmt.Sprintf("the probe with %s is over", titles(set)))
+	}
+	probe.Exposed = s.run.Exposed - was
+	return judgement, probe, s.broken
 }
 
 func (s *search) tryProbe(ctx context.Context) (*smoke.Judgement, error) {

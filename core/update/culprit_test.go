@@ -1,15 +1,18 @@
 package update
 
 import (
+	"context"
 	"errors"
 	"fmt"
 	"math/rand/v2"
 	"net/http"
+	"net/http/httptest"
 	"os"
 	"path/filepath"
 	"slices"
 	"strings"
 	"testing"
+	"time"
 
 	"wetland/core/site"
 )
@@ -275,5 +278,44 @@ func TestHooks(t *testing.T) {
 	text, err := os.ReadFile(said)
 	if want := "before run-1 plank1@1.5\nafter kept plank1@1.5\nfailure stopped\n"; err != nil || string(text) != want {
 		t.Errorf("%q %v", text, err)
+	}
+}
+
+// waiting is a clock that counts its waits.
+type waiting struct{ waits *int }
+
+func (w waiting) Wait(ctx context.Context, _ time.Duration) error {
+	*w.waits++
+	return ctx.Err()
+}
+
+// A page that a cache still had broken is mended by the quick remedies: that is recorded,
+// and nothing goes back. The caches that wetland.toml names are emptied, too.
+func TestRemediesBeforeGoingBack(t *testing.T) {
+	p := newPier(t, 1)
+	waits, purged := 0, 0
+	cache := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		if r.Method == "PURGE" && r.URL.Path == "/all" {
+			purged++
+		}
+	}))
+	defer cache.Close()
+	said := filepath.Join(t.TempDir(), "said")
+	p.workspace.Config.Caches = site.CachesConfig{Addresses: []string{cache.URL + "/all"}, Commands: []string{"echo emptied >> " + said}}
+	p.broken = func(updated []string) string {
+		if len(updated) > 0 && waits < 2 {
+			return cutOff
+		}
+		return ""
+	}
+	run, err := p.update(t, Options{Packages: p.packages(t), Guard: Guard{Clock: waiting{&waits}}})
+	if err != nil || run.State != Kept || len(run.Remedies) != 1 || len(run.Remedies[0].Helped) != 2 || purged < 2 {
+		t.Fatalf("%+v %v, %d purges", run, err, purged)
+	}
+	if text, err := os.ReadFile(said); err != nil || strings.Count(string(text), "emptied") != purged {
+		t.Errorf("%q %v", text, err)
+	}
+	if !slices.ContainsFunc(run.Steps, func(s Step) bool { return strings.Contains(s.Detail, "(caches emptied again helped)") }) {
+		t.Errorf("it does not say what helped: %+v", run.Steps)
 	}
 }

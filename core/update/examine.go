@@ -166,7 +166,7 @@ func (s *session) takeBaseline(ctx context.Context, o Options, why *reasons) (*s
 		takes = append(takes, take)
 	}
 	baseline := smoke.Merge(takes...)
-	judgement := smoke.Judge(nil, baseline)
+	judgement := s.weigh(smoke.Judge(nil, baseline))
 	switch {
 	case judgement.Verdict == smoke.Sound:
 		s.Report.End(goodMark, "pages before", plural(len(s.pages), "page")+", all sound, looked at twice")

@@ -47,7 +47,7 @@ func (s *session) purge(ctx context.Context) (int, error) {
 			}
 		}
 	}
-	return purged, nil
+	return purged, s.purgeElsewhere(ctx)
 }
 
 // settle waits until old compiled code has gone, lets the CMS run its upgrades,
@@ -73,8 +73,8 @@ func (s *session) settle(ctx context.Context) error {
 	})
 }
 
-// look fetches all pages and judges them; what is not sound is looked at a second
-// time after a moment, with the caches emptied again. The pages go to a file of the run,
+// look fetches all pages and judges them; what is not sound gets the quick remedies, and
+// is looked at again. The pages go to a file of the run,
 // and their pictures to a folder of that name.
 func (s *session) look(ctx context.Context, name, file string, baseline *smoke.Take) (*smoke.Judgement, error) {
 	var judgement *smoke.Judgement
@@ -84,13 +84,12 @@ func (s *session) look(ctx context.Context, name, file string, baseline *smoke.T
 		if err != nil {
 			return badMark, "", err
 		}
-		judgement = smoke.Judge(baseline, take)
+		judgement = s.weigh(smoke.Judge(baseline, take))
 		again := ""
 		if judgement.Verdict != smoke.Sound {
-			if take, err = s.lookAgain(ctx, take, judgement.Failing()); err != nil {
+			if take, judgement, err = s.mend(ctx, take, baseline); err != nil {
 				return badMark, "", err
 			}
-			judgement = smoke.Judge(baseline, take)
 			again = ", looked at twice"
 		}
 		if err := take.Save(filepath.Join(s.run.Folder, file)); err != nil {
@@ -98,7 +97,7 @@ func (s *session) look(ctx context.Context, name, file string, baseline *smoke.T
 		}
 		switch judgement.Verdict {
 		case smoke.Sound:
-			return goodMark, fmt.Sprintf("%s, all sound", plural(len(s.pages), "page")), nil
+			return goodMark, fmt.Sprintf("%s, all sound%s", plural(len(s.pages), "page"), s.helped()), nil
 		case smoke.Doubtful:
 			return doubtMark, fmt.Sprintf("%d of %s doubtful%s", judgement.Count(smoke.Doubtful), plural(len(s.pages), "page"), again), nil
 		}
@@ -107,24 +106,24 @@ func (s *session) look(ctx context.Context, name, file string, baseline *smoke.T
 	return judgement, err
 }
 
-func (s *session) lookAgain(ctx context.Context, first *smoke.Take, failing []string) (*smoke.Take, error) {
-	if err := s.Clock.Wait(ctx, secondLook); err != nil {
-		return nil, err
-	}
-	_, _ = s.purge(ctx) // said already where it is not possible
-	pages := slices.DeleteFunc(slices.Clone(s.pages), func(p smoke.Page) bool { return !slices.Contains(failing, p.Path) })
-	second, err := s.fetcher.Take(ctx, pages, s.Report)
-	if err != nil {
-		return nil, err
-	}
-	merged := *first
-	merged.Pages = slices.Clone(first.Pages)
-	for i, facts := range merged.Pages {
-		if newer, ok := second.Page(facts.Path); ok {
-			merged.Pages[i] = newer
+// helped names the remedies without which the pages would not be sound.
+func (s *session) helped() string {
+	var names []string
+	for _, remedy := range s.run.Remedies {
+		if len(remedy.Helped) > 0 && !slices.Contains(names, remedy.What) {
+			names = append(names, remedy.What)
 		}
 	}
-	return &merged, nil
+	if len(names) == 0 {
+		return ""
+	}
+	return " (" + list(names, 3) + " helped)"
+}
+
+// weigh judges by the site's own rules.
+func (s *session) weigh(judgement *smoke.Judgement) *smoke.Judgement {
+	s.rules.Apply(judgement)
+	return judgement
 }
 
 // served are the endings of files that web servers hand out as they are.

@@ -224,7 +224,7 @@ func (m *motion) addRisks(ctx context.Context) error {
 			}
 			for _, check := range e.Checks {
 				if check.Advice == Care && check.Name != "distance" {
-					m.plan.Steps[s].Components[j].Risks = append(m.plan.Steps[s].Components[j].Risks, check.What)
+					m.plan.Steps[s].Components[j].Risks = append(m.plan.Steps[s].Components[j].Risks, check.Name+": "+check.What)
 				}
 			}
 		}

@@ -152,6 +152,9 @@ func openRestoration(ctx context.Context, w *site.Workspace, o RestoreOptions, w
 		return nil, errors.Join(err, s.close())
 	}
 	s.pages = Pages(w)
+	if s.rules, err = RulesOf(w); err != nil {
+		return nil, errors.Join(err, s.close())
+	}
 	r.session = s
 	if r.manifest.Root != s.site.Root {
 		why.add(fmt.Sprintf("%s is a snapshot of the site in %s, not of %s", r.manifest.Name, r.manifest.Root, s.site.Root), "Restore it from the workspace of that site.")

@@ -61,6 +61,7 @@ type Run struct {
 	Steps      []Step           `json:"steps"`
 	Judgement  *smoke.Judgement `json:"judgement,omitempty"`  // of the pages after the change
 	PagesFile  string           `json:"pages_file,omitempty"` // in the folder: the pages that were judged
+	Remedies   []Remedy         `json:"remedies,omitempty"`   // quick ones, tried before going back
 	Probes     []Probe          `json:"probes,omitempty"`     // of the search for a culprit
 	Database   []TableNote      `json:"database,omitempty"`   // what going back did with each changed table
 	Exposed    time.Duration    `json:"exposed_ns,omitempty"` // how long visitors could see what was not kept

@@ -78,6 +78,7 @@ type session struct {
 	components []cms.Component
 	store      *snapshot.Store
 	fetcher    *smoke.Fetcher
+	rules      smoke.Rules
 	pages      []smoke.Page
 	logs       []*smoke.ErrorLog
 	beside     []Beside           // what came in one bundle with the package
@@ -143,6 +144,9 @@ func open(ctx context.Context, w *site.Workspace, guard Guard, why *reasons) (*s
 		return nil, errors.Join(why.refusal(), s.close())
 	}
 	s.pages = Pages(w)
+	if s.rules, err = RulesOf(w); err != nil {
+		return nil, errors.Join(err, s.close())
+	}
 	if s.db, err = opened.OpenDatabase(ctx); err != nil {
 		why.add(err.Error(), DatabaseAdvice(err))
 	}

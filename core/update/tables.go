@@ -161,16 +161,16 @@ func (s *session) putBackTables(ctx context.Context, from *snapshot.Manifest) er
 		if err != nil {
 			return badMark, "", err
 		}
-		s.run.Database = append(s.run.Database, plan.notes...)
 		tables := len(from.Tables)
 		if plan.change.Empty() {
+			s.run.note(plan.notes...)
 			return goodMark, fmt.Sprintf("%s as in %s%s", plural(tables, "table"), from.Name, leftText(plan.notes)), nil
 		}
 		if err := s.applyTables(ctx, plan); err != nil {
 			return badMark, "", err
 		}
 		unfit, err := s.putKept(ctx, plan.keep)
-		s.run.Database = append(s.run.Database, unfit...)
+		s.run.note(unfit...)
 		if err != nil {
 			return badMark, "", err
 		}
@@ -189,7 +189,9 @@ func (s *session) putBackTables(ctx context.Context, from *snapshot.Manifest) er
 }
 
 func (s *session) applyTables(ctx context.Context, plan *tablePlan) error {
-	if err := s.saveRows(ctx, plan); err != nil {
+	err := s.saveRows(ctx, plan)
+	s.run.note(plan.notes...)
+	if err != nil {
 		return fmt.Errorf("save the present rows: %w", err)
 	}
 	applied, err := s.db.Apply(ctx, plan.change)
@@ -209,6 +211,20 @@ func (s *session) sweepTables(ctx context.Context, from *snapshot.Manifest) erro
 		return fmt.Errorf("clear what is left in the database: %w", err)
 	}
 	return nil
+}
+
+// note records what was done with tables. What was done several times is said once, with
+// the folder of all that was saved.
+func (r *Run) note(notes ...TableNote) {
+	for _, note := range notes {
+		i := slices.IndexFunc(r.Database, func(n TableNote) bool { return n.Table == note.Table && n.What == note.What })
+		switch {
+		case i < 0:
+			r.Database = append(r.Database, note)
+		case note.Saved != "" && r.Database[i].Saved != "":
+			r.Database[i].Saved = filepath.Dir(note.Saved)
+		}
+	}
 }
 
 func noteTables(notes []TableNote) string {
@@ -244,18 +260,22 @@ func (s *session) saveRows(ctx context.Context, plan *tablePlan) error {
 	if err := os.MkdirAll(folder, 0o700); err != nil {
 		return err
 	}
+	earlier, err := os.ReadDir(folder) // a run may go back several times
+	if err != nil {
+		return err
+	}
 	moment, err := s.db.Read(ctx)
 	if err != nil {
 		return err
 	}
 	for i, table := range plan.save {
-		file := filepath.Join(folder, fmt.Sprintf("%02d-%s.jsonl", i+1, fileName(table.Name)))
+		file := filepath.Join(folder, fmt.Sprintf("%02d-%s.jsonl", len(earlier)+i+1, fileName(table.Name)))
 		if err := writeRows(ctx, moment, table, file); err != nil {
 			return errors.Join(fmt.Errorf("of the table %s: %w", table.Name, err), moment.Close())
 		}
-		for j := range s.run.Database {
-			if s.run.Database[j].Table == table.Name && !s.run.Database[j].Left {
-				s.run.Database[j].Saved = file
+		for j := range plan.notes {
+			if plan.notes[j].Table == table.Name && !plan.notes[j].Left {
+				plan.notes[j].Saved = file
 			}
 		}
 	}

@@ -1,6 +1,6 @@
 // Package cms knows how each content management system lays out a site: a file
 // for each, behind one interface. Nothing here changes anything on a site, save
-// for Purge, which empties caches.
+// for RebuildLinks, which lets go of what the CMS makes anew by itself.
 package cms
 
 import (
@@ -153,6 +153,8 @@ type Site interface {
 	Obstacles(ctx context.Context, db database.Database) []string
 	// ErrorLogs are the files in which PHP may log its errors, absolute.
 	ErrorLogs() []string
+	// RebuildLinks has the CMS work out the addresses of its pages anew at the next visit.
+	RebuildLinks(ctx context.Context, db database.Database) error
 	// SettleTime is how long old code may go on answering after files changed.
 	SettleTime() time.Duration
 }

@@ -76,5 +76,8 @@ func (r Remembered) Obstacles(context.Context, database.Database) []string { ret
 // ErrorLogs are not known.
 func (r Remembered) ErrorLogs() []string { return nil }
 
+// RebuildLinks is not known.
+func (r Remembered) RebuildLinks(context.Context, database.Database) error { return errRemembered }
+
 // SettleTime is none: the site answers nothing sound meanwhile.
 func (r Remembered) SettleTime() time.Duration { return 0 }

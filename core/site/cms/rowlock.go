@@ -173,7 +173,8 @@ func (r *rowlockSite) Purpose(table string) Purpose {
 }
 
 func (r *rowlockSite) RewrittenByItself(table database.Table, row database.Row) bool {
-	return table.Name == "settings" && len(row) > 0 && row[0].String() == "last_sweep"
+	at := slices.IndexFunc(table.Columns, func(c database.Column) bool { return c.Name == "name" })
+	return table.Name == "settings" && at >= 0 && at < len(row) && row[at].String() == "last_sweep"
 }
 
 func (r *rowlockSite) FirstPages() []string    { return []string{"/", "/sign-in"} }
@@ -188,6 +189,7 @@ func (r *rowlockSite) Warnings(context.Context, database.Database, Component) []
 func (r *rowlockSite) Busy(context.Context, database.Database) []string      { return nil }
 func (r *rowlockSite) Obstacles(context.Context, database.Database) []string { return nil }
 func (r *rowlockSite) ErrorLogs() []string                                   { return nil }
+func (r *rowlockSite) RebuildLinks(context.Context, database.Database) error { return nil }
 func (r *rowlockSite) SettleTime() time.Duration                             { return 0 }
 
 // publicFiles names the newest uploads, which no other site has, then files of

@@ -492,6 +492,37 @@ func (w *wordpressSite) Obstacles(ctx context.Context, db database.Database) []s
 	return why
 }
 
+// RebuildLinks takes out the option rewrite_rules: WordPress makes it anew when it is empty
+// (WP_Rewrite::wp_rewrite_rules()).
+func (w *wordpressSite) RebuildLinks(ctx context.Context, db database.Database) error {
+	moment, err := db.Read(ctx)
+	if err != nil {
+		return err
+	}
+	var patch database.Patch
+	for _, table := range moment.Tables() {
+		if table.Name != w.prefix+"options" {
+			continue
+		}
+		patch.Table = table
+		at := slices.IndexFunc(table.Columns, func(c database.Column) bool { return c.Name == "option_name" })
+		err = moment.Rows(ctx, table, func(row database.Row) error {
+			if at >= 0 && row[at].String() == "rewrite_rules" {
+				patch.Remove = append(patch.Remove, row.Clone())
+			}
+			return nil
+		})
+	}
+	if err := errors.Join(err, moment.Close()); err != nil || len(patch.Remove) == 0 {
+		return err
+	}
+	applied, err := db.Apply(ctx, database.Change{Patches: []database.Patch{patch}})
+	if err != nil {
+		return fmt.Errorf("let the addresses of pages be worked out anew: %w", err)
+	}
+	return applied.Finish(ctx)
+}
+
 // ErrorLogs: WP_DEBUG_LOG names a file, or means debug.log (wp_debug_mode() in
 // wp-includes/load.php); shared hosts commonly log to error_log in the root.
 func (w *wordpressSite) ErrorLogs() []string {

@@ -1,0 +1,50 @@
+package cli
+
+import (
+	"fmt"
+
+	"github.com/spf13/cobra"
+
+	"wetland/core/update"
+)
+
+func (a *app) acceptCommand() *cobra.Command {
+	var o update.AcceptOptions
+	command := &cobra.Command{
+		Use:   "accept RUN",
+		Short: "Say that doubtful findings of a run are as they should be",
+		Long: `Say that doubtful findings of a run are as they should be, and why. They are noted
+in the run, and the same finding does not count in comparisons to come: after an
+update that was put back for it, the next try passes. What is broken cannot be
+accepted. Without --page and --check all doubtful findings of the run are meant.`,
+		Example: `  wetland accept run-3 --page / --check layout --because "the new theme has its menu at the left"
+  wetland accept run-3 --because "looked at all of it, fine"`,
+		Args: cobra.ExactArgs(1),
+		RunE: func(_ *cobra.Command, args []string) error {
+			w, err := a.loadSettled()
+			if err != nil {
+				return err
+			}
+			o.Run = args[0]
+			accepted, err := update.Accept(w, o)
+			if err != nil {
+				return err
+			}
+			if a.json {
+				a.writeJSON(map[string]any{"accepted": accepted, "exit_code": exitSound})
+				return nil
+			}
+			for _, one := range accepted {
+				a.screen.row("  ok  ", 6, fmt.Sprintf("%-20s  ", one.Page), one.What)
+			}
+			a.screen.print("\n")
+			a.screen.paragraph(a.screen.good("Accepted."), "From now on these do not count. They are noted in "+o.Run+" and in accepted.json of the workspace; to take one back, take it out of that file.")
+			return nil
+		},
+	}
+	flags := command.Flags()
+	flags.StringVar(&o.Page, "page", "", "only the findings on this page")
+	flags.StringVar(&o.Check, "check", "", "only the findings of this kind, as the report names it")
+	flags.StringVar(&o.Because, "because", "", "why they are as they should be")
+	return command
+}

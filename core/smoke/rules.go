@@ -1,0 +1,77 @@
+package smoke
+
+import (
+	"fmt"
+	"slices"
+	"time"
+)
+
+// Rules say how findings count where the usual way does not fit a site.
+type Rules struct {
+	Weights  []Weight
+	Accepted []Acceptance
+}
+
+// Weight gives findings of one kind another verdict.
+type Weight struct {
+	Check   string   // as in Checks
+	Pages   []string // paths; none: all
+	As      Verdict  // Sound: they do not count
+	Because string
+}
+
+// Acceptance is a person's word that a finding is as it should be.
+type Acceptance struct {
+	Page    string    `json:"page"`
+	Check   string    `json:"check"`
+	What    string    `json:"what"`
+	Because string    `json:"because"`
+	Run     string    `json:"run"`
+	Who     string    `json:"who"`
+	At      time.Time `json:"at"`
+}
+
+// Checks names every kind of finding.
+var Checks = []string{
+	"active", "answer", "blank", "browser", "canonical", "cut off", "error text", "expected text", "font", "form", "headings",
+	"hidden", "image", "images", "language", "layout", "letters", "list", "menu", "mixed content", "new files", "not seen",
+	"php log", "redirect", "robots", "script", "size", "speed", "status", "structured data", "style sheet", "text", "title",
+	"type", "visitors",
+}
+
+// Apply weighs the findings of a judgement anew. An accepted finding must be the very
+// same one; what is broken cannot be accepted, only weighed otherwise.
+func (r Rules) Apply(j *Judgement) {
+	if len(r.Weights)+len(r.Accepted) == 0 {
+		return
+	}
+	if len(j.Pages) > 0 {
+		j.Verdict = Sound
+	}
+	for i := range j.Pages {
+		page := &j.Pages[i]
+		page.Verdict = Sound
+		for k := range page.Findings {
+			finding := &page.Findings[k]
+			r.weigh(finding)
+			if !finding.Known && finding.Accepted == "" {
+				page.Verdict = worse(page.Verdict, finding.Verdict)
+			}
+		}
+		j.Verdict = worse(j.Verdict, page.Verdict)
+	}
+}
+
+func (r Rules) weigh(finding *Finding) {
+	for _, weight := range r.Weights {
+		if weight.Check == finding.Check && finding.Verdict != Sound && (len(weight.Pages) == 0 || slices.Contains(weight.Pages, finding.Page)) {
+			finding.Verdict = weight.As
+			finding.Weighed = fmt.Sprintf("counts as %s: %s", weight.As, weight.Because)
+		}
+	}
+	for _, accepted := range r.Accepted {
+		if finding.Verdict == Doubtful && accepted.Page == finding.Page && accepted.Check == finding.Check && accepted.What == finding.What {
+			finding.Accepted = accepted.Because
+		}
+	}
+}

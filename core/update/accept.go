@@ -1,0 +1,86 @@
+package update
+
+import (
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io/fs"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+	"time"
+
+	"wetland/core/site"
+	"wetland/core/smoke"
+)
+
+// RulesOf returns how findings count on a workspace's site.
+func RulesOf(w *site.Workspace) (smoke.Rules, error) {
+	var rules smoke.Rules
+	for i, weight := range w.Config.Weigh {
+		if !slices.Contains(smoke.Checks, weight.Check) {
+			return rules, fmt.Errorf("%s: [[weigh]] number %d: there is no check called %q (known: %s)", site.ConfigName, i+1, weight.Check, strings.Join(smoke.Checks, ", "))
+		}
+		rules.Weights = append(rules.Weights, smoke.Weight{Check: weight.Check, Pages: weight.Pages, As: smoke.Verdict(weight.As), Because: weight.Because})
+	}
+	text, err := os.ReadFile(acceptedFile(w))
+	if errors.Is(err, fs.ErrNotExist) {
+		return rules, nil
+	}
+	if err != nil {
+		return rules, err
+	}
+	if err := json.Unmarshal(text, &rules.Accepted); err != nil {
+		return rules, fmt.Errorf("%s is damaged: %w", acceptedFile(w), err)
+	}
+	return rules, nil
+}
+
+func acceptedFile(w *site.Workspace) string { return filepath.Join(w.Dir, "accepted.json") }
+
+// AcceptOptions say which findings of a run are as they should be.
+type AcceptOptions struct {
+	Run     string
+	Page    string // "": of all pages
+	Check   string // "": of all kinds
+	Because string
+}
+
+// ErrNothingToAccept says that no doubtful finding of the run is meant.
+var ErrNothingToAccept = errors.New("no doubtful finding")
+
+// Accept notes that doubtful findings of a run are as they should be: in the run, and for
+// the comparisons to come. It returns those that were meant.
+func Accept(w *site.Workspace, o AcceptOptions) ([]smoke.Acceptance, error) {
+	if o.Because == "" {
+		return nil, errors.New("an acceptance needs a reason, for those who come later")
+	}
+	run, err := LoadRun(w, o.Run)
+	if err != nil {
+		return nil, err
+	}
+	rules, err := RulesOf(w)
+	if err != nil {
+		return nil, err
+	}
+	var fresh []smoke.Acceptance
+	if run.Judgement != nil {
+		for _, page := range run.Judgement.Pages {
+			for _, finding := range page.Findings {
+				if finding.Verdict == smoke.Doubtful && !finding.Known && finding.Accepted == "" && (o.Page == "" || o.Page == finding.Page) && (o.Check == "" || o.Check == finding.Check) {
+					fresh = append(fresh, smoke.Acceptance{Page: finding.Page, Check: finding.Check, What: finding.What, Because: o.Because, Run: run.Name, Who: whoAmI(), At: time.Now().UTC()})
+				}
+			}
+		}
+	}
+	if len(fresh) == 0 {
+		return nil, fmt.Errorf("%s has %w of that kind. What is broken cannot be accepted", run.Name, ErrNothingToAccept)
+	}
+	rules.Accepted = append(rules.Accepted, fresh...)
+	if err := saveJSON(acceptedFile(w), rules.Accepted); err != nil {
+		return nil, err
+	}
+	smoke.Rules{Accepted: fresh}.Apply(run.Judgement)
+	return fresh, run.save()
+}

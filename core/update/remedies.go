@@ -1,0 +1,150 @@
+package update
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"net/http"
+	"os/exec"
+	"runtime"
+	"slices"
+	"strings"
+
+	"wetland/core/progress"
+	"wetland/core/smoke"
+)
+
+// Remedy is something that was tried before going back, and what it did.
+type Remedy struct {
+	What   string   `json:"what"`
+	Pages  []string `json:"pages"`  // that were not sound before it
+	Helped []string `json:"helped"` // of those, the ones that are sound, or better, since
+}
+
+// remedy is one quick way to mend pages that need no going back.
+type remedy struct {
+	what  string
+	fits  func(*smoke.Judgement) bool
+	apply func(ctx context.Context) error
+}
+
+// remedies lists what is tried, one after the other, while pages are not sound.
+func (s *session) remedies() []remedy {
+	always := func(*smoke.Judgement) bool { return true }
+	list := []remedy{{"caches emptied again", always, func(ctx context.Context) error {
+		if err := s.Clock.Wait(ctx, secondLook); err != nil {
+			return err
+		}
+		_, _ = s.purge(ctx) // said already where it is not possible
+		return nil
+	}}}
+	if s.db != nil {
+		list = append(list, remedy{"links rebuilt by the CMS", hasLostPages, func(ctx context.Context) error {
+			return s.site.CMS.RebuildLinks(ctx, s.db)
+		}})
+	}
+	if wait := s.site.SettleTime(); wait > 0 {
+		list = append(list, remedy{fmt.Sprintf("waited %s more for compiled code", wait), always, func(ctx context.Context) error {
+			return s.Clock.Wait(ctx, wait)
+		}})
+	}
+	return list
+}
+
+// hasLostPages tells whether a page is not found any more: the CMS may have forgotten its
+// addresses.
+func hasLostPages(j *smoke.Judgement) bool {
+	for _, page := range j.Pages {
+		for _, finding := range page.Findings {
+			if finding.Check == "status" && !finding.Known && strings.HasPrefix(finding.What, "the server answers 404") {
+				return true
+			}
+		}
+	}
+	return false
+}
+
+// mend tries the remedies on the pages that are not sound, and records whether they helped.
+func (s *session) mend(ctx context.Context, take *smoke.Take, baseline *smoke.Take) (*smoke.Take, *smoke.Judgement, error) {
+	judgement := s.weigh(smoke.Judge(baseline, take))
+	for _, remedy := range s.remedies() {
+		failing := judgement.Failing()
+		if len(failing) == 0 || !remedy.fits(judgement) {
+			continue
+		}
+		if err := remedy.apply(ctx); err != nil {
+			if ctx.Err() != nil {
+				return nil, nil, err
+			}
+			s.Report.End(progress.Note, "remedy", fmt.Sprintf("%s: not possible (%v)", remedy.what, err))
+			continue
+		}
+		newer, err := s.takeAgain(ctx, take, failing)
+		if err != nil {
+			return nil, nil, err
+		}
+		after := s.weigh(smoke.Judge(baseline, newer))
+		s.run.Remedies = append(s.run.Remedies, Remedy{What: remedy.what, Pages: failing, Helped: better(judgement, after)})
+		take, judgement = newer, after
+	}
+	return take, judgement, nil
+}
+
+// better lists the pages that have a better verdict than before.
+func better(before, after *smoke.Judgement) []string {
+	rank := map[smoke.Verdict]int{smoke.Sound: 0, smoke.Doubtful: 1, smoke.Broken: 2}
+	helped := []string{}
+	for i, page := range after.Pages {
+		if rank[page.Verdict] < rank[before.Pages[i].Verdict] {
+			helped = append(helped, page.Path)
+		}
+	}
+	return helped
+}
+
+// takeAgain fetches some pages anew.
+func (s *session) takeAgain(ctx context.Context, first *smoke.Take, paths []string) (*smoke.Take, error) {
+	pages := slices.DeleteFunc(slices.Clone(s.pages), func(p smoke.Page) bool { return !slices.Contains(paths, p.Path) })
+	second, err := s.fetcher.Take(ctx, pages, s.Report)
+	if err != nil {
+		return nil, err
+	}
+	merged := *first
+	merged.Pages = slices.Clone(first.Pages)
+	for i, facts := range merged.Pages {
+		if newer, ok := second.Page(facts.Path); ok {
+			merged.Pages[i] = newer
+		}
+	}
+	return &merged, nil
+}
+
+// purgeElsewhere empties the caches that wetland.toml names: by commands, and by requests
+// with the method PURGE, as caches in front of sites take them by custom.
+func (s *session) purgeElsewhere(ctx context.Context) error {
+	var problems []error
+	caches := s.site.Workspace.Config.Caches
+	for _, line := range caches.Commands {
+		shell := []string{"/bin/sh", "-c", line}
+		if runtime.GOOS == "windows" {
+			shell = []string{"cmd", "/c", line}
+		}
+		if out, err := exec.CommandContext(ctx, shell[0], shell[1:]...).CombinedOutput(); err != nil {
+			said := strings.TrimSpace(string(out))
+			problems = append(problems, fmt.Errorf("[caches] %q: %w%s", line, err, inBrackets(said[max(0, len(said)-200):])))
+		}
+	}
+	for _, address := range caches.Addresses {
+		if status, err := s.fetcher.Purge(ctx, address); err != nil || status >= http.StatusBadRequest {
+			problems = append(problems, fmt.Errorf("[caches] PURGE %s: answer %d %w", address, status, orNothing(err)))
+		}
+	}
+	return errors.Join(problems...)
+}
+
+func orNothing(err error) error {
+	if err == nil {
+		return errors.New("")
+	}
+	return err
+}
