@@ -76,7 +76,8 @@ func planLines(p *update.Plan) [][2]string {
 	lines := [][2]string{
 		{"snapshot", fmt.Sprintf("a new one%s, verified; at most %s in the store", often, humanize.Bytes(uint64(p.Size)))},
 		{"pages", fmt.Sprintf("%d are looked at, %s: %s", len(p.Pages), judged, firstOf(p.Pages, 8))},
-		{"broken", failed + ": folders in one step, tables as far as the update changed them; visitors' writes stay"},
+		{"broken", failed},
+		{"going back", "folders in one step, tables as far as the update changed them; visitors' writes stay"},
 		{"in doubt", map[update.Decision]string{update.Keep: "the new versions stay, if nobody is there to ask", update.GoBack: "what was before is put back, if nobody is there to ask"}[p.InDoubt]},
 	}
 	if p.Settle != "0s" {

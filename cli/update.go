@@ -207,7 +207,7 @@ func (a *app) ended(w *site.Workspace, run *update.Run, err error) error {
 	if s.silent && code != exitSound {
 		s = newScreen(a.errs, false)
 	}
-	if run.Judgement != nil && run.Judgement.Verdict != smoke.Sound {
+	if run.Judgement != nil && run.Judgement.Verdict != smoke.Sound && len(run.Probes) == 0 {
 		s.print("\n%s\n", s.bold("What was found"))
 		s.pages(run.Judgement.Pages, true)
 	}
@@ -248,7 +248,7 @@ func (s *screen) components(run *update.Run) {
 		s.row("  "+sign+"  ", 6, fmt.Sprintf("%-24s  ", t.Folder+" "+t.To), strings.Join(append([]string{words}, t.Because...), "\n"))
 	}
 	if n := len(run.Probes); n > 0 {
-		s.print("\n%s\n", s.wrap(fmt.Sprintf("  It took %d probes to find out; visitors could meet what was not kept for %s in all.", n, run.Exposed.Round(100*time.Millisecond)), ""))
+		s.print("\n%s\n", s.wrap(fmt.Sprintf("  It took %d probes to find out. What was found on each page is in the report.", n), ""))
 	}
 }
 

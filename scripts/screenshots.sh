@@ -61,6 +61,9 @@ sed -i 's/^browser = "none"/# &/' "$stage/demo/care/wetland.toml"
 sed -i 's/^# \(browser = "none"\)/\1/' "$stage/demo/care/wetland.toml"
 newest=$(ls -t "$stage"/demo/care/runs/*/report.html | head -1)
 chromium --headless --no-sandbox --disable-gpu --hide-scrollbars --window-size=1280,1400 --screenshot="$folder/report.png" "file://$newest" >/dev/null 2>&1
+"$program" restore enquiries@1.1.0 --workspace "$stage/demo/care" >/dev/null 2>&1
+shot plan "wetland update --all --allow-major --plan"
+shot culprit "wetland update --all --allow-major --search yes --in-doubt back"
 shot shelf "wetland shelf"
 shot restore "wetland restore snap-1 --yes"
 shot tidy "wetland tidy --yes"
@@ -69,7 +72,7 @@ shot history "wetland history"
 # An update that was killed while the new version was in place.
 "$program" update "$stage/demo/packages/tidetable-2.1.0.zip" --allow-major --workspace "$stage/demo/care" >/dev/null 2>&1 &
 update=$!
-until grep -qs '"step":"swapped"' "$stage"/demo/care/runs/run-5/journal.jsonl; do :; done
+until grep -qs '"step":"swapped"' "$(ls -td "$stage"/demo/care/runs/run-*/ | head -1)journal.jsonl"; do :; done
 kill -9 $update
 shot recover "wetland recover"
 shot adopt "wetland adopt ../site --address $address --name Otterby-Ferry --workspace ../second"

@@ -41,11 +41,31 @@ func blame(group []*change, judgement *smoke.Judgement) {
 		case len(named[c]) > 0:
 			c.target.Because = named[c]
 		case len(named) == 0 || len(group) == 1:
-			c.target.Because = []string{firstFinding(judgement)}
+			c.target.Because = []string{worstFinding(judgement)}
 		default:
 			c.target.Because = []string{"put back with the others: nothing was found against it alone"}
 		}
 	}
+}
+
+// worstFinding says the first of the worst findings, with its page.
+func worstFinding(judgement *smoke.Judgement) string {
+	for _, page := range judgement.Pages {
+		for _, finding := range page.Findings {
+			if page.Verdict == judgement.Verdict && finding.Verdict == judgement.Verdict && !finding.Known && finding.Accepted == "" {
+				return page.Path + ": " + finding.What
+			}
+		}
+	}
+	return "no finding"
+}
+
+// byItself says what a component does alone.
+func byItself(judgement *smoke.Judgement) string {
+	if judgement.Verdict == smoke.Broken {
+		return "it breaks the pages by itself"
+	}
+	return "it makes pages doubtful by itself"
 }
 
 // accused returns the changes that findings name, with the evidence: an error in one of
@@ -181,7 +201,7 @@ func (s *search) leaveOut(ctx context.Context, kept []*change, bad *change) erro
 	s.left = append(s.left, bad)
 	blame([]*change{bad}, s.judgements[setKey(slices.Concat(kept, []*change{bad}))])
 	if len(kept) == 0 {
-		bad.target.Because = append([]string{"it breaks the pages by itself"}, bad.target.Because...)
+		bad.target.Because = append([]string{byItself(s.judgements[setKey([]*change{bad})])}, bad.target.Because...)
 		return nil
 	}
 	alone, err := s.probe(ctx, []*change{bad}, false)
@@ -190,7 +210,7 @@ func (s *search) leaveOut(ctx context.Context, kept []*change, bad *change) erro
 	}
 	if !alone {
 		blame([]*change{bad}, s.judgements[setKey([]*change{bad})])
-		bad.target.Because = append([]string{"it breaks the pages by itself"}, bad.target.Because...)
+		bad.target.Because = append([]string{byItself(s.judgements[setKey([]*change{bad})])}, bad.target.Because...)
 		return nil
 	}
 	partners, err := s.partners(ctx, bad, nil, kept)

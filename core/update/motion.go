@@ -691,7 +691,7 @@ func (m *motion) finish(ctx context.Context) (*Run, error) {
 	}
 	if m.doubts {
 		next = append([]string{"Look at the doubtful pages above with your own eyes.",
-			"wetland accept " + m.run.Name + "    says that they are as they should be",
+			"wetland accept " + m.run.Name + " --because WHY    says that they are as they should be",
 			"wetland restore " + m.manifest.Name + "    goes back, if they are wrong"}, next...)
 		return m.end(KeptDoubt, fmt.Sprintf("%s %s in place, with doubts that a person should look at.", titles(m.kept), isAre(len(m.kept))), next...)
 	}
@@ -719,7 +719,7 @@ func (m *motion) finishAfter(ctx context.Context, reason string) (*Run, error) {
 	}
 	next := []string{"Tell the vendor what broke: the findings are in " + m.run.Folder, "wetland shelf    lists the other versions at hand"}
 	if m.run.Judgement != nil && m.run.Judgement.Verdict == smoke.Doubtful {
-		next = append(next, "wetland accept "+m.run.Name+"    if it is as it should be; then update again")
+		next = append(next, "wetland accept "+m.run.Name+" --because WHY    if it is as it should be; then update again")
 	}
 	if len(m.kept) == 0 {
 		return m.end(PutBack, m.backWords(reason), next...)
