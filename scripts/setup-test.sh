@@ -26,7 +26,7 @@ if [ -n "$missing" ]; then
   fi
 fi
 
-[ -f "$folder/wordpress/wp-includes/version.php" ] && exit 0
+[ -f "$folder/wordpress/wp-includes/version.php" ] && [ -f "$folder/servers/etc/nginx/mime.types" ] && exit 0
 work=$(mktemp -d)
 trap 'rm -rf "$work"' EXIT
 mkdir -p "$folder"
@@ -36,6 +36,17 @@ if ! apt-get download $debs >/dev/null 2>&1; then
   as_root apt-get update -qq >&2 || true
   apt-get download $debs >/dev/null 2>&1 || { echo "setup-test: WordPress could not be had: its tests will be skipped" >&2; exit 0; }
 fi
+# nginx and php-fpm are only unpacked: installed, their services would be started.
+pool=$(apt-cache depends php-fpm | sed -n 's/.*Depends: \(php[0-9.]*-fpm\).*/\1/p' | head -1)
+mkdir servers
+if (cd servers && apt-get download nginx nginx-common "$pool" >/dev/null 2>&1); then
+  for deb in servers/*.deb; do dpkg -x "$deb" servers/out; done
+  rm -rf "$folder/servers"
+  mv servers/out "$folder/servers"
+else
+  echo "setup-test: nginx and php-fpm could not be had: their tests will be skipped" >&2
+fi
+
 for deb in *.deb; do dpkg -x "$deb" out; done
 site=out/usr/share/wordpress
 # The packages point into /etc and /usr/share: what pages load becomes a real
@@ -49,4 +60,5 @@ rm -f "$site/wp-config.php"
 chmod -R u+rwX,go+rX "$site"
 rm -rf "$folder/wordpress.part"
 cp -a "$site" "$folder/wordpress.part"
+rm -rf "$folder/wordpress"
 mv "$folder/wordpress.part" "$folder/wordpress"

@@ -87,7 +87,7 @@ type trace struct {
 	kept     []string          // components that are settled already
 	last     []string          // of those, the ones after which nothing came any more
 	swapping bool              // the swap may have happened
-	backs    bool              // something was put back before
+	backs    []string          // components that were put back before
 	verdict  smoke.Verdict
 	touching bool // a restore had begun to change things
 }
@@ -120,9 +120,9 @@ func readTrace(entries []journal.Entry) trace {
 		case stepJudged:
 			t.verdict = facts.Verdict
 		case stepBack:
-			t.verdict, t.backs = "", true
+			t.verdict = ""
 		case stepIsBack:
-			t.group = nil
+			t.backs, t.group = append(t.backs, t.group...), nil
 		case stepKept:
 			t.kept, t.last, t.group = append(t.kept, facts.Group...), facts.Group, nil
 		case stepRestore:
@@ -208,6 +208,9 @@ func (s *session) settleUpdate(ctx context.Context, t trace, to string) (*Run, e
 		c.staged = t.staged[c.key()]
 		s.run.Components = append(s.run.Components, c.target)
 		m.changes = append(m.changes, c)
+		if slices.Contains(t.backs, c.key()) {
+			c.target.Fate = FateBack
+		}
 		switch {
 		case slices.Contains(t.kept, c.key()):
 			c.target.Fate = FateKept
@@ -239,7 +242,7 @@ func (s *session) settleUpdate(ctx context.Context, t trace, to string) (*Run, e
 
 // settleBetween ends a run that was interrupted while nothing of it was half done.
 func (m *motion) settleBetween(ctx context.Context, t trace) (*Run, error) {
-	if len(m.kept) == 0 && !t.backs {
+	if len(m.kept) == 0 && len(t.backs) == 0 {
 		return m.settleUntouched(ctx)
 	}
 	if err := m.closeStaging(ctx); err != nil {

@@ -29,6 +29,14 @@ type Site struct {
 // own web server.
 func WordPress(t *testing.T) *Site {
 	t.Helper()
+	s, port := layOutWordPress(t)
+	s.serve(t, port)
+	return s
+}
+
+// layOutWordPress does all of it but serving.
+func layOutWordPress(t *testing.T) (*Site, int) {
+	t.Helper()
 	source := filepath.Join(os.Getenv("WETLAND_TEST_SERVERS"), "wordpress")
 	if _, err := os.Stat(filepath.Join(source, "wp-includes/version.php")); err != nil {
 		Missing(t, "WordPress (WETLAND_TEST_SERVERS)")
@@ -48,8 +56,7 @@ func WordPress(t *testing.T) *Site {
 	s.Address = fmt.Sprintf("http://127.0.0.1:%d/", port)
 	s.Write(t, "wp-config.php", s.config())
 	s.PHP(t, installScript, "WETLAND_ADDRESS="+strings.TrimSuffix(s.Address, "/"))
-	s.serve(t, port)
-	return s
+	return s, port
 }
 
 // config is written as people write it: mixed quotes, spaces, comments.

@@ -1,0 +1,176 @@
+package e2e
+
+import (
+	"fmt"
+	"io"
+	"net/http"
+	"os"
+	"path/filepath"
+	"regexp"
+	"strings"
+	"sync"
+	"sync/atomic"
+	"testing"
+	"time"
+
+	"wetland/internal/testenv"
+)
+
+// load is visitors that ask without a pause, while versions are swapped.
+type load struct {
+	stop          atomic.Bool
+	wait          sync.WaitGroup
+	asked         atomic.Int64
+	failed, mixed atomic.Int64
+	first         atomic.Value // the first failure, in words
+}
+
+// visit begins four visitors, who ask for the pages in turn.
+func visit(address string, pages ...string) *load {
+	l := &load{}
+	for client := range 4 {
+		l.wait.Go(func() {
+			for i := client; !l.stop.Load(); i++ {
+				l.ask(address, pages[i%len(pages)])
+			}
+		})
+	}
+	return l
+}
+
+// mark is what the head and the foot of the test's themes print.
+var mark = regexp.MustCompile(`<!-- (?:head|foot) of ([\d.]+) -->`)
+
+func (l *load) ask(address, page string) {
+	l.asked.Add(1)
+	client := http.Client{Timeout: time.Minute}
+	response, err := client.Get(strings.TrimSuffix(address, "/") + page)
+	if err != nil {
+		l.fail(page + ": " + err.Error())
+		return
+	}
+	text, err := io.ReadAll(response.Body)
+	_ = response.Body.Close()
+	body := string(text)
+	if err != nil || response.StatusCode != http.StatusOK || strings.Contains(body, "critical error") || (!strings.Contains(body, "</html>") && !strings.Contains(body, "</rss>")) {
+		l.fail(fmt.Sprintf("%s: %d, %d bytes, %v", page, response.StatusCode, len(body), err))
+		return
+	}
+	marks := mark.FindAllStringSubmatch(body, -1)
+	for _, one := range marks {
+		if one[1] != marks[0][1] {
+			l.mixed.Add(1)
+			return
+		}
+	}
+}
+
+func (l *load) fail(what string) {
+	l.failed.Add(1)
+	l.first.CompareAndSwap(nil, what)
+}
+
+// end ends the visits and says what came of them.
+func (l *load) end(t *testing.T, swaps int) {
+	t.Helper()
+	l.stop.Store(true)
+	l.wait.Wait()
+	t.Logf("%d swaps, %d requests: %d failed, %d mixed; the first: %v", swaps, l.asked.Load(), l.failed.Load(), l.mixed.Load(), l.first.Load())
+}
+
+// rounds is how many updates and returns a long run makes.
+func loadRounds() int {
+	if os.Getenv("WETLAND_TORTURE") != "" {
+		return 50
+	}
+	return 1
+}
+
+func TestRowlockUnderLoad(t *testing.T) {
+	f := adopted(t)
+	f.run(t, "shelve", zipOf(t, "harbourlight-2.4.1.zip", entriesOf(t, filepath.Join(f.root, "themes/harbourlight"), "harbourlight"))).want(t, 0)
+	visitors := visit(f.address, "/", "/fares?a=1", "/notices?a=1", "/notices/new-boat?a=1", "/sign-in")
+	rounds := loadRounds()
+	for range rounds {
+		f.run(t, "update", f.pkg("harbourlight-2.5.2")).want(t, 0)
+		f.run(t, "restore", "harbourlight@2.4.1").want(t, 0)
+	}
+	visitors.end(t, 2*rounds)
+	if visitors.failed.Load() > 0 {
+		t.Errorf("%d requests failed: %v", visitors.failed.Load(), visitors.first.Load())
+	}
+}
+
+// Both versions work with each other's files in the first theme; in the second one a
+// function has another name, and files call it.
+func TestWordPressUnderLoad(t *testing.T) {
+	for name, serve := range map[string]func(*testing.T) *testenv.Site{"PHP's own server": testenv.WordPress, "nginx and php-fpm": testenv.NginxWordPress} {
+		for _, renamed := range []bool{false, true} {
+			t.Run(fmt.Sprintf("%s, functions renamed %v", name, renamed), func(t *testing.T) {
+				site := serve(t)
+				if renamed && loadRounds() == 1 {
+					t.Skip("only counted, in the long run")
+				}
+				underLoad(t, site, renamed)
+			})
+		}
+	}
+}
+
+func underLoad(t *testing.T, site *testenv.Site, renamed bool) {
+	theme := filepath.Join(site.Root, "wp-content/themes/twentytwentyone")
+	read := func(name string) string {
+		text, err := os.ReadFile(filepath.Join(theme, name))
+		if err != nil {
+			t.Fatal(err)
+		}
+		return string(text)
+	}
+	functions, head, foot := read("functions.php"), read("header.php"), read("footer.php")
+	version := func(number string) map[string]string {
+		called := ""
+		defined := functions
+		if renamed {
+			name := "tideline_" + strings.ReplaceAll(number, ".", "_")
+			defined += "\nfunction " + name + "() { return ''; }\n"
+			called = "<?php echo " + name + "(); ?>"
+		}
+		return map[string]string{
+			"functions.php": defined,
+			"header.php":    strings.Replace(head, "<?php wp_body_open(); ?>", "<?php wp_body_open(); ?><!-- head of "+number+" -->"+called, 1),
+			"footer.php":    strings.Replace(foot, "</body>", "<!-- foot of "+number+" -->"+called+"</body>", 1),
+		}
+	}
+	first, second := themePackage(t, site, "1.8", version("1.8")), themePackage(t, site, "1.9", version("1.9"))
+	workspace := care(t, site)
+	onlyFront(t, workspace)
+	wetland(t, workspace, "update", first).want(t, 0)
+	if text, err := site.Get("/"); err != nil || len(mark.FindAllString(text, -1)) != 2 {
+		t.Fatalf("the theme does not print its marks: %v", err)
+	}
+	visitors := visit(site.Address, "/", "/?page_id=4", "/?p=8", "/?s=boat", "/?feed=rss2")
+	rounds := loadRounds()
+	for range rounds {
+		wetland(t, workspace, "update", second).want(t, 0)
+		wetland(t, workspace, "restore", "twentytwentyone@1.8").want(t, 0)
+	}
+	visitors.end(t, 2*rounds)
+	if failed := visitors.failed.Load(); failed > 0 && !renamed {
+		t.Errorf("%d requests failed: %v", failed, visitors.first.Load())
+	}
+}
+
+// onlyFront lets the workspace test the front page alone: the load is what is looked at.
+func onlyFront(t *testing.T, workspace string) {
+	t.Helper()
+	file := filepath.Join(workspace, "wetland.toml")
+	text, err := os.ReadFile(file)
+	if err != nil {
+		t.Fatal(err)
+	}
+	config, _, _ := strings.Cut(string(text), "[[pages]]")
+	if err := os.WriteFile(file, []byte(config+"[[pages]]\npath = \"/\"\n"), 0o600); err != nil {
+		t.Fatal(err)
+	}
+	wetland(t, workspace, "smoke", "--learn").want(t, 0)
+}
