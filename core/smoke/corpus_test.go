@@ -2,6 +2,7 @@ package smoke
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"log/slog"
 	"net/http"
@@ -177,6 +178,7 @@ type ferry struct {
 	pages   []Page
 	wrapped atomic.Value // func(http.Handler) http.Handler
 	noise   atomic.Int64
+	changes int
 }
 
 func newFerry(t testing.TB) *ferry {
@@ -263,9 +265,7 @@ func (f *ferry) apply(t testing.TB, m mutation) (undo func()) {
 				t.Fatalf("%s: %s has no %q", m.name, c.file, c.old)
 			}
 		}
-		if err := os.WriteFile(file, []byte(changed), 0o644); err != nil {
-			t.Fatal(err)
-		}
+		f.write(t, file, []byte(changed))
 	}
 	if m.wrap != nil {
 		f.wrapped.Store(m.wrap)
@@ -275,10 +275,20 @@ func (f *ferry) apply(t testing.TB, m mutation) (undo func()) {
 		for file, text := range originals {
 			if text == nil {
 				_ = os.Remove(file)
-			} else if err := os.WriteFile(file, text, 0o644); err != nil {
-				t.Fatal(err)
+			} else {
+				f.write(t, file, text)
 			}
 		}
+	}
+}
+
+// write gives a file new bytes and a time that it never had.
+func (f *ferry) write(t testing.TB, file string, text []byte) {
+	t.Helper()
+	f.changes++
+	at := time.Now().Add(time.Duration(f.changes) * 2 * time.Second)
+	if err := errors.Join(os.WriteFile(file, text, 0o644), os.Chtimes(file, at, at)); err != nil {
+		t.Fatal(err)
 	}
 }
 

@@ -16,8 +16,9 @@ import (
 // not there.
 const mostFound = 12
 
-// notThere is a path that no site has: its page has a template of its own.
-const notThere = "/there-is-no-such-page"
+// notThere are paths that no site has: their page has a template of its own. The second one
+// is for WordPress without speaking addresses, which shows its front page for the first.
+var notThere = []string{"/there-is-no-such-page", "/?page_id=999999999"}
 
 // Discovered is what Discover found, and where.
 type Discovered struct {
@@ -83,11 +84,43 @@ func (f *Fetcher) otherKinds(ctx context.Context, front answer) []Page {
 			}
 		}
 	}
-	if got, err := f.get(ctx, f.Resolve(notThere), largestPage, manner{}); err == nil && got.status == http.StatusNotFound {
-		pages = append(pages, Page{Path: notThere, Status: http.StatusNotFound})
+	if path, ok := f.searchPage(document); ok {
+		pages = append(pages, Page{Path: path})
+	}
+	for _, path := range notThere {
+		if got, err := f.get(ctx, f.Resolve(path), largestPage, manner{}); err == nil && got.status == http.StatusNotFound {
+			pages = append(pages, Page{Path: path, Status: http.StatusNotFound})
+			break
+		}
 	}
 	return pages
 }
+
+// searchPage returns the page that the site's own form for searching leads to: it has a
+// template of its own. WordPress answers for "s" even where no form is shown.
+func (f *Fetcher) searchPage(document *goquery.Document) (string, bool) {
+	if document == nil {
+		return "", false
+	}
+	path := ""
+	document.Find(`form[role="search" i], form:has(input[type="search" i])`).EachWithBreak(func(_ int, s *goquery.Selection) bool {
+		name := s.Find(`input[type="search" i], input[type="text" i], input:not([type])`).First().AttrOr("name", "")
+		at, err := f.Address.Parse(s.AttrOr("action", ""))
+		if name == "" || err != nil || !f.isOwn(at) || strings.EqualFold(s.AttrOr("method", ""), "post") {
+			return true
+		}
+		at.RawQuery = url.Values{name: {searchedWord}}.Encode()
+		path, _ = f.pathOf(at)
+		return path == ""
+	})
+	if path == "" && document.Find(`meta[name="generator" i][content^="WordPress"], link[href*="/wp-includes/"], script[src*="/wp-includes/"]`).Length() > 0 {
+		path = "/?s=" + searchedWord
+	}
+	return path, path != ""
+}
+
+// searchedWord is one that most sites have somewhere.
+const searchedWord = "the"
 
 // menuLinks returns the paths that navigations link to, then those of all other links.
 func (f *Fetcher) menuLinks(front answer) []string {

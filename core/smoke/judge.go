@@ -276,6 +276,9 @@ func loseLandmarks(found *collector, was, now Facts) {
 		if was.Landmarks[name] > 0 && now.Landmarks[name] == 0 {
 			found.add(Doubtful, "layout", fmt.Sprintf("the %s is gone", name), "")
 		}
+		if name == "side column" && now.Landmarks[name] > 0 && now.Landmarks[name] < was.Landmarks[name] {
+			found.add(Doubtful, "layout", fmt.Sprintf("%d of %d side columns are gone", was.Landmarks[name]-now.Landmarks[name], was.Landmarks[name]), "")
+		}
 	}
 }
 

@@ -98,6 +98,11 @@ func countDamaged(text string) int { return len(misread.FindAllStringIndex(text,
 
 // readFeed counts the entries of a feed, or of a sitemap.
 func readFeed(facts *Facts, text []byte) {
+	// Nothing may come before the declaration: readers of feeds refuse the rest.
+	if start := bytes.TrimPrefix(text, []byte("\ufeff")); bytes.Contains(start, []byte("<?xml")) && !bytes.HasPrefix(start, []byte("<?xml")) {
+		facts.Complete = false
+		return
+	}
 	decoder := xml.NewDecoder(bytes.NewReader(text))
 	decoder.CharsetReader = charset.NewReaderLabel
 	for {
@@ -207,7 +212,7 @@ func readDocument(facts *Facts, document *goquery.Document, where *url.URL) {
 		}
 	})
 	document.Find("form").Each(func(_ int, s *goquery.Selection) { facts.Forms = append(facts.Forms, readForm(s, where)) })
-	facts.Entries = document.Find("article").Length()
+	facts.Entries = countEntries(document)
 	facts.Images = document.Find("img").Length()
 	facts.NoIndex = strings.Contains(strings.ToLower(document.Find(`meta[name="robots" i]`).AttrOr("content", "")), "noindex")
 	facts.Language, _, _ = strings.Cut(strings.ToLower(document.Find("html").AttrOr("lang", "")), "-")
@@ -221,6 +226,18 @@ func readDocument(facts *Facts, document *goquery.Document, where *url.URL) {
 	}
 	readScripts(facts, document)
 	facts.Assets = readAssets(document, where)
+}
+
+// countEntries counts the articles of the main part, or of the page if it has none. Comments
+// are often articles, too, and no entries.
+func countEntries(document *goquery.Document) int {
+	entries := document.Find(landmarks["main part"]).Find("article")
+	if document.Find(landmarks["main part"]).Length() == 0 {
+		entries = document.Find("article")
+	}
+	return entries.FilterFunction(func(_ int, s *goquery.Selection) bool {
+		return s.Closest(`[class*="comment"], [id*="comment"]`).Length() == 0 || s.Is(`[class*="post"], [class*="hentry"]`)
+	}).Length()
 }
 
 // readTexts counts what a reader can read. It takes scripts and styles out of the
@@ -238,11 +255,12 @@ func readTexts(facts *Facts, document *goquery.Document) {
 
 // landmarks are the parts of a page that readers find their way by.
 var landmarks = map[string]string{
-	"header":      `header, [role="banner"]`,
+	// Inside of these, header and footer are those of a part (HTML-AAM, 3.5).
+	"header":      `header:not(article header, aside header, main header, nav header, section header), [role="banner"]`,
 	"navigation":  `nav, [role="navigation"]`,
 	"main part":   `main, [role="main"]`,
 	"side column": `aside, [role="complementary"]`,
-	"footer":      `footer, [role="contentinfo"]`,
+	"footer":      `footer:not(article footer, aside footer, main footer, nav footer, section footer), [role="contentinfo"]`,
 }
 
 // within names the nearest landmark around s.

@@ -107,8 +107,9 @@ func (b *Browser) Close() { b.once.Do(b.stop) }
 
 // measure finds the landmarks' boxes, the page's size and its text.
 const measure = `(() => {
-  const landmarks = {"header": "header, [role=banner]", "navigation": "nav, [role=navigation]", "main part": "main, [role=main]",
-    "side column": "aside, [role=complementary]", "footer": "footer, [role=contentinfo]", "main heading": "h1", "form": "form:not([hidden])"};
+  const own = (name) => name + ":not(" + ["article", "aside", "main", "nav", "section"].map((part) => part + " " + name).join(", ") + ")";
+  const landmarks = {"header": own("header") + ", [role=banner]", "navigation": "nav, [role=navigation]", "main part": "main, [role=main]",
+    "side column": "aside, [role=complementary]", "footer": own("footer") + ", [role=contentinfo]", "main heading": "h1", "form": "form:not([hidden])"};
   const boxes = {};
   for (const [name, selector] of Object.entries(landmarks)) {
     for (const element of document.querySelectorAll(selector)) {
