@@ -8,6 +8,9 @@ import (
 	"path/filepath"
 	"syscall"
 	"testing"
+	"time"
+
+	"wetland/internal/testenv"
 )
 
 // BenchmarkMemory reports the peak memory of the program for a site with 512 MiB of
@@ -38,4 +41,33 @@ func BenchmarkMemory(b *testing.B) {
 		must(b, os.Remove(filepath.Join(f.root, "uploads/huge.bin")))
 		peak("MB-restore", "restore", "snap-1", "--yes")
 	}
+}
+
+// BenchmarkUpdate compares the whole update of one theme of the real CMS, settling aside,
+// with the sum of its parts: a snapshot, the baseline, and one smoke test.
+func BenchmarkUpdate(b *testing.B) {
+	site := testenv.WordPress(b)
+	workspace := b.TempDir()
+	timed := func(args ...string) time.Duration {
+		b.Helper()
+		command := exec.Command(program, args...)
+		command.Dir = workspace
+		start := time.Now()
+		if out, err := command.CombinedOutput(); err != nil {
+			b.Fatalf("%v: %v\n%s", args, err, out)
+		}
+		return time.Since(start)
+	}
+	wetland(b, workspace, "adopt", site.Root, "--address", site.Address, "--no-browser").want(b, 0)
+	theme := themePackage(b, site, "1.8", map[string]string{"assets/css/print.css": "@media print { nav { display: none; } }\n"})
+	const settling = 3500 * time.Millisecond
+	var whole, parts time.Duration
+	for b.Loop() {
+		timed("snapshot") // the first one reads everything
+		parts += timed("snapshot") + timed("smoke", "--learn") + timed("smoke")
+		whole += timed("update", theme) - settling
+		timed("restore", "twentytwentyone@1.7")
+	}
+	b.ReportMetric(float64(whole)/float64(parts), "update/parts")
+	b.ReportMetric(whole.Seconds()/float64(b.N), "s-update")
 }

@@ -172,7 +172,7 @@ func same(t *testing.T, before, now files.Tree) {
 }
 
 // zipOf writes a zip with the given entries, in the order of their names.
-func zipOf(t *testing.T, name string, entries map[string]string) string {
+func zipOf(t testing.TB, name string, entries map[string]string) string {
 	t.Helper()
 	file := filepath.Join(t.TempDir(), name)
 	out, err := os.Create(file)
@@ -204,7 +204,7 @@ func zipOf(t *testing.T, name string, entries map[string]string) string {
 }
 
 // entriesOf reads a folder into zip entries below the folder name.
-func entriesOf(t *testing.T, folder, name string) map[string]string {
+func entriesOf(t testing.TB, folder, name string) map[string]string {
 	t.Helper()
 	entries := map[string]string{}
 	err := filepath.WalkDir(folder, func(at string, d os.DirEntry, err error) error {

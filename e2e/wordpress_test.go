@@ -90,7 +90,7 @@ func sameRows(t *testing.T, before, now map[string]string) {
 
 // themePackage is the real theme with another version and the given changes; an
 // empty text drops the file.
-func themePackage(t *testing.T, site *testenv.Site, version string, changes map[string]string) string {
+func themePackage(t testing.TB, site *testenv.Site, version string, changes map[string]string) string {
 	t.Helper()
 	entries := entriesOf(t, filepath.Join(site.Root, "wp-content/themes/twentytwentyone"), "twentytwentyone")
 	const style = "twentytwentyone/style.css"

@@ -22,6 +22,7 @@ func (a *adoption) config() string {
 	if a.system.Name() == "wordpress" {
 		say("# php = \"8.2\"        # the site's PHP, where its answers do not tell the version")
 		say("# php_log = \"/var/log/php/error.log\"    # where PHP logs its errors: good evidence")
+		say("# php_pool = \"unix:/run/php/php-fpm.sock\"  # asked to let go of compiled code after a swap")
 	}
 	say("")
 	say("# Read from the CMS's own settings. Give here only what cannot be read there;")

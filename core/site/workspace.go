@@ -7,6 +7,7 @@ import (
 	"errors"
 	"fmt"
 	"io/fs"
+	"net"
 	"net/url"
 	"os"
 	"path/filepath"
@@ -66,6 +67,23 @@ type SiteConfig struct {
 	CMS     string `toml:"cms"`
 	PHP     string `toml:"php"`     // the version that the site runs, where it does not tell
 	PHPLog  string `toml:"php_log"` // file in which PHP logs its errors, where the CMS does not tell
+	// PHPPool is the socket of the PHP processes, "unix:PATH" or HOST:PORT: it is asked to
+	// let go of compiled code right after a swap.
+	PHPPool string `toml:"php_pool"`
+}
+
+// checkPool refuses what names no pool of PHP.
+func (c *Config) checkPool(say func(string, ...any)) {
+	pool := c.Site.PHPPool
+	if path, ok := strings.CutPrefix(pool, "unix:"); ok {
+		if !filepath.IsAbs(path) {
+			say("[site] php_pool must name the socket by a whole path, as unix:/run/php/fpm.sock")
+		}
+		return
+	}
+	if _, _, err := net.SplitHostPort(pool); pool != "" && err != nil {
+		say("[site] php_pool must be unix:PATH or HOST:PORT, not %q", pool)
+	}
 }
 
 // DatabaseConfig gives what the CMS's own settings do not say.
@@ -292,6 +310,7 @@ func (c *Config) check() error {
 	}
 	checkSecret("[database] password_from", c.Database.PasswordFrom, say)
 	c.checkReach(say)
+	c.checkPool(say)
 	if c.Smoke.AtOnce < 0 || c.Smoke.AtOnce > 64 {
 		say("[smoke] at_once must be from 1 to 64")
 	}

@@ -53,6 +53,7 @@ func (m *motion) undo(reason string) error {
 	if err := m.returnTrees(ctx); err != nil {
 		return err
 	}
+	m.dropCompiled(ctx)
 	if !m.exposed.IsZero() {
 		m.run.Exposed += time.Since(m.exposed)
 		m.exposed = time.Time{}

@@ -540,6 +540,7 @@ func swapText(done files.Swapped) string {
 
 // judge looks at the pages with the new versions in place.
 func (m *motion) judge(ctx context.Context) (*smoke.Judgement, error) {
+	m.dropCompiled(ctx)
 	if err := m.settle(ctx); err != nil {
 		return nil, err
 	}

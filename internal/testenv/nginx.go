@@ -11,7 +11,7 @@ import (
 
 // NginxWordPress is WordPress as hosts have it: nginx before a pool of php-fpm with its
 // opcode cache. As root, web server, PHP and files have separate owners.
-func NginxWordPress(t *testing.T) *Site {
+func NginxWordPress(t testing.TB) *Site {
 	t.Helper()
 	servers := filepath.Join(os.Getenv("WETLAND_TEST_SERVERS"), "servers")
 	nginx := filepath.Join(servers, "usr/sbin/nginx")
@@ -36,6 +36,7 @@ func NginxWordPress(t *testing.T) *Site {
 		web, php = "user nobody nogroup;", "user = www-data\ngroup = www-data\nlisten.owner = nobody\n"
 	}
 	socket := filepath.Join(dir, "php.sock")
+	s.Pool = "unix:" + socket
 	write := func(name, text string) string {
 		file := filepath.Join(dir, name)
 		if err := os.WriteFile(file, []byte(text), 0o644); err != nil {
@@ -78,7 +79,7 @@ http {
 
 // scanDir is where the php of the command line has the settings of its extensions: the
 // pool is to have the same.
-func scanDir(t *testing.T) string {
+func scanDir(t testing.TB) string {
 	t.Helper()
 	found, err := filepath.Glob("/etc/php/*/cli/conf.d")
 	if err != nil || len(found) == 0 {
@@ -88,7 +89,7 @@ func scanDir(t *testing.T) string {
 }
 
 // begin starts a server and ends it with the test.
-func (s *Site) begin(t *testing.T, command *exec.Cmd, environment ...string) {
+func (s *Site) begin(t testing.TB, command *exec.Cmd, environment ...string) {
 	t.Helper()
 	command.Env = append(os.Environ(), environment...)
 	ownGroup(command)

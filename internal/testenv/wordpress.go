@@ -22,12 +22,13 @@ type Site struct {
 	Root    string // folder of the site
 	Address string // ends in a slash
 	Log     string // what PHP says
+	Pool    string // the socket of php-fpm; "" without
 }
 
 // WordPress lays out a WordPress site in a folder of the test, installs it into a
 // database of its own, fills it with the ferry's pages, and serves it with PHP's
 // own web server.
-func WordPress(t *testing.T) *Site {
+func WordPress(t testing.TB) *Site {
 	t.Helper()
 	s, port := layOutWordPress(t)
 	s.serve(t, port)
@@ -35,7 +36,7 @@ func WordPress(t *testing.T) *Site {
 }
 
 // layOutWordPress does all of it but serving.
-func layOutWordPress(t *testing.T) (*Site, int) {
+func layOutWordPress(t testing.TB) (*Site, int) {
 	t.Helper()
 	source := filepath.Join(os.Getenv("WETLAND_TEST_SERVERS"), "wordpress")
 	if _, err := os.Stat(filepath.Join(source, "wp-includes/version.php")); err != nil {
@@ -84,7 +85,7 @@ require_once ABSPATH . 'wp-settings.php';
 }
 
 // Write writes a file below the site's root.
-func (s *Site) Write(t *testing.T, name, text string) {
+func (s *Site) Write(t testing.TB, name, text string) {
 	t.Helper()
 	file := filepath.Join(s.Root, name)
 	if err := os.MkdirAll(filepath.Dir(file), 0o755); err != nil {
@@ -96,7 +97,7 @@ func (s *Site) Write(t *testing.T, name, text string) {
 }
 
 // PHP runs a script in the site's root, read from standard input.
-func (s *Site) PHP(t *testing.T, script []byte, environment ...string) string {
+func (s *Site) PHP(t testing.TB, script []byte, environment ...string) string {
 	t.Helper()
 	command := exec.Command("php", "-d", "display_errors=stderr", "-d", "error_reporting=E_ALL & ~E_DEPRECATED & ~E_WARNING & ~E_NOTICE")
 	command.Dir, command.Stdin = s.Root, bytes.NewReader(script)
@@ -108,7 +109,7 @@ func (s *Site) PHP(t *testing.T, script []byte, environment ...string) string {
 	return string(out)
 }
 
-func (s *Site) serve(t *testing.T, port int) {
+func (s *Site) serve(t testing.TB, port int) {
 	t.Helper()
 	log, err := os.Create(s.Log)
 	if err != nil {

@@ -1,0 +1,137 @@
+// Package phppool asks a pool of PHP processes, over FastCGI, to let go of the code that
+// it keeps compiled.
+package phppool
+
+import (
+	"bytes"
+	"context"
+	"encoding/binary"
+	"errors"
+	"fmt"
+	"io"
+	"net"
+	"os"
+	"strings"
+	"time"
+)
+
+// The parts of FastCGI that one small request needs (FastCGI Specification 1.0).
+const (
+	version1     = 1
+	beginRequest = 1
+	endRequest   = 3
+	params       = 4
+	stdin        = 5
+	stdout       = 6
+	responder    = 1
+	oneRequest   = 1 // its number
+)
+
+// script lets go of all compiled code of the pool that runs it. It works in the processes'
+// shared memory: the php of the command line has another one.
+const script = `<?php
+$done = function_exists( 'opcache_reset' ) && opcache_reset();
+echo $done ? 'let go' : 'nothing kept';
+`
+
+// patience bounds one request.
+const patience = 20 * time.Second
+
+// ErrNothingKept says that the pool keeps no compiled code.
+var ErrNothingKept = errors.New("the pool keeps no compiled code")
+
+// Reset has the pool let go of its compiled code. where is "unix:PATH" or HOST:PORT. The
+// pool's user must be able to read the folder for temporary files. It returns ErrNothingKept
+// if the opcode cache is not there or is switched off.
+func Reset(ctx context.Context, where string) error {
+	file, err := os.CreateTemp("", "wetland-*.php")
+	if err != nil {
+		return err
+	}
+	_, err = file.WriteString(script)
+	err = errors.Join(err, file.Chmod(0o644), file.Close()) // the pool's user reads it
+	if err == nil {
+		err = run(ctx, where, file.Name())
+	}
+	return errors.Join(err, os.Remove(file.Name()))
+}
+
+func run(ctx context.Context, where, file string) error {
+	answer, err := ask(ctx, where, [][2]string{
+		{"SCRIPT_FILENAME", file}, {"SCRIPT_NAME", "/"}, {"REQUEST_METHOD", "GET"}, {"SERVER_PROTOCOL", "HTTP/1.1"},
+		{"GATEWAY_INTERFACE", "CGI/1.1"}, {"SERVER_SOFTWARE", "wetland"}, {"REMOTE_ADDR", "127.0.0.1"}, {"REQUEST_URI", "/"}, {"QUERY_STRING", ""},
+	})
+	if err != nil {
+		return fmt.Errorf("ask the pool of PHP at %s: %w", where, err)
+	}
+	head, body, _ := strings.Cut(answer, "\r\n\r\n")
+	switch {
+	case body == "let go":
+		return nil
+	case body == "nothing kept":
+		return ErrNothingKept
+	}
+	first, _, _ := strings.Cut(head, "\r\n")
+	return fmt.Errorf("the pool of PHP at %s did not run what it was asked to (%s)", where, first)
+}
+
+// ask sends one request and returns what the pool prints.
+func ask(ctx context.Context, where string, pairs [][2]string) (string, error) {
+	ctx, cancel := context.WithTimeout(ctx, patience)
+	defer cancel()
+	network, at := "tcp", where
+	if path, ok := strings.CutPrefix(where, "unix:"); ok {
+		network, at = "unix", path
+	}
+	connection, err := (&net.Dialer{}).DialContext(ctx, network, at)
+	if err != nil {
+		return "", err
+	}
+	defer connection.Close()
+	stopped := context.AfterFunc(ctx, func() { _ = connection.Close() })
+	defer stopped()
+	var request bytes.Buffer
+	record(&request, beginRequest, []byte{0, responder, 0, 0, 0, 0, 0, 0})
+	var all []byte
+	for _, pair := range pairs {
+		all = binary.BigEndian.AppendUint32(all, uint32(len(pair[0]))|1<<31)
+		all = binary.BigEndian.AppendUint32(all, uint32(len(pair[1]))|1<<31)
+		all = append(append(all, pair[0]...), pair[1]...)
+	}
+	record(&request, params, all)
+	record(&request, params, nil)
+	record(&request, stdin, nil)
+	if _, err := connection.Write(request.Bytes()); err != nil {
+		return "", err
+	}
+	return read(connection)
+}
+
+func record(to *bytes.Buffer, kind byte, content []byte) {
+	to.Write([]byte{version1, kind, 0, oneRequest, byte(len(content) >> 8), byte(len(content)), 0, 0})
+	to.Write(content)
+}
+
+// mostAnswer bounds what is read of an answer, in bytes.
+const mostAnswer = 1 << 16
+
+func read(from io.Reader) (string, error) {
+	var said strings.Builder
+	for said.Len() < mostAnswer {
+		var head [8]byte
+		if _, err := io.ReadFull(from, head[:]); err != nil {
+			return "", fmt.Errorf("its answer ends early: %w", err)
+		}
+		content := make([]byte, int(binary.BigEndian.Uint16(head[4:]))+int(head[6]))
+		if _, err := io.ReadFull(from, content); err != nil {
+			return "", fmt.Errorf("its answer ends early: %w", err)
+		}
+		switch head[1] {
+		case stdout:
+			said.Write(content[:len(content)-int(head[6])])
+		case endRequest:
+			return said.String(), nil
+		}
+	}
+	return "", errors.New("its answer has no end")
+}
