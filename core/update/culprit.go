@@ -40,8 +40,10 @@ func blame(group []*change, judgement *smoke.Judgement) {
 		switch {
 		case len(named[c]) > 0:
 			c.target.Because = named[c]
-		case len(named) == 0 || len(group) == 1:
+		case len(group) == 1:
 			c.target.Because = []string{worstFinding(judgement)}
+		case len(named) == 0:
+			c.target.Because = []string{"together with " + titles(without(group, []*change{c})), worstFinding(judgement)}
 		default:
 			c.target.Because = []string{"put back with the others: nothing was found against it alone"}
 		}
