@@ -214,20 +214,7 @@ func groupPages(pages []smoke.PageVerdict, onlyFailing bool) []pageGroup {
 func findingWords(findings []smoke.Finding) string {
 	var lines []string
 	for _, finding := range findings {
-		line := finding.What
-		if finding.Evidence != "" {
-			line += ": " + finding.Evidence
-		}
-		if finding.Known {
-			line += " (known from before, does not count)"
-		}
-		if finding.Accepted != "" {
-			line += " (accepted: " + finding.Accepted + ")"
-		}
-		if finding.Weighed != "" {
-			line += " (" + finding.Weighed + ")"
-		}
-		lines = append(lines, line)
+		lines = append(lines, finding.String())
 	}
 	return strings.Join(lines, "\n")
 }

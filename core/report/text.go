@@ -23,20 +23,7 @@ func (r *Report) Markdown() string {
 			}
 			say("- **%s** `%s`", page.Verdict, page.Path)
 			for _, finding := range page.Findings {
-				line := finding.What
-				if finding.Evidence != "" {
-					line += ": " + finding.Evidence
-				}
-				if finding.Known {
-					line += " (was so before)"
-				}
-				if finding.Accepted != "" {
-					line += " (accepted: " + finding.Accepted + ")"
-				}
-				if finding.Weighed != "" {
-					line += " (" + finding.Weighed + ")"
-				}
-				say("  - %s", line)
+				say("  - %s", finding)
 			}
 		}
 		say("")

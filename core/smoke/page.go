@@ -56,6 +56,24 @@ type Finding struct {
 	Weighed string `json:"weighed,omitempty"`
 }
 
+// String says it in a line: what was found, the evidence, and why it may not count.
+func (f Finding) String() string {
+	line := f.What
+	if f.Evidence != "" {
+		line += ": " + f.Evidence
+	}
+	if f.Known {
+		line += " (known from before, does not count)"
+	}
+	if f.Accepted != "" {
+		line += " (accepted: " + f.Accepted + ")"
+	}
+	if f.Weighed != "" {
+		line += " (" + f.Weighed + ")"
+	}
+	return line
+}
+
 // Facts are what a page showed: everything that is compared.
 type Facts struct {
 	Path      string         `json:"path"`

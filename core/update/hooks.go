@@ -19,20 +19,29 @@ func (m *motion) hook(ctx context.Context, when, line string) error {
 		return nil
 	}
 	return m.step("hook "+when, 0, "", func() (progress.Mark, string, error) {
-		shell := []string{"/bin/sh", "-c", line}
-		if runtime.GOOS == "windows" {
-			shell = []string{"cmd", "/c", line}
-		}
-		command := exec.CommandContext(ctx, shell[0], shell[1:]...)
-		command.Dir = m.site.Workspace.Dir
-		command.Env = append(os.Environ(), m.hookFacts()...)
-		out, err := command.CombinedOutput()
-		if err != nil {
-			said := strings.TrimSpace(string(out))
-			return badMark, "", fmt.Errorf("the command that [hooks] %s names failed: %w%s", when, err, inBrackets(said[max(0, len(said)-300):]))
+		if err := m.shell(ctx, line, m.hookFacts()); err != nil {
+			return badMark, "", fmt.Errorf("the command that [hooks] %s names failed: %w", when, err)
 		}
 		return goodMark, line, nil
 	})
+}
+
+// shell runs a line of wetland.toml in the workspace, with these variables besides the
+// environment. The end of what it says is in the error.
+func (s *session) shell(ctx context.Context, line string, variables []string) error {
+	shell := []string{"/bin/sh", "-c", line}
+	if runtime.GOOS == "windows" {
+		shell = []string{"cmd", "/c", line}
+	}
+	command := exec.CommandContext(ctx, shell[0], shell[1:]...)
+	command.Dir = s.site.Workspace.Dir
+	command.Env = append(os.Environ(), variables...)
+	out, err := command.CombinedOutput()
+	if err != nil {
+		said := strings.TrimSpace(string(out))
+		return fmt.Errorf("%w%s", err, inBrackets(said[max(0, len(said)-300):]))
+	}
+	return nil
 }
 
 func (m *motion) hookFacts() []string {

@@ -5,8 +5,6 @@ import (
 	"errors"
 	"fmt"
 	"net/http"
-	"os/exec"
-	"runtime"
 	"slices"
 	"strings"
 
@@ -125,26 +123,17 @@ func (s *session) purgeElsewhere(ctx context.Context) error {
 	var problems []error
 	caches := s.site.Workspace.Config.Caches
 	for _, line := range caches.Commands {
-		shell := []string{"/bin/sh", "-c", line}
-		if runtime.GOOS == "windows" {
-			shell = []string{"cmd", "/c", line}
-		}
-		if out, err := exec.CommandContext(ctx, shell[0], shell[1:]...).CombinedOutput(); err != nil {
-			said := strings.TrimSpace(string(out))
-			problems = append(problems, fmt.Errorf("[caches] %q: %w%s", line, err, inBrackets(said[max(0, len(said)-200):])))
+		if err := s.shell(ctx, line, nil); err != nil {
+			problems = append(problems, fmt.Errorf("[caches] %q: %w", line, err))
 		}
 	}
 	for _, address := range caches.Addresses {
-		if status, err := s.fetcher.Purge(ctx, address); err != nil || status >= http.StatusBadRequest {
-			problems = append(problems, fmt.Errorf("[caches] PURGE %s: answer %d %w", address, status, orNothing(err)))
+		switch status, err := s.fetcher.Purge(ctx, address); {
+		case err != nil:
+			problems = append(problems, fmt.Errorf("[caches] PURGE %s: %w", address, err))
+		case status >= http.StatusBadRequest:
+			problems = append(problems, fmt.Errorf("[caches] PURGE %s: the cache answers %d", address, status))
 		}
 	}
 	return errors.Join(problems...)
-}
-
-func orNothing(err error) error {
-	if err == nil {
-		return errors.New("")
-	}
-	return err
 }
