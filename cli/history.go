@@ -84,7 +84,7 @@ func (s *screen) state(state string) string {
 	switch update.State(state) {
 	case update.Kept, update.Restored, "verified":
 		return s.good(state)
-	case update.PutBack, update.KeptDoubt:
+	case update.PutBack, update.KeptDoubt, update.KeptPart:
 		return s.doubt(state)
 	case update.NeedsPerson, update.UnderWay, "damaged":
 		return s.bad(state)

@@ -163,28 +163,30 @@ func (m *motion) stage(ctx context.Context, c *change) error {
 }
 
 // returnTree makes the live folder equal to the snapshot again: by swapping back the old
-// tree where it waits, else from the snapshot's own bytes. It returns how.
-func (m *motion) returnTree(ctx context.Context, c *change) (string, error) {
+// tree where it waits, else from the snapshot's own bytes. It returns what is proved, and
+// how it was done; "" if it was so already.
+func (m *motion) returnTree(ctx context.Context, c *change) (proved, how string, err error) {
 	if c.target.New {
-		return m.takeAway(ctx, c)
+		proved, err = m.takeAway(ctx, c)
+		return proved, "", err
 	}
 	count, _ := c.oldTree.Total()
-	proved := fmt.Sprintf("%s of %s %s equal to %s", plural(count, "file"), c.target.Folder, versionText(c.target.From), m.manifest.Name)
+	proved = fmt.Sprintf("%s of %s %s equal to %s", plural(count, "file"), c.target.Folder, versionText(c.target.From), m.manifest.Name)
 	if m.isOld(ctx, c) {
-		return proved, nil
+		return proved, "", nil
 	}
 	from, err := m.findOld(ctx, c)
 	if err != nil {
-		return "", err
+		return "", "", err
 	}
 	done, err := files.Swap(m.site.Place, c.live, from, true)
 	if err != nil {
-		return "", err
+		return "", "", err
 	}
 	if !m.isOld(ctx, c) {
-		return "", fmt.Errorf("%s is not as in %s after it was put back", c.live, m.manifest.Name)
+		return "", "", fmt.Errorf("%s is not as in %s after it was put back", c.live, m.manifest.Name)
 	}
-	return proved + ", " + swapText(done), nil
+	return proved, swapText(done), nil
 }
 
 // takeAway takes a component away that was not installed before.

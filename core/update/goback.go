@@ -135,15 +135,18 @@ func firstFinding(j *smoke.Judgement) string {
 // returnTrees makes the live folders equal to the snapshot again, the last one first.
 func (m *motion) returnTrees(ctx context.Context) error {
 	return m.step("put back", 0, "", func() (progress.Mark, string, error) {
-		var words []string
+		var words, ways []string
 		for _, c := range slices.Backward(m.group) {
-			text, err := m.returnTree(ctx, c)
+			proved, how, err := m.returnTree(ctx, c)
 			if err != nil {
 				return badMark, "", err
 			}
-			words = append(words, text)
+			words = append(words, proved)
+			if how != "" && !slices.Contains(ways, how) {
+				ways = append(ways, how)
+			}
 		}
-		return goodMark, list(words, 3), nil
+		return goodMark, strings.Join(append([]string{list(words, 3)}, ways...), "; "), nil
 	})
 }
 
