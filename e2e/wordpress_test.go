@@ -122,11 +122,13 @@ func TestWordPressThemeWithFatalErrorIsPutBack(t *testing.T) {
 	t.Parallel()
 	site := testenv.WordPress(t)
 	workspace := care(t, site)
+	edit(t, filepath.Join(workspace, "wetland.toml"), `cms = "wordpress"`, "cms = \"wordpress\"\nphp_log = \""+site.Log+"\"")
 	bad := themePackage(t, site, "1.8", map[string]string{"single.php": brokenSingle})
 	before, rows := tree(t, site.Root, caches...), rowsOf(t, site.Account.Root, "of_")
 
 	result := wetland(t, workspace, "update", bad)
-	result.want(t, 3, "Put back.", "Version 1.7 is back, and proved", "in one step: the folder was never absent", "equal to snap-1")
+	result.want(t, 3, "Put back.", "Version 1.7 is back, and proved", "in one step: the folder was never absent", "equal to snap-1",
+		"PHP logged a fatal error in twentytwentyone: PHP Fatal error: Uncaught Error: Call to undefined function")
 	if !strings.Contains(result.stdout, "critical error") && !strings.Contains(result.stdout, "cut off") {
 		t.Errorf("the fatal error is not named\n%s", result)
 	}

@@ -7,10 +7,13 @@ import (
 	"net/http/httptest"
 	"net/url"
 	"strings"
+	"sync"
 	"testing"
 	"time"
 
 	"wetland/core/progress"
+	"wetland/core/smoke/browser"
+	"wetland/internal/testenv"
 )
 
 // reaching takes one page of a site at the address.
@@ -199,5 +202,65 @@ func TestBrowserThatFails(t *testing.T) {
 	}
 	if j := Judge(nil, take); j.Verdict != Doubtful || find(j, "browser") == nil {
 		t.Errorf("%s: %+v", j.Verdict, j.Pages)
+	}
+}
+
+// The browser gets where the fetcher gets: behind a name, past a password, into a session.
+func TestBrowserReachesWhatIsNotOpen(t *testing.T) {
+	if browser.Find() == "" {
+		testenv.Missing(t, "chromium")
+	}
+	form := `<html><body><form method="post"><input name="log"><input name="pwd" type="password"></form></body></html>`
+	var mu sync.Mutex
+	refused := []string{}
+	server := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		w.Header().Set("Content-Type", "text/html; charset=utf-8")
+		if user, password, _ := r.BasicAuth(); user != "keeper" || password != "low tide" {
+			w.Header().Set("WWW-Authenticate", `Basic realm="staging"`)
+			w.WriteHeader(http.StatusUnauthorized)
+			return
+		}
+		cookie, _ := r.Cookie("session")
+		switch {
+		case r.URL.Path == "/sign-in" && r.Method == http.MethodPost:
+			http.SetCookie(w, &http.Cookie{Name: "session", Value: "s1", Path: "/"})
+			http.Redirect(w, r, "/dashboard", http.StatusSeeOther)
+		case r.URL.Path == "/sign-in":
+			fmt.Fprint(w, form)
+		case r.URL.Path == "/dashboard" && cookie == nil:
+			mu.Lock()
+			refused = append(refused, r.UserAgent())
+			mu.Unlock()
+			w.WriteHeader(http.StatusForbidden)
+		default:
+			serving(goodPage)(w, &http.Request{URL: &url.URL{Path: "/page"}})
+		}
+	}))
+	defer server.Close()
+	address, err := url.Parse("http://ferry.example/")
+	if err != nil {
+		t.Fatal(err)
+	}
+	fetcher := &Fetcher{Address: address, Patience: time.Minute, BrowserProgram: AnyBrowser, Reach: Reach{
+		Server: server.Listener.Addr().String(), User: "keeper", Password: "low tide",
+		SignIn: &SignIn{Path: "/sign-in", Fields: map[string]string{"log": "keeper", "pwd": "high tide"}},
+	}}
+	defer fetcher.Close()
+	take, err := fetcher.Take(t.Context(), []Page{{Path: "/page"}, {Path: "/dashboard", SignedIn: true}}, progress.Silent{})
+	if err != nil {
+		t.Fatal(err)
+	}
+	for _, facts := range take.Pages {
+		for width, sight := range facts.Sights {
+			if sight.Problem != "" || sight.Letters < 100 {
+				t.Errorf("%s on a %s: %q, %d letters", facts.Path, width, sight.Problem, sight.Letters)
+			}
+		}
+		if len(facts.Sights) != 2 || facts.Problem != "" {
+			t.Errorf("%s: %d looks, %q", facts.Path, len(facts.Sights), facts.Problem)
+		}
+	}
+	if len(refused) > 0 {
+		t.Errorf("the session was not there for %q", refused)
 	}
 }
