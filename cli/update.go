@@ -82,6 +82,7 @@ the other plugins.`,
 	flags.BoolVar(&o.AllowMajor, "allow-major", false, "go on though the first number of the version changes")
 	flags.BoolVar(&o.LoseEdits, "lose-edits", false, "go on though files were edited by hand, which the update overwrites")
 	flags.BoolVar(&o.AllowGap, "allow-gap", false, "where two folders cannot be exchanged in one step, accept an instant without the folder")
+	flags.BoolVar(&o.Notice, "notice", false, "show visitors a notice while files are swapped (WordPress; it expires by itself)")
 	flags.StringVar(&o.Pick, "pick", "", "which package of a bundle: its folder or name")
 	flags.StringVar(&inDoubt, "in-doubt", "", "what to do when pages are doubtful: ask, back or keep (default: ask on a terminal, else as wetland.toml says)")
 	flags.StringVar(&search, "search", "", "look for the culprit when several packages fail together: ask, yes or no (default: ask on a terminal, else as wetland.toml says)")

@@ -166,6 +166,61 @@ func underLoad(t *testing.T, site *testenv.Site, renamed, reset bool) {
 	}
 }
 
+// A notice instead of pages while files are swapped: nobody meets a failed or mixed page,
+// and it is gone afterwards, also after a crash.
+func TestNoticeForVisitors(t *testing.T) {
+	t.Parallel()
+	site := testenv.WordPress(t)
+	workspace := care(t, site)
+	theme := themePackage(t, site, "1.8", map[string]string{"assets/css/print.css": "@media print { nav { display: none; } }\n"})
+	notice := filepath.Join(site.Root, ".maintenance")
+	shown := make(chan bool, 1)
+	stop := make(chan bool)
+	go func() { // a visitor
+		for {
+			select {
+			case <-stop:
+				shown <- false
+				return
+			default:
+			}
+			if response, err := http.Get(site.Address); err == nil {
+				_ = response.Body.Close()
+				if response.StatusCode == http.StatusServiceUnavailable {
+					shown <- true
+					return
+				}
+			}
+		}
+	}()
+	wetland(t, workspace, "update", theme, "--notice").want(t, 0, "Kept.", ".maintenance is up")
+	close(stop)
+	if !<-shown {
+		t.Error("no visitor met the notice")
+	}
+	if _, err := os.Stat(notice); !os.IsNotExist(err) {
+		t.Errorf("the notice is still up: %v", err)
+	}
+	wetland(t, workspace, "restore", "twentytwentyone@1.7").want(t, 0)
+	// Killed while it is up.
+	v := newVictim(t, workspace, nil)
+	if !v.killAt(t, 5, 0, "update", theme, "--notice") {
+		t.Fatal("the update was not killed")
+	}
+	wetland(t, workspace, "recover").want(t, 0)
+	if _, err := os.Stat(notice); !os.IsNotExist(err) {
+		t.Errorf("after recover the notice is still up: %v", err)
+	}
+	// Somebody else's notice is theirs.
+	if err := os.WriteFile(notice, []byte("<?php $upgrading = time();"), 0o644); err != nil {
+		t.Fatal(err)
+	}
+	wetland(t, workspace, "update", theme).want(t, 2, ".maintenance")
+	if _, err := os.Stat(notice); err != nil {
+		t.Error(err)
+	}
+}
+
 // onlyFront lets the workspace test the front page alone: the load is what is looked at.
 func onlyFront(t *testing.T, workspace string) {
 	t.Helper()

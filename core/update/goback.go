@@ -50,6 +50,9 @@ func (m *motion) undo(reason string) error {
 	// A journal that cannot be written, on a full disk say, must not keep the old
 	// version from coming back: recover goes by what it finds.
 	logged := m.log.Write(stepBack, map[string]string{"reason": reason})
+	if err := m.putUpNotice(); err != nil {
+		m.Report.End(doubtMark, "notice", err.Error()) // going back is worth more
+	}
 	if err := m.returnTrees(ctx); err != nil {
 		return err
 	}
@@ -165,7 +168,7 @@ func itemsBelow(items []snapshot.Item, folder string) []snapshot.Item {
 // settleQuietly settles without letting the CMS run upgrades: old code is in place.
 func (s *session) settleQuietly(ctx context.Context) error {
 	return s.step("settling", 0, "", func() (progress.Mark, string, error) {
-		if err := s.Clock.Wait(ctx, s.site.SettleTime()); err != nil {
+		if err := s.waitSettled(ctx); err != nil {
 			return badMark, "", err
 		}
 		purged, err := s.purge(ctx)

@@ -42,6 +42,7 @@ type Options struct {
 	AllowMajor    bool
 	LoseEdits     bool // what was edited by hand may be overwritten
 	AllowGap      bool // two renames where an exchange is not possible
+	Notice        bool // visitors see a notice while files are swapped
 	// InDoubt says what to do when pages are doubtful; "": as wetland.toml says.
 	InDoubt Decision
 	// Decide is asked when the pages are doubtful; nil: InDoubt tells.
@@ -143,6 +144,7 @@ func openMotion(ctx context.Context, w *site.Workspace, o Options) (*motion, err
 		return nil, err
 	}
 	m := &motion{session: s, options: o}
+	s.notice = o.Notice
 	if m.scratch, err = os.MkdirTemp("", "wetland-*"); err == nil {
 		err = m.prepare(ctx, &why)
 	}
@@ -186,6 +188,7 @@ func (m *motion) prepare(ctx context.Context, why *reasons) error {
 		m.options.Planned(m.plan)
 	}
 	m.checkSite(ctx, why)
+	m.checkNotice(why)
 	m.fetcher.Pictures = filepath.Join(m.scratch, picturesFolder)
 	var err error
 	if m.baseline, err = m.takeBaseline(ctx, m.options, why); err != nil {
@@ -436,6 +439,9 @@ func (m *motion) untilSwap(ctx context.Context) error {
 	}
 	if err := m.markLogs(); err != nil {
 		return err
+	}
+	if err := m.putUpNotice(); err != nil {
+		return errors.Join(err, m.takeDownNotice())
 	}
 	return m.swap(ctx)
 }

@@ -55,7 +55,7 @@ func (s *session) purge(ctx context.Context) (int, error) {
 func (s *session) settle(ctx context.Context) error {
 	return s.step("settling", 0, "", func() (progress.Mark, string, error) {
 		wait := s.site.SettleTime()
-		if err := s.Clock.Wait(ctx, wait); err != nil {
+		if err := s.waitSettled(ctx); err != nil {
 			return badMark, "", err
 		}
 		for _, visit := range s.site.CMS.UpgradeVisits() {

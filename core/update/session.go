@@ -82,6 +82,7 @@ type session struct {
 	pages      []smoke.Page
 	logs       []*smoke.ErrorLog
 	beside     []Beside           // what came in one bundle with the package
+	notice     bool               // visitors see a notice while files are swapped
 	settled    *snapshot.Manifest // from after the swap, once the CMS had settled; nil: none
 	run        *Run
 	log        *journal.Journal

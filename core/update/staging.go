@@ -90,6 +90,9 @@ func (s *session) sameDevice(a, b string) bool {
 // closeStaging removes everything that waits and the folder itself, and what a
 // crash may have left of trying an exchange.
 func (s *session) closeStaging(ctx context.Context) error {
+	if err := s.takeDownNotice(); err != nil {
+		return err
+	}
 	for _, folder := range s.stagingFolders() {
 		if err := files.RemoveAll(ctx, s.site.Place, folder); err != nil {
 			return fmt.Errorf("clear %s: %w", folder, err)

@@ -155,6 +155,10 @@ type Site interface {
 	ErrorLogs() []string
 	// RebuildLinks has the CMS work out the addresses of its pages anew at the next visit.
 	RebuildLinks(ctx context.Context, db database.Database) error
+	// Notice is the file that makes the CMS show visitors a notice instead of pages, and
+	// its text, of a form that expires by itself; "" if the CMS has none. The first 24
+	// bytes of the text are the same each time.
+	Notice(now time.Time) (file, text string)
 	// SettleTime is how long old code may go on answering after files changed.
 	SettleTime() time.Duration
 }

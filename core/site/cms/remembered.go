@@ -79,5 +79,8 @@ func (r Remembered) ErrorLogs() []string { return nil }
 // RebuildLinks is not known.
 func (r Remembered) RebuildLinks(context.Context, database.Database) error { return errRemembered }
 
+// Notice is not known.
+func (r Remembered) Notice(time.Time) (file, text string) { return "", "" }
+
 // SettleTime is none: the site answers nothing sound meanwhile.
 func (r Remembered) SettleTime() time.Duration { return 0 }

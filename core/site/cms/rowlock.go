@@ -190,6 +190,7 @@ func (r *rowlockSite) Busy(context.Context, database.Database) []string      { r
 func (r *rowlockSite) Obstacles(context.Context, database.Database) []string { return nil }
 func (r *rowlockSite) ErrorLogs() []string                                   { return nil }
 func (r *rowlockSite) RebuildLinks(context.Context, database.Database) error { return nil }
+func (r *rowlockSite) Notice(time.Time) (file, text string)                  { return "", "" }
 func (r *rowlockSite) SettleTime() time.Duration                             { return 0 }
 
 // publicFiles names the newest uploads, which no other site has, then files of

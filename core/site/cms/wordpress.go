@@ -523,6 +523,12 @@ func (w *wordpressSite) RebuildLinks(ctx context.Context, db database.Database) 
 	return applied.Finish(ctx)
 }
 
+// Notice: WordPress answers 503 while .maintenance names a time less than ten minutes ago
+// (wp_is_maintenance_mode() in wp-includes/load.php).
+func (w *wordpressSite) Notice(now time.Time) (file, text string) {
+	return path.Join(w.root, ".maintenance"), fmt.Sprintf("<?php // put up by Wetland\n$upgrading = %d;\n", now.Unix())
+}
+
 // ErrorLogs: WP_DEBUG_LOG names a file, or means debug.log (wp_debug_mode() in
 // wp-includes/load.php); shared hosts commonly log to error_log in the root.
 func (w *wordpressSite) ErrorLogs() []string {

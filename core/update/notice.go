@@ -1,0 +1,79 @@
+package update
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io/fs"
+	"path"
+	"time"
+
+	"wetland/core/files"
+	"wetland/core/progress"
+)
+
+// putUpNotice shows visitors a notice instead of pages, where that was asked for: while files
+// are swapped and old compiled code goes. It is of a form that the CMS itself lets expire,
+// so that a crash cannot leave it up.
+func (s *session) putUpNotice() error {
+	if !s.notice {
+		return nil
+	}
+	name, text := s.site.CMS.Notice(time.Now())
+	return s.step("notice", 0, "", func() (progress.Mark, string, error) {
+		if err := s.takeDownNotice(); err != nil {
+			return badMark, "", err
+		}
+		attributes := files.Attributes{Mode: 0o644, Owner: files.Unowned, Group: files.Unowned}
+		file, err := s.site.Place.Create(name, attributes)
+		if err != nil {
+			return badMark, "", fmt.Errorf("put up the notice for visitors: %w", err)
+		}
+		_, err = file.Write([]byte(text))
+		if err := errors.Join(err, file.Close()); err != nil {
+			return badMark, "", fmt.Errorf("put up the notice for visitors: %w", err)
+		}
+		return goodMark, path.Base(name) + " is up; it expires by itself after ten minutes", nil
+	})
+}
+
+// takeDownNotice removes the notice if it is one of ours.
+func (s *session) takeDownNotice() error {
+	name, text := s.site.CMS.Notice(time.Now())
+	if name == "" {
+		return nil
+	}
+	file, err := s.site.Place.Open(name, 0)
+	if errors.Is(err, fs.ErrNotExist) {
+		return nil
+	}
+	if err != nil {
+		return fmt.Errorf("look at the notice for visitors: %w", err)
+	}
+	const enough = 24 // what begins every notice of ours
+	head := make([]byte, enough)
+	n, _ := file.Read(head)
+	if err := file.Close(); err != nil {
+		return err
+	}
+	if n < enough || string(head) != text[:enough] {
+		return nil
+	}
+	if err := s.site.Place.Remove(name); err != nil {
+		return fmt.Errorf("take down the notice for visitors: %w", err)
+	}
+	return nil
+}
+
+// checkNotice refuses to promise a notice where the CMS has none.
+func (s *session) checkNotice(why *reasons) {
+	if name, _ := s.site.CMS.Notice(time.Now()); s.notice && name == "" {
+		why.add("this CMS has no notice that expires by itself", "Leave out --notice.")
+	}
+}
+
+// waitSettled waits until old compiled code has gone, and takes the notice down.
+func (s *session) waitSettled(ctx context.Context) error {
+	err := s.Clock.Wait(ctx, s.site.SettleTime())
+	return errors.Join(err, s.takeDownNotice())
+}
