@@ -14,6 +14,7 @@ import (
 	"path/filepath"
 	"strings"
 	"sync/atomic"
+	"syscall"
 	"testing"
 	"time"
 
@@ -503,4 +504,39 @@ func TestChangeLogBetweenVersions(t *testing.T) {
 			t.Errorf("%s: %q, want %q", c.name, got, c.want)
 		}
 	}
+}
+
+// full is a disk that runs full while new files are written beside the live ones.
+type full struct{ files.Local }
+
+func (f full) Create(name string, with files.Attributes) (io.WriteCloser, error) {
+	if strings.Contains(name, site.StagingName) {
+		return nil, &fs.PathError{Op: "open", Path: name, Err: syscall.ENOSPC}
+	}
+	return f.Local.Create(name, with)
+}
+
+func TestDiskFullWhileStaging(t *testing.T) {
+	p := newPier(t, 2)
+	p.broken = func([]string) string { return "" }
+	run, err := p.update(t, Options{Packages: p.packages(t), Guard: Guard{Place: full{}}})
+	if !errors.Is(err, syscall.ENOSPC) || run.State != Stopped || len(p.updated(t)) != 0 {
+		t.Fatalf("%+v %v", run, err)
+	}
+	p.clean(t)
+	if run, err = p.update(t, Options{Packages: p.packages(t)}); err != nil || run.State != Kept {
+		t.Errorf("once there is room: %+v %v", run, err)
+	}
+}
+
+// The time for the whole update is up before the swap: nothing was changed.
+func TestUpdateThatTakesTooLong(t *testing.T) {
+	p := newPier(t, 1)
+	p.broken = func([]string) string { return "" }
+	p.workspace.Config.Update.Within = site.Duration(time.Nanosecond)
+	run, err := p.update(t, Options{Packages: p.packages(t)})
+	if err == nil || run.State != Stopped || !strings.Contains(err.Error(), "took longer than [update] within allows") || len(p.updated(t)) != 0 {
+		t.Errorf("%+v %v", run, err)
+	}
+	p.clean(t)
 }
