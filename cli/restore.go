@@ -101,7 +101,7 @@ const mostShown = 6
 func (a *app) showPlan(plan *update.RestorePlan) {
 	s := a.screen
 	if plan.Empty() {
-		s.print("\n  Files and tables are as in %s already.\n\n", plan.Snapshot)
+		s.print("\n  It is as in %s already.\n\n", plan.Snapshot)
 		return
 	}
 	s.print("\n%s\n", s.bold("What will change"))

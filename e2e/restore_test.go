@@ -69,7 +69,7 @@ func TestRestoreOfAPart(t *testing.T) {
 	if got := wrong(); got != "" {
 		t.Errorf("left: %s", got)
 	}
-	f.run(t, "restore", "snap-1", "--yes", "--only", "files").want(t, 0, "The files are as in snap-1 already.")
+	f.run(t, "restore", "snap-1", "--yes", "--only", "files").want(t, 0, "It is as in snap-1 already.")
 }
 
 // The site is gone altogether: root, settings, database. The snapshot brings all back.
