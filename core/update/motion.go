@@ -424,10 +424,11 @@ func (m *motion) try(ctx context.Context, group []*change) (judgement *smoke.Jud
 // untilSwap does everything up to and including the swap. After an error the site
 // is as it was, or stop makes it so.
 func (m *motion) untilSwap(ctx context.Context) error {
-	var err error
-	if m.manifest, err = m.takeSnapshot(ctx, "before "+titles(m.group)); err != nil {
-		return err
+	manifest, err := m.takeSnapshot(ctx, "before "+titles(m.group))
+	if err != nil {
+		return err // an earlier group's snapshot stays the one to go back to
 	}
+	m.manifest = manifest
 	if err := m.log.Write(stepGroup, map[string]any{"group": folders(m.group)}); err != nil {
 		return err
 	}
@@ -699,7 +700,7 @@ func (m *motion) finish(ctx context.Context) (*Run, error) {
 	if m.doubts {
 		next = append([]string{"Look at the doubtful pages above with your own eyes.",
 			"wetland accept " + m.run.Name + " --because WHY    says that they are as they should be",
-			"wetland restore " + m.manifest.Name + "    goes back, if they are wrong"}, next...)
+			"wetland restore " + m.run.Snapshot + "    goes back, if they are wrong"}, next...)
 		return m.end(KeptDoubt, fmt.Sprintf("%s %s in place, with doubts that a person should look at.", titles(m.kept), isAre(len(m.kept))), next...)
 	}
 	if m.unrecorded != nil {

@@ -204,6 +204,9 @@ func (s *session) settleUpdate(ctx context.Context, t trace, to string) (*Run, e
 		t.group, t.swapping = t.last, true
 		t.kept = t.kept[:len(t.kept)-len(t.last)]
 	}
+	if s.run.Snapshot == "" {
+		s.run.Snapshot = t.snapshot
+	}
 	m := &motion{session: s, options: Options{AllowGap: true}, attempts: 1, looked: AfterFile}
 	s.run.Components = nil
 	for _, begun := range t.begin.Changes {

@@ -320,7 +320,8 @@ func (s *session) takeSnapshot(ctx context.Context, reason string) (*snapshot.Ma
 		s.run.Snapshot = manifest.Name
 	}
 	s.run.Snapshots = append(s.run.Snapshots, manifest.Name)
-	return manifest, s.log.Write(stepSnapshot, map[string]string{"snapshot": manifest.Name})
+	// Saved now: an interrupted run must tell which snapshots it needs.
+	return manifest, errors.Join(s.log.Write(stepSnapshot, map[string]string{"snapshot": manifest.Name}), s.run.save())
 }
 
 // SnapshotTotals says in a line what a snapshot holds.
