@@ -12,8 +12,8 @@ import (
 	"github.com/PuerkitoBio/goquery"
 )
 
-// mostFound bounds how many pages Discover returns, beside the feed and the page that is
-// not there.
+// mostFound bounds how many pages Discover returns, beside the feed, the search and the
+// page that is not there.
 const mostFound = 12
 
 // notThere are paths that no site has: their page has a template of its own. The second one

@@ -94,7 +94,11 @@ func (f *Fetcher) session(ctx context.Context) (*http.Client, error) {
 	f.signing.Lock()
 	defer f.signing.Unlock()
 	if f.signedIn == nil && f.signInProblem == nil {
-		f.signedIn, f.signInProblem = f.signIn(ctx)
+		client, err := f.signIn(ctx)
+		if ctx.Err() != nil {
+			return nil, ctx.Err() // which says nothing about the site
+		}
+		f.signedIn, f.signInProblem = client, err
 	}
 	return f.signedIn, f.signInProblem
 }

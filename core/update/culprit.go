@@ -101,8 +101,8 @@ func (m *motion) searchUnasked() bool {
 	return m.site.Workspace.Config.Update.Search
 }
 
-// mayResearch asks for consent: visitors will meet parts of the update again.
-func (m *motion) mayResearch(ctx context.Context, judgement *smoke.Judgement) bool {
+// maySearch asks for consent: visitors will meet parts of the update again.
+func (m *motion) maySearch(ctx context.Context, judgement *smoke.Judgement) bool {
 	if m.options.Search == nil && m.options.AskSearch != nil {
 		return m.options.AskSearch(ctx, SearchPlan{Judgement: judgement, Packages: len(m.changes), Probes: mostProbes, Exposed: m.run.Exposed})
 	}

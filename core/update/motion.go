@@ -280,7 +280,7 @@ func (m *motion) together(ctx context.Context) (*Run, error) {
 		return m.needsPerson(err)
 	}
 	blame(m.changes, judgement)
-	if len(m.changes) > 1 && ctx.Err() == nil && m.mayResearch(ctx, judgement) {
+	if len(m.changes) > 1 && ctx.Err() == nil && m.maySearch(ctx, judgement) {
 		if err := m.search(ctx, judgement); err != nil {
 			return m.needsPerson(err)
 		}
