@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"log/slog"
+	"math/rand/v2"
 	"net/http"
 	"net/http/httptest"
 	"net/url"
@@ -125,6 +126,18 @@ var breakages = []mutation{
 			next.ServeHTTP(w, r)
 		})
 	}},
+	// The cache goes on handing out the healthy page until it is emptied.
+	{name: "only once the cache is purged", want: Broken, wrap: func(next http.Handler) http.Handler {
+		broken := edited(func(body string) string { return body[:len(body)/2] + fatal })(next)
+		return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+			if strings.Contains(r.URL.RawQuery, freshMark) {
+				broken.ServeHTTP(w, r)
+				return
+			}
+			w.Header().Set("Age", "300")
+			next.ServeHTTP(w, r)
+		})
+	}},
 	{name: "page is a short note", want: Broken, wrap: func(next http.Handler) http.Handler {
 		return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 			if r.URL.Path == "/fares" {
@@ -148,6 +161,13 @@ var harmless = []mutation{
 	{name: "typo mended in a heading", changes: one("parts/side.html", "Latest notices", "Latest notice")},
 	{name: "words of a heading", changes: one("parts/side.html", "Next sailings", "Next sailings today")},
 	{name: "class added", changes: one("parts/foot.html", "<footer>", `<footer class="quiet">`)},
+	{name: "image recompressed", changes: one("assets/lantern.svg", "<svg", "<!-- packed anew -->\n<svg")},
+	{name: "block that half of the visitors get", wrap: edited(func(body string) string {
+		if rand.IntN(2) == 0 {
+			return body
+		}
+		return strings.Replace(body, "</main>", "<p>Try the new evening crossing.</p></main>", 1)
+	})},
 	{name: "other shade", changes: one("style.css", "--deep: #0f4c5c", "--deep: #104e5e")},
 	{name: "other font size", changes: one("style.css", "font: 17px/1.6", "font: 18px/1.6")},
 	{name: "more room", changes: one("style.css", "gap: 2rem", "gap: 2.4rem")},
