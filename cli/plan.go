@@ -2,6 +2,7 @@ package cli
 
 import (
 	"context"
+	"errors"
 	"fmt"
 
 	"github.com/dustin/go-humanize"
@@ -21,7 +22,7 @@ func (a *app) plan(ctx context.Context, w *site.Workspace, o update.Options) err
 	p, err := update.PlanOf(ctx, w, o)
 	a.screen.clear()
 	if err != nil {
-		return err
+		return a.orNothingNewer(err)
 	}
 	if a.json {
 		a.writeJSON(planDocument{p, exitSound})
@@ -49,6 +50,19 @@ func (a *app) plan(ctx context.Context, w *site.Workspace, o update.Options) err
 	}
 	s.print("\n")
 	s.paragraph(s.good("Nothing stands against it."), "Nothing on the site was touched. The same command without --plan does it.")
+	return nil
+}
+
+// orNothingNewer takes having nothing to do for what it is: no failure.
+func (a *app) orNothingNewer(err error) error {
+	var nothing *update.NothingNewer
+	if !errors.As(err, &nothing) {
+		return err
+	}
+	if a.json {
+		a.writeJSON(map[string]any{"state": "up to date", "left": nothing.Left, "exit_code": exitSound})
+	}
+	a.screen.paragraph(a.screen.good("Nothing to do:"), nothing.Error()+".")
 	return nil
 }
 

@@ -68,7 +68,7 @@ the other plugins.`,
 			}
 			o.Planned = a.showSteps
 			run, err := update.Update(cmd.Context(), w, o)
-			return a.ended(w, run, err)
+			return a.ended(w, run, a.orNothingNewer(err))
 		},
 	}
 	flags := command.Flags()

@@ -24,6 +24,10 @@ func TestSeveralPackages(t *testing.T) {
 	f.run(t, "update", "enquiries", f.pkg("harbourlight-3.0.0"), f.pkg("tidetable-2.1.0")).want(t, 2, "harbourlight: from 2.4.1 to 3.0.0 is a large step", "tidetable: from 1.3.0 to 2.1.0 is a large step")
 	same(t, before, f.siteTree(t))
 
+	f.edit(t, f.config(), "[[stay]]\n", "[[stay]]\nfolder = \"enquiries\"\nbecause = \"for the test\"\n[[stay]]\n")
+	f.run(t, "update", "--all").want(t, 0, "Nothing to do: the shelf has nothing newer to update", "enquiries 1.2.0 is left")
+	f.edit(t, f.config(), "[[stay]]\nfolder = \"enquiries\"\nbecause = \"for the test\"\n", "")
+
 	both := []string{"update", "enquiries", "tidetable", "--allow-major"}
 	f.run(t, both...).want(t, 3, "Put back. 1 of 12 pages broke with Enquiries 1.2.0 and Tidetable 2.1.0. All is back (Enquiries 1.1.0 and Tidetable 1.3.0)")
 	same(t, before, f.siteTree(t))

@@ -66,8 +66,7 @@ func Make(site, address string, run *update.Run) (*Report, error) {
 		r.Pages = append(r.Pages, page)
 	}
 	// The worst first: that is what a reader looks for.
-	rank := map[smoke.Verdict]int{smoke.Broken: 0, smoke.Doubtful: 1, smoke.Sound: 2}
-	slices.SortStableFunc(r.Pages, func(a, b Page) int { return rank[a.Verdict] - rank[b.Verdict] })
+	slices.SortStableFunc(r.Pages, func(a, b Page) int { return b.Verdict.Rank() - a.Verdict.Rank() })
 	return r, nil
 }
 

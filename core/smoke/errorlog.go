@@ -64,6 +64,12 @@ func (l *ErrorLog) read(from, limit int64) (string, error) {
 	return string(text), errors.Join(err, file.Close())
 }
 
+// There tells whether the log is there by now. PHP makes it at the first error.
+func (l *ErrorLog) There() bool {
+	_, err := l.place.Lstat(l.Name)
+	return !errors.Is(err, fs.ErrNotExist)
+}
+
 // Since returns the fatal errors that were logged since the mark, each once, and which
 // of them had been there before. A log that does not hold any more what stood before the
 // mark was begun anew.

@@ -33,6 +33,9 @@ func TestErrorLog(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
+	if later.There() {
+		t.Error("a log that is not there counts as one")
+	}
 	write(os.O_APPEND, old)
 	if fresh, known, err := later.Since(); err != nil || len(fresh) != 1 || len(known) != 0 {
 		t.Errorf("a log that came later: %q %q %v", fresh, known, err)

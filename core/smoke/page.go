@@ -3,6 +3,7 @@
 package smoke
 
 import (
+	"slices"
 	"time"
 
 	"wetland/core/smoke/browser"
@@ -33,9 +34,11 @@ const (
 	Broken   Verdict = "broken"
 )
 
+// Rank is 0 for the best verdict, and higher for worse ones.
+func (v Verdict) Rank() int { return slices.Index([]Verdict{Sound, Doubtful, Broken}, v) }
+
 func worse(a, b Verdict) Verdict {
-	rank := map[Verdict]int{Sound: 0, Doubtful: 1, Broken: 2}
-	if rank[b] > rank[a] {
+	if b.Rank() > a.Rank() {
 		return b
 	}
 	return a

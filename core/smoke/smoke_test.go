@@ -284,7 +284,7 @@ func TestVisitorsBehindACache(t *testing.T) {
 	}
 	held = goodPage[:300]
 	after = Judge(before, take(t, cached(&held, goodPage)))
-	if finding := find(after, "visitors"); finding == nil || after.Verdict != Broken || !strings.Contains(finding.What, "the page itself is mended") {
+	if finding := find(after, "visitors"); finding == nil || after.Verdict != Broken || !strings.Contains(finding.What, "plain visitors get another answer than the page itself") {
 		t.Errorf("mended behind a broken cache: %s %+v", after.Verdict, after.Pages[0].Findings)
 	}
 }

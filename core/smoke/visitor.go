@@ -78,7 +78,7 @@ func visitFaults(found *collector, now Facts) {
 		return
 	}
 	for _, what := range now.Visitor.Faults {
-		found.add(Broken, "visitors", "the page itself is mended, but plain visitors get another answer: "+what, orWords(now.Visitor.Cache, "nothing in the answer names a cache"))
+		found.add(Broken, "visitors", "plain visitors get another answer than the page itself: "+what, orWords(now.Visitor.Cache, "nothing in the answer names a cache"))
 	}
 }
 

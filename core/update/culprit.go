@@ -80,7 +80,7 @@ func accused(group []*change, judgement *smoke.Judgement) map[*change][]string {
 				continue
 			}
 			for _, c := range group {
-				if !names(finding.What+" "+finding.Evidence, c.target) && !(finding.Check == "active" && strings.Contains(finding.What, c.target.Folder)) {
+				if !names(finding.What+" "+finding.Evidence, c.target) {
 					continue
 				}
 				line := strings.TrimSuffix(fmt.Sprintf("%s: %s: %s", page.Path, finding.What, finding.Evidence), ": ")

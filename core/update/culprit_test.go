@@ -238,6 +238,16 @@ func TestOrderOfSteps(t *testing.T) {
 	child := packageOf(t, "skiff", map[string]string{"theme.toml": "name = \"Skiff\"\nversion = \"1.1\"\nparent = \"quay\"\n"})
 	parent := packageOf(t, "quay", map[string]string{"theme.toml": "name = \"Quay\"\nversion = \"1.1\"\nrequires_plugins = [\"plank2\"]\n", "page.txt": "good"})
 	planks := p.packages(t)
+	if plan, err := PlanOf(t.Context(), p.workspace, Options{Packages: []string{packageOf(t, "dinghy", map[string]string{"theme.toml": "name = \"Dinghy\"\nversion = \"1.0\"\nparent = \"punt\"\n"})}}); err == nil || !strings.Contains(err.Error(), "child theme of punt, which is not installed") {
+		t.Errorf("a child without its parent: %+v %v", plan, err)
+	}
+	both := []string{
+		packageOf(t, "dinghy", map[string]string{"theme.toml": "name = \"Dinghy\"\nversion = \"1.0\"\nparent = \"punt\"\n"}),
+		packageOf(t, "punt", map[string]string{"theme.toml": "name = \"Punt\"\nversion = \"1.0\"\n"}),
+	}
+	if plan, err := PlanOf(t.Context(), p.workspace, Options{Packages: both}); err != nil || plan.Changes()[0].Folder != "punt" {
+		t.Errorf("a child with its parent: %+v %v", plan, err)
+	}
 	given := []string{planks[2], child, planks[1], parent, planks[0]}
 	for asGiven, want := range map[bool]string{false: "quay plank2|skiff|plank3|plank1", true: "plank3|skiff|plank2|quay|plank1"} {
 		plan, err := PlanOf(t.Context(), p.workspace, Options{Packages: given, AsGiven: asGiven})

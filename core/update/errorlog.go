@@ -7,6 +7,7 @@ import (
 	"strings"
 
 	"wetland/core/progress"
+	"wetland/core/site"
 	"wetland/core/site/cms"
 	"wetland/core/smoke"
 )
@@ -39,8 +40,12 @@ func (s *session) readLogs(judgement *smoke.Judgement, targets []*Target) error 
 		return nil
 	}
 	return s.step("php log", 0, "", func() (progress.Mark, string, error) {
-		fresh, known := 0, 0
+		fresh, known, there := 0, 0, 0
 		for _, log := range s.logs {
+			if !log.There() {
+				continue
+			}
+			there++
 			lines, before, err := log.Since()
 			if err != nil {
 				judgement.Add(smoke.Finding{Page: smoke.LogPage, Check: "php log", Verdict: smoke.Doubtful, What: err.Error()})
@@ -52,6 +57,9 @@ func (s *session) readLogs(judgement *smoke.Judgement, targets []*Target) error 
 			}
 		}
 		switch {
+		case there == 0:
+			judgement.NotCovered = append(slices.Clone(judgement.NotCovered), "PHP's log of errors: none is where it is looked for ([site] php_log in "+site.ConfigName+" names it)")
+			return noteMark, "none is where it is looked for", nil
 		case fresh > 0:
 			return badMark, plural(fresh, "new fatal error") + " since the swap", nil
 		case known > 0:

@@ -117,6 +117,7 @@ func (s *session) examine(ctx context.Context, e *Examination, p *packages.Packa
 	fit.AllowMajor = true
 	e.Target = s.target(p, fit, why)
 	live := s.site.ComponentPath(e.Target.Kind, e.Target.Folder)
+	s.checkParent(p, why)
 	e.takeReasons("fit", "it belongs to what is installed in "+live, why)
 	installed, ok := site.Component(s.components, e.Target.Kind, e.Target.Folder)
 	if !ok {
@@ -342,6 +343,8 @@ func (s *session) checkRequiredPlugin(e *Examination, folder string) {
 		e.add("requirements", Care, "it needs the plugin "+folder+", and whether that is active cannot be known", "")
 	case ok:
 		e.add("requirements", Care, "it needs the plugin "+folder+", which is installed, but not active", "Switch that plugin on in the CMS first.")
+	case s.comesAlong(cms.Plugin, folder):
+		e.add("requirements", Care, "it needs the plugin "+folder+", which is installed along with it, not active", "Switch that plugin on in the CMS afterwards.")
 	case slices.ContainsFunc(s.beside, func(b Beside) bool { return b.Kind == cms.Plugin && b.Folder == folder }):
 		e.add("requirements", No, "it needs the plugin "+folder+", which is not installed. It came along in the bundle", "Install that first: wetland update FILE --pick "+folder)
 	default:

@@ -7,6 +7,7 @@ import (
 	"io/fs"
 	"path"
 	"path/filepath"
+	"slices"
 	"strings"
 
 	"wetland/core/files"
@@ -36,11 +37,6 @@ func (s *session) target(p *packages.Package, o Options, why *reasons) *Target {
 	if installed.Name != "" && !strings.EqualFold(installed.Name, p.Header.Name) {
 		why.add(fmt.Sprintf("the package is %q, but the folder %s holds %q", p.Header.Name, p.Folder, installed.Name), "Look whether this is the right package: two different ones share a folder's name.")
 	}
-	if p.Header.Kind == cms.Theme && p.Header.Parent != "" {
-		if _, ok := site.Component(s.components, cms.Theme, p.Header.Parent); !ok {
-			why.add(missingParent(p.Header.Parent), "Install the parent theme first.")
-		}
-	}
 	switch version.Between(t.From, t.To) {
 	case version.Backward:
 		if !o.AllowOlder {
@@ -58,10 +54,6 @@ func (s *session) target(p *packages.Package, o Options, why *reasons) *Target {
 	return t
 }
 
-func missingParent(folder string) string {
-	return fmt.Sprintf("it is a child theme of %s, which is not installed", folder)
-}
-
 const largeStepAdvice = "Rehearse it on a copy of the site, if there is one. To take the step, add --allow-major."
 
 // explainMissing refuses a package that is not installed yet and would land beside
@@ -77,6 +69,22 @@ func (s *session) explainMissing(p *packages.Package, why *reasons) {
 			return
 		}
 	}
+}
+
+// checkParent refuses a child theme whose parent is neither installed nor comes along.
+func (s *session) checkParent(p *packages.Package, why *reasons) {
+	parent := p.Header.Parent
+	if p.Header.Kind != cms.Theme || parent == "" || s.comesAlong(cms.Theme, parent) {
+		return
+	}
+	if _, ok := site.Component(s.components, cms.Theme, parent); !ok {
+		why.add(fmt.Sprintf("it is a child theme of %s, which is not installed", parent), "Install the parent theme first, or together with it.")
+	}
+}
+
+// comesAlong tells of a component whose package is one of several that are wanted.
+func (s *session) comesAlong(kind cms.Kind, folder string) bool {
+	return slices.Contains(s.coming, string(kind)+"/"+folder)
 }
 
 // checkPlace finds out, without touching anything, whether the files can be replaced.

@@ -38,9 +38,15 @@ func (m *motion) goBack(reason string, next ...string) (*Run, error) {
 		return m.needsPerson(err)
 	}
 	if len(m.kept) > 0 {
-		return m.end(KeptPart, fmt.Sprintf("%s. %s is put back, and proved; %s, kept before, %s in place.%s", capital(reason), titles(m.group), titles(m.kept), isAre(len(m.kept)), m.exposedWords()), next...)
+		return m.endBack(KeptPart, fmt.Sprintf("%s. %s %s put back, and proved; %s, kept before, %s in place.%s", capital(reason), titles(m.group), isAre(len(m.group)), titles(m.kept), isAre(len(m.kept)), m.exposedWords()), next...)
 	}
-	return m.end(PutBack, m.backWords(reason), next...)
+	return m.endBack(PutBack, m.backWords(reason), next...)
+}
+
+// endBack ends a run that went back, and says what could not be written to its journal.
+func (m *motion) endBack(state State, reason string, next ...string) (*Run, error) {
+	run, err := m.end(state, reason, next...)
+	return run, errors.Join(m.unlogged, err)
 }
 
 // undo puts back what was before the group, and proves it. It goes by what it finds, not
@@ -49,7 +55,7 @@ func (m *motion) undo(reason string) error {
 	ctx := m.Abandon
 	// A journal that cannot be written, on a full disk say, must not keep the old
 	// version from coming back: recover goes by what it finds.
-	logged := m.log.Write(stepBack, map[string]string{"reason": reason})
+	m.unlogged = errors.Join(m.unlogged, m.log.Write(stepBack, map[string]string{"reason": reason}))
 	if err := m.putUpNotice(); err != nil {
 		m.Report.End(doubtMark, "notice", err.Error()) // going back is worth more
 	}
@@ -85,7 +91,8 @@ func (m *motion) undo(reason string) error {
 		c.target.Fate = FateBack
 	}
 	m.settled = nil
-	return errors.Join(logged, m.log.Write(stepIsBack, nil))
+	m.unlogged = errors.Join(m.unlogged, m.log.Write(stepIsBack, nil))
+	return nil
 }
 
 // backWords says that all is as before.

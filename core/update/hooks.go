@@ -75,7 +75,7 @@ func (m *motion) hooksAfter() error {
 	if line == "" {
 		return nil
 	}
-	err := m.hook(context.WithoutCancel(m.Abandon), when, line)
+	err := m.hook(m.Abandon, when, line)
 	if err != nil {
 		m.run.Next = append(m.run.Next, err.Error())
 	}

@@ -78,6 +78,7 @@ type motion struct {
 	doubts   bool   // one of those was kept with doubts
 	attempts int    // groups that were tried
 	looked   string // the file of the pages that were looked at last
+	unlogged error  // what could not be written to the journal while going back
 	// unrecorded is why the pages could not be made what later ones are compared with.
 	unrecorded error
 	baseline   *smoke.Take
@@ -132,7 +133,8 @@ func PlanOf(ctx context.Context, w *site.Workspace, o Options) (plan *Plan, err 
 	if err != nil {
 		return nil, err
 	}
-	return m.plan, errors.Join(m.addRisks(ctx), m.closeMotion())
+	m.plan.Size, err = m.snapshotSize(ctx)
+	return m.plan, errors.Join(err, m.addRisks(ctx), m.closeMotion())
 }
 
 // openMotion opens the site and the packages, and examines everything that can stand
@@ -181,9 +183,7 @@ func (m *motion) prepare(ctx context.Context, why *reasons) error {
 			return err
 		}
 	}
-	if err := m.makePlan(ctx); err != nil {
-		return err
-	}
+	m.makePlan()
 	if m.options.Planned != nil {
 		m.options.Planned(m.plan)
 	}
@@ -205,25 +205,19 @@ func (m *motion) prepare(ctx context.Context, why *reasons) error {
 func (m *motion) checkChange(ctx context.Context, c *change, why *reasons) error {
 	var own reasons
 	m.checkPlace(c.target, c.pkg, &own)
+	m.checkParent(c.pkg, &own)
 	if err := m.checkEdits(ctx, c, &own); err != nil {
 		return err
 	}
 	var needs Examination
 	m.checkRequirements(ctx, &needs, c.pkg)
 	for _, check := range needs.Checks {
-		if check.Advice == No && !m.comesAlong(check) {
+		if check.Advice == No {
 			own.add(check.What, check.Do)
 		}
 	}
 	m.addOwn(why, c.target.Folder, own)
 	return nil
-}
-
-// comesAlong tells of a plugin that is required and is one of the packages.
-func (m *motion) comesAlong(check Check) bool {
-	return slices.ContainsFunc(m.changes, func(c *change) bool {
-		return strings.Contains(check.What, "needs the plugin "+c.target.Folder+",")
-	})
 }
 
 // addOwn adds a package's reasons, named if there are several packages.
@@ -566,6 +560,7 @@ func (m *motion) judge(ctx context.Context) (*smoke.Judgement, error) {
 		return nil, err
 	}
 	m.checkActive(ctx, judgement)
+	m.weigh(judgement) // with what was found besides the pages
 	return judgement, m.log.Write(stepJudged, map[string]any{"verdict": judgement.Verdict})
 }
 
@@ -601,6 +596,7 @@ func (m *motion) checkActive(ctx context.Context, judgement *smoke.Judgement) {
 	}
 	for _, c := range m.group {
 		if finding.What = m.stillActive(c, now); finding.What != "" {
+			finding.Evidence = c.live + "/"
 			judgement.Add(finding)
 		}
 	}
@@ -644,6 +640,9 @@ func (m *motion) keepGroup(ctx context.Context, judgement *smoke.Judgement) erro
 		m.doubts = true
 		// Accepted: the next step is compared with it.
 		if m.baseline, err = smoke.LoadTake(filepath.Join(m.run.Folder, m.looked)); err != nil {
+			return err
+		}
+		if err := m.baseline.Save(filepath.Join(m.run.Folder, acceptedPagesFile)); err != nil {
 			return err
 		}
 	} else if !m.doubts {
@@ -730,12 +729,12 @@ func (m *motion) finishAfter(ctx context.Context, reason string) (*Run, error) {
 		next = append(next, "wetland accept "+m.run.Name+" --because WHY    if it is as it should be; then update again")
 	}
 	if len(m.kept) == 0 {
-		return m.end(PutBack, m.backWords(reason), next...)
+		return m.endBack(PutBack, m.backWords(reason), next...)
 	}
 	if m.unrecorded != nil {
 		next = append(next, fmt.Sprintf("wetland smoke --learn    records the pages anew: that failed (%v)", m.unrecorded))
 	}
-	return m.end(KeptPart, fmt.Sprintf("%s %s in place, and the pages are %s.%s%s", titles(m.kept), isAre(len(m.kept)), map[bool]string{true: "as you accepted them", false: "sound"}[m.doubts], strings.Join(parts, ""), m.exposedWords()), next...)
+	return m.endBack(KeptPart, fmt.Sprintf("%s %s in place, and the pages are %s.%s%s", titles(m.kept), isAre(len(m.kept)), map[bool]string{true: "as you accepted them", false: "sound"}[m.doubts], strings.Join(parts, ""), m.exposedWords()), next...)
 }
 
 func isAre(n int) string {

@@ -4,8 +4,10 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"io"
 	"io/fs"
 	"path"
+	"strings"
 	"time"
 
 	"wetland/core/files"
@@ -50,13 +52,11 @@ func (s *session) takeDownNotice() error {
 	if err != nil {
 		return fmt.Errorf("look at the notice for visitors: %w", err)
 	}
-	const enough = 24 // what begins every notice of ours
-	head := make([]byte, enough)
-	n, _ := file.Read(head)
-	if err := file.Close(); err != nil {
-		return err
+	there, err := io.ReadAll(io.LimitReader(file, 4<<10))
+	if err := errors.Join(err, file.Close()); err != nil {
+		return fmt.Errorf("look at the notice for visitors: %w", err)
 	}
-	if n < enough || string(head) != text[:enough] {
+	if ours, _, _ := strings.Cut(text, "\n"); !strings.HasPrefix(string(there), ours+"\n") {
 		return nil
 	}
 	if err := s.site.Place.Remove(name); err != nil {

@@ -74,10 +74,11 @@ func (s *session) settle(ctx context.Context) error {
 }
 
 // look fetches all pages and judges them; what is not sound gets the quick remedies, and
-// is looked at again. The pages go to a file of the run,
-// and their pictures to a folder of that name.
+// is looked at again. The pages go to a file of the run, and their pictures to a folder of
+// that name.
 func (s *session) look(ctx context.Context, name, file string, baseline *smoke.Take) (*smoke.Judgement, error) {
 	var judgement *smoke.Judgement
+	tried := len(s.run.Remedies)
 	s.fetcher.Pictures = filepath.Join(s.run.Folder, picturesFolder, strings.TrimSuffix(strings.TrimPrefix(file, "pages-"), ".json"))
 	err := s.step(name, int64(len(s.pages)), "pages", func() (progress.Mark, string, error) {
 		take, err := s.fetcher.Take(ctx, s.pages, s.Report)
@@ -90,14 +91,14 @@ func (s *session) look(ctx context.Context, name, file string, baseline *smoke.T
 			if take, judgement, err = s.mend(ctx, take, baseline); err != nil {
 				return badMark, "", err
 			}
-			again = ", looked at twice"
+			again = "; quick remedies did not mend it"
 		}
 		if err := take.Save(filepath.Join(s.run.Folder, file)); err != nil {
 			return badMark, "", err
 		}
 		switch judgement.Verdict {
 		case smoke.Sound:
-			return goodMark, fmt.Sprintf("%s, all sound%s", plural(len(s.pages), "page"), s.helped()), nil
+			return goodMark, fmt.Sprintf("%s, all sound%s", plural(len(s.pages), "page"), helped(s.run.Remedies[tried:])), nil
 		case smoke.Doubtful:
 			return doubtMark, fmt.Sprintf("%d of %s doubtful%s", judgement.Count(smoke.Doubtful), plural(len(s.pages), "page"), again), nil
 		}
@@ -107,9 +108,9 @@ func (s *session) look(ctx context.Context, name, file string, baseline *smoke.T
 }
 
 // helped names the remedies without which the pages would not be sound.
-func (s *session) helped() string {
+func helped(remedies []Remedy) string {
 	var names []string
-	for _, remedy := range s.run.Remedies {
+	for _, remedy := range remedies {
 		if len(remedy.Helped) > 0 && !slices.Contains(names, remedy.What) {
 			names = append(names, remedy.What)
 		}

@@ -19,7 +19,7 @@ type Plan struct {
 	Left     []Left     `json:"left,omitempty"` // what the shelf has newer, and is not updated
 	OneByOne bool       `json:"one_by_one"`     // each step is judged by itself
 	Pages    []string   `json:"pages"`
-	Size     int64      `json:"snapshot_at_most"` // bytes that the snapshot may need in the store
+	Size     int64      `json:"snapshot_at_most"` // bytes that the snapshot may need in the store; PlanOf alone tells
 	InDoubt  Decision   `json:"in_doubt"`         // when nobody is asked
 	Search   bool       `json:"search"`           // for a culprit, when nobody is asked
 	Within   string     `json:"within,omitempty"` // how long it may take; "": without limit
@@ -57,6 +57,18 @@ func (p *Plan) Changes() []PlannedChange {
 	return all
 }
 
+// NothingNewer says that an update of everything has nothing to do.
+type NothingNewer struct{ Left []Left }
+
+// Error says it, with what was passed over.
+func (n *NothingNewer) Error() string {
+	text := "the shelf has nothing newer to update"
+	for _, left := range n.Left {
+		text += fmt.Sprintf("\n%s %s is left: %s", left.Folder, left.Version, left.Because)
+	}
+	return text
+}
+
 // choose opens the packages that are wanted. Whatever is wrong with any of them is a
 // reason against all.
 func (m *motion) choose(ctx context.Context, why *reasons) error {
@@ -68,7 +80,7 @@ func (m *motion) choose(ctx context.Context, why *reasons) error {
 			return err
 		}
 		if len(named) == 0 {
-			why.add("the shelf has nothing newer than what is installed", "See: wetland shelf. To put packages there: wetland shelve FILE")
+			return &NothingNewer{m.plan.Left}
 		}
 		m.options.Packages = named
 	}
@@ -89,16 +101,15 @@ func (m *motion) choose(ctx context.Context, why *reasons) error {
 			c.companions = append(c.companions, pkg.Header.RequiresPlugins...)
 			m.checkTwice(c, &own)
 			m.checkStay(c.target, &own)
-			m.changes = append(m.changes, c)
+			m.changes, m.coming = append(m.changes, c), append(m.coming, c.key())
 			label = c.target.Folder
 		}
 		m.addOwn(why, label, own)
 	}
-	m.checkParents(why)
 	return nil
 }
 
-// newer lists what the shelf has newer, as NAME@VERSION, and notes what is passed over.
+// newer lists the packages that the shelf has newer, and notes what is passed over.
 func (m *motion) newer() ([]string, error) {
 	entries, err := m.shelf().List()
 	if err != nil {
@@ -152,19 +163,9 @@ func (m *motion) checkStay(t *Target, why *reasons) {
 	}
 }
 
-// checkParents refuses a child theme whose parent is neither installed nor comes along.
-// target has refused it by what is installed alone.
-func (m *motion) checkParents(why *reasons) {
-	*why = slices.DeleteFunc(*why, func(r Reason) bool {
-		return slices.ContainsFunc(m.changes, func(c *change) bool {
-			return c.target.Kind == cms.Theme && r.What == missingParent(c.target.Folder)
-		})
-	})
-}
-
 // makePlan puts the changes in order: parent themes before their children, a theme in one
 // step with the plugins that belong to it, then the other plugins.
-func (m *motion) makePlan(ctx context.Context) error {
+func (m *motion) makePlan() {
 	p := m.plan
 	if m.options.AsGiven {
 		for _, c := range m.changes {
@@ -194,9 +195,6 @@ func (m *motion) makePlan(ctx context.Context) error {
 	if config.Within > 0 {
 		p.Within = time.Duration(config.Within).String()
 	}
-	var err error
-	p.Size, err = m.snapshotSize(ctx)
-	return err
 }
 
 // addRisks says of each component what a person should know before.

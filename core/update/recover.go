@@ -273,7 +273,11 @@ func (m *motion) readWhatWas(t trace) error {
 	if err := m.readOldTrees(); err != nil {
 		return err
 	}
-	if m.baseline, err = smoke.LoadTake(filepath.Join(m.run.Folder, BaselineFile)); err != nil {
+	m.baseline, err = smoke.LoadTake(filepath.Join(m.run.Folder, acceptedPagesFile))
+	if errors.Is(err, fs.ErrNotExist) {
+		m.baseline, err = smoke.LoadTake(filepath.Join(m.run.Folder, BaselineFile))
+	}
+	if err != nil {
 		return fmt.Errorf("read the pages from before the update: %w", err)
 	}
 	for _, c := range m.group {

@@ -74,6 +74,9 @@ func (s *session) mend(ctx context.Context, take *smoke.Take, baseline *smoke.Ta
 			if ctx.Err() != nil {
 				return nil, nil, err
 			}
+			if errors.Is(err, errors.ErrUnsupported) {
+				continue
+			}
 			s.Report.End(progress.Note, "remedy", fmt.Sprintf("%s: not possible (%v)", remedy.what, err))
 			continue
 		}
@@ -90,10 +93,9 @@ func (s *session) mend(ctx context.Context, take *smoke.Take, baseline *smoke.Ta
 
 // better lists the pages that have a better verdict than before.
 func better(before, after *smoke.Judgement) []string {
-	rank := map[smoke.Verdict]int{smoke.Sound: 0, smoke.Doubtful: 1, smoke.Broken: 2}
 	helped := []string{}
 	for i, page := range after.Pages {
-		if rank[page.Verdict] < rank[before.Pages[i].Verdict] {
+		if page.Verdict.Rank() < before.Pages[i].Verdict.Rank() {
 			helped = append(helped, page.Path)
 		}
 	}

@@ -119,6 +119,9 @@ const (
 	BaselineFile = "pages-before.json"
 	AfterFile    = "pages-after.json"
 	againFile    = "pages-again.json"
+	// acceptedPagesFile has pages that were kept with doubts: the next step is compared
+	// with them.
+	acceptedPagesFile = "pages-accepted.json"
 	// picturesFolder has the folders before and after.
 	picturesFolder = "pictures"
 )

@@ -81,6 +81,7 @@ type session struct {
 	rules      smoke.Rules
 	pages      []smoke.Page
 	logs       []*smoke.ErrorLog
+	coming     []string           // components whose packages are wanted together, as kind/folder
 	beside     []Beside           // what came in one bundle with the package
 	notice     bool               // visitors see a notice while files are swapped
 	settled    *snapshot.Manifest // from after the swap, once the CMS had settled; nil: none

@@ -153,11 +153,12 @@ type Site interface {
 	Obstacles(ctx context.Context, db database.Database) []string
 	// ErrorLogs are the files in which PHP may log its errors, absolute.
 	ErrorLogs() []string
-	// RebuildLinks has the CMS work out the addresses of its pages anew at the next visit.
+	// RebuildLinks has the CMS work out the addresses of its pages anew at the next visit. It
+	// returns an error that wraps errors.ErrUnsupported where there is nothing to rebuild.
 	RebuildLinks(ctx context.Context, db database.Database) error
 	// Notice is the file that makes the CMS show visitors a notice instead of pages, and
-	// its text, of a form that expires by itself; "" if the CMS has none. The first 24
-	// bytes of the text are the same each time.
+	// its text, of a form that expires by itself; "" if the CMS has none. The first
+	// line of the text is the same each time: it tells ours from others'.
 	Notice(now time.Time) (file, text string)
 	// SettleTime is how long old code may go on answering after files changed.
 	SettleTime() time.Duration

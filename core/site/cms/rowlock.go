@@ -189,9 +189,11 @@ func (r *rowlockSite) Warnings(context.Context, database.Database, Component) []
 func (r *rowlockSite) Busy(context.Context, database.Database) []string      { return nil }
 func (r *rowlockSite) Obstacles(context.Context, database.Database) []string { return nil }
 func (r *rowlockSite) ErrorLogs() []string                                   { return nil }
-func (r *rowlockSite) RebuildLinks(context.Context, database.Database) error { return nil }
-func (r *rowlockSite) Notice(time.Time) (file, text string)                  { return "", "" }
-func (r *rowlockSite) SettleTime() time.Duration                             { return 0 }
+func (r *rowlockSite) RebuildLinks(context.Context, database.Database) error {
+	return errors.ErrUnsupported
+}
+func (r *rowlockSite) Notice(time.Time) (file, text string) { return "", "" }
+func (r *rowlockSite) SettleTime() time.Duration            { return 0 }
 
 // publicFiles names the newest uploads, which no other site has, then files of
 // the active components.
