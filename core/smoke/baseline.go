@@ -43,6 +43,9 @@ func mergeFacts(a, b Facts) Facts {
 	a.Scripts, a.Mixed, a.Hidden = either(a.Scripts, b.Scripts), either(a.Mixed, b.Mixed), either(a.Hidden, b.Hidden)
 	a.Data = both(a.Data, b.Data)
 	a.Rules, a.Damaged, a.Took = min(a.Rules, b.Rules), max(a.Damaged, b.Damaged), max(a.Took, b.Took)
+	if !slices.Equal(a.Loads, b.Loads) {
+		a.Loads = nil // they move by themselves
+	}
 	if a.Language != b.Language {
 		a.Language = ""
 	}
@@ -76,9 +79,9 @@ func mergeFacts(a, b Facts) Facts {
 	}
 	a.Landmarks = steady
 	a.Menus = mergeMenus(a.Menus, b.Menus)
-	a.Forms = slices.DeleteFunc(slices.Clone(a.Forms), func(f Form) bool {
-		return !slices.ContainsFunc(b.Forms, func(g Form) bool { return f.Name == g.Name })
-	})
+	a.Forms = mergeForms(a.Forms, b.Forms)
+	mergeContent(&a, b)
+	a.Leaks, a.HasFont = either(a.Leaks, b.Leaks), a.HasFont && b.HasFont
 	a.Assets = slices.Concat(a.Assets, slices.DeleteFunc(slices.Clone(b.Assets), func(x Asset) bool { return slices.Contains(a.Assets, x) }))
 	return a
 }

@@ -153,13 +153,8 @@ func (f *Fetcher) menuLinks(front answer) []string {
 // do something, lead to files or to the dashboard are no pages to test.
 func (f *Fetcher) pathOf(link *url.URL) (string, bool) {
 	below, inside := strings.CutPrefix(link.Path, strings.TrimSuffix(f.Address.Path, "/"))
-	if link.Host != f.Address.Host || !inside || isFile(link.Path) {
+	if link.Host != f.Address.Host || !inside || isFile(link.Path) || doesSomething(link) || strings.Contains(link.RequestURI(), "feed") {
 		return "", false
-	}
-	for _, part := range []string{"wp-admin", "wp-login", "logout", "sign-out", "replytocom", "add-to-cart", "feed"} {
-		if strings.Contains(link.RequestURI(), part) {
-			return "", false
-		}
 	}
 	plain := withoutMark(link)
 	if below == "" {
@@ -169,6 +164,14 @@ func (f *Fetcher) pathOf(link *url.URL) (string, bool) {
 		below += "?" + plain.RawQuery
 	}
 	return below, true
+}
+
+// doesSomething tells of links that are no mere reading, or need a session.
+func doesSomething(link *url.URL) bool {
+	address := strings.ToLower(link.RequestURI())
+	return slices.ContainsFunc([]string{"wp-admin", "wp-login", "logout", "sign-out", "replytocom", "add-to-cart", "nonce", "delete", "remove"}, func(part string) bool {
+		return strings.Contains(address, part)
+	})
 }
 
 // sitemap reads a sitemap, or an index of sitemaps down to depth.

@@ -16,6 +16,7 @@ import (
 	"syscall"
 	"time"
 
+	"github.com/PuerkitoBio/goquery"
 	"golang.org/x/sync/errgroup"
 
 	"wetland/core/progress"
@@ -31,6 +32,8 @@ type Fetcher struct {
 	// none.
 	BrowserProgram string
 	Reach          Reach
+	// Before is what the site was like: links that are not in it are followed. nil: none are.
+	Before *Take
 	// Pictures is the folder for the browser's pictures; "": none are kept.
 	Pictures string
 	running  *browser.Browser
@@ -245,6 +248,9 @@ func (f *Fetcher) Take(ctx context.Context, pages []Page, report progress.Report
 		take.NotCovered = append(slices.Clone(take.NotCovered), fmt.Sprintf("style sheets, scripts and images beyond the first %d", mostAssets))
 	}
 	if err == nil {
+		err = f.follow(ctx, take)
+	}
+	if err == nil {
 		err = f.withBrowser(ctx, take, report)
 	}
 	return take, err
@@ -263,11 +269,15 @@ func (f *Fetcher) look(ctx context.Context, page Page, shared *assets) Facts {
 	if !page.SignedIn {
 		facts.Visitor = f.visit(ctx, page, where, facts)
 	}
-	rules := f.lookAtAssets(ctx, &facts, shared)
+	rules, sheets := f.lookAtAssets(ctx, &facts, shared)
 	if document != nil {
-		own, count := parseSheet(inlineSheets(document))
+		inline := inlineSheets(document)
+		own, count := parseSheet(inline)
 		facts.Rules += count
-		readStyle(&facts, document, append(rules, own...))
+		sheets.add(inline)
+		document.Find("[style]").Each(func(_ int, s *goquery.Selection) { sheets.add([]byte(s.AttrOr("style", ""))) })
+		facts.Settings, facts.Unset = sheets.names()
+		readStyle(&facts, document, append(rules, own...), sheets.set)
 		readTexts(&facts, document)
 	}
 	return facts
@@ -275,19 +285,21 @@ func (f *Fetcher) look(ctx context.Context, page Page, shared *assets) Facts {
 
 // lookAtAssets fetches what a page loads, and the fonts that its style sheets name. It
 // returns the sheets' rules.
-func (f *Fetcher) lookAtAssets(ctx context.Context, facts *Facts, shared *assets) (rules []styleRule) {
+func (f *Fetcher) lookAtAssets(ctx context.Context, facts *Facts, shared *assets) (rules []styleRule, sheets settings) {
+	sheets = newSettings()
 	for i := 0; i < len(facts.Assets); i++ { // which grows
 		asset := &facts.Assets[i]
 		state := shared.look(ctx, *asset)
 		asset.Problem, asset.Syntax, asset.Bytes = state.problem, state.syntax, state.bytes
 		rules = append(rules, state.rules...)
+		sheets.join(state.settings)
 		facts.Rules += state.count
 		if at, err := url.Parse(asset.Path); err == nil {
 			asset.Path = at.Path
 		}
 		facts.Assets = append(facts.Assets, state.fonts...)
 	}
-	return rules
+	return rules, sheets
 }
 
 // assets fetches every style sheet, script and image once for all pages.
@@ -305,8 +317,10 @@ type assetState struct {
 	syntax  string // of a script
 	rules   []styleRule
 	count   int // of a style sheet's rules
-	fonts   []Asset
-	bytes   int
+	// settings of a style sheet, and of those that it imports.
+	settings settings
+	fonts    []Asset
+	bytes    int
 }
 
 // look tells what an asset is like. What is beyond mostAssets is not asked for.
@@ -349,6 +363,8 @@ func (a *assets) fetch(ctx context.Context, asset Asset, state *assetState) {
 		state.problem = "the server answers with a web page in its place"
 	case asset.Kind == "style sheet":
 		state.rules, state.count = parseSheet(got.body)
+		state.settings = newSettings()
+		state.settings.add(got.body)
 		state.fonts = a.fonts(where, got.body)
 		a.imports(ctx, where, got.body, state, 2)
 	case asset.Kind == "script":
@@ -399,6 +415,7 @@ func (a *assets) imports(ctx context.Context, from *url.URL, text []byte, state 
 		}
 		rules, count := parseSheet(got.body)
 		state.rules, state.count = append(rules, state.rules...), state.count+count
+		state.settings.add(got.body)
 		state.fonts = append(state.fonts, a.fonts(where, got.body)...)
 		a.imports(ctx, where, got.body, state, depth-1)
 	}

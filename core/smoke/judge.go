@@ -3,6 +3,7 @@ package smoke
 import (
 	"fmt"
 	"net/url"
+	"regexp"
 	"slices"
 	"strings"
 	"time"
@@ -71,11 +72,11 @@ func judgePage(was *Facts, now Facts) PageVerdict {
 	known := map[string]bool{}
 	if was != nil {
 		for _, finding := range faults(*was) {
-			known[finding.Check+"\x00"+finding.What] = true
+			known[kindOf(finding)] = true
 		}
 	}
 	for _, finding := range faults(now) {
-		finding.Known = known[finding.Check+"\x00"+finding.What]
+		finding.Known = known[kindOf(finding)]
 		page.Findings = append(page.Findings, finding)
 	}
 	if was != nil && was.Problem == "" && now.Problem == "" {
@@ -89,6 +90,11 @@ func judgePage(was *Facts, now Facts) PageVerdict {
 	}
 	return page
 }
+
+// kindOf is what two findings share that tell of the same fault: numbers move by themselves.
+func kindOf(f Finding) string { return f.Check + "\x00" + digits.ReplaceAllString(f.What, "0") }
+
+var digits = regexp.MustCompile(`\d+`)
 
 // collector gathers findings.
 type collector []Finding
@@ -171,12 +177,13 @@ func losses(was, now Facts) []Finding {
 		found.add(Broken, "type", fmt.Sprintf("it is no web page any more but %s", orWords(now.Type, "something that says no type")), "")
 		return found
 	}
-	if was.Title != "" && !mended(was.Title, now.Title) {
+	if was.Title != "" && !sameTitle(was.Title, now.Title) {
 		found.add(Doubtful, "title", fmt.Sprintf("the title is %q, was %q", now.Title, was.Title), "")
 	}
 	if now.NoIndex && !was.NoIndex {
 		found.add(Broken, "robots", "the page asks search engines to forget it (noindex)", "")
 	}
+	loseWays(&found, was, now)
 	loseMeta(&found, was, now)
 	loseContent(&found, was, now)
 	loseLandmarks(&found, was, now)
@@ -184,6 +191,9 @@ func losses(was, now Facts) []Finding {
 	loseStyle(&found, was, now)
 	loseSpeed(&found, was, now)
 	loseSights(&found, was, now)
+	loseWords(&found, was, now)
+	loseLeaks(&found, was, now)
+	loseLinks(&found, was, now)
 	loseMenus(&found, was, now)
 	loseForms(&found, was, now)
 	visitNotes(&found, now)
@@ -202,11 +212,39 @@ func loseTarget(found *collector, was, now Facts) {
 	before, after := lastHop(was), lastHop(now)
 	switch {
 	case before == after:
+	case asksToSignIn(now) && !asksToSignIn(was):
+		found.add(Broken, "redirect", "it now asks visitors to sign in, at "+orItself(after), "")
 	case hostOf(after) != hostOf(before):
 		found.add(Broken, "redirect", "it now leads to "+orItself(after), "")
 	default:
 		found.add(Doubtful, "redirect", fmt.Sprintf("it now ends at %s", orItself(after)), "before: "+orItself(before))
 	}
+}
+
+// loseWays finds pages that are not shown where they are asked for.
+func loseWays(found *collector, was, now Facts) {
+	if now.Attached && !was.Attached {
+		found.add(Broken, "type", "browsers offer it as a file to keep instead of showing it", "")
+	}
+	switch {
+	case now.Moves == was.Moves || now.Moves == "" || now.Moves == now.Path:
+	case hostOf(now.Moves) != "":
+		found.add(Broken, "redirect", "browsers move on by themselves to "+now.Moves, "")
+	default:
+		found.add(Doubtful, "redirect", "browsers move on by themselves to "+now.Moves, "")
+	}
+}
+
+// sameTitle tells of a title in which every word of the earlier one is left, or which has a
+// letter or two mended. Dividers and order are no words.
+func sameTitle(was, now string) bool {
+	before, after := words(was), words(now)
+	for word, n := range before {
+		if after[word] < n {
+			return mended(was, now)
+		}
+	}
+	return len(before) > 0 || mended(was, now)
 }
 
 func lastHop(f Facts) string {
@@ -276,6 +314,9 @@ func loseLandmarks(found *collector, was, now Facts) {
 		if was.Landmarks[name] > 0 && now.Landmarks[name] == 0 {
 			found.add(Doubtful, "layout", fmt.Sprintf("the %s is gone", name), "")
 		}
+		if name == "header" && was.Landmarks[name] > 0 && now.Landmarks[name] > was.Landmarks[name] && now.Inside[name]*10 >= was.Inside[name]*18 {
+			found.add(Doubtful, "layout", fmt.Sprintf("the header stands there %d times", now.Landmarks[name]), "")
+		}
 		if name == "side column" && now.Landmarks[name] > 0 && now.Landmarks[name] < was.Landmarks[name] {
 			found.add(Doubtful, "layout", fmt.Sprintf("%d of %d side columns are gone", was.Landmarks[name]-now.Landmarks[name], was.Landmarks[name]), "")
 		}
@@ -300,20 +341,6 @@ func loseMenus(found *collector, was, now Facts) {
 		}
 		if best.Within != menu.Within {
 			found.add(Doubtful, "layout", fmt.Sprintf("the menu moved from the %s to the %s", menu.Within, best.Within), "")
-		}
-	}
-}
-
-func loseForms(found *collector, was, now Facts) {
-	for _, form := range was.Forms {
-		i := slices.IndexFunc(now.Forms, func(f Form) bool { return f.Name == form.Name })
-		if i < 0 {
-			found.add(Broken, "form", fmt.Sprintf("the form %q is gone", form.Name), "fields: "+strings.Join(form.Fields, ", "))
-			continue
-		}
-		lost := slices.DeleteFunc(slices.Clone(form.Fields), func(s string) bool { return slices.Contains(now.Forms[i].Fields, s) })
-		if len(lost) > 0 {
-			found.add(Broken, "form", fmt.Sprintf("the form %q lost %d of %d fields", form.Name, len(lost), len(form.Fields)), strings.Join(lost, ", "))
 		}
 	}
 }

@@ -106,8 +106,28 @@ type Facts struct {
 	Rules     int            `json:"rules,omitempty"`   // of all its style sheets
 	// Layout is how each landmark arranges what is in it, at each width; Hidden, which
 	// do not show.
-	Layout map[string]string `json:"layout,omitempty"`
-	Hidden []string          `json:"hidden,omitempty"`
+	Layout      map[string]string `json:"layout,omitempty"`
+	Hidden      []string          `json:"hidden,omitempty"`
+	HasFont     bool              `json:"has_font,omitempty"` // a style sheet says in which letters it is set
+	RightToLeft bool              `json:"right_to_left,omitempty"`
+	Attached    bool              `json:"attached,omitempty"` // browsers are told to keep it as a file
+	Moves       string            `json:"moves,omitempty"`    // where browsers are told to go on to; a path on this site
+	// Words, Sections and Tables are what the page says: how often each word stands in its
+	// main part, and how many letters under each heading.
+	Words    map[string]int `json:"words,omitempty"`
+	Sections map[string]int `json:"sections,omitempty"`
+	Tables   []Table        `json:"tables,omitempty"`
+	Passages []string       `json:"passages,omitempty"` // of its text, in small letters
+	// Settings are the custom properties that its style sheets set; Unset, those that they
+	// use and nothing sets.
+	Settings   []string `json:"settings,omitempty"`
+	Unset      []string `json:"unset,omitempty"`
+	FitsPhones bool     `json:"fits_phones,omitempty"` // it asks for the width of the screen
+	Leaks      []string `json:"leaks,omitempty"`       // signs of templates that stand on the page
+	// Links lead to pages of the site; Dead, of those that are new, to nothing.
+	Links     []Link   `json:"links,omitempty"`
+	Dead      []Link   `json:"dead,omitempty"`
+	DeadForms []string `json:"dead_forms,omitempty"` // are sent to nothing
 	// Inside is how many letters each landmark holds.
 	Inside map[string]int `json:"inside,omitempty"`
 	// Unknown says why the page itself was not seen: something else answered for it.
@@ -119,6 +139,7 @@ type Facts struct {
 	Sights  map[string]browser.Sight `json:"sights,omitempty"`
 	Errors  []string                 `json:"errors,omitempty"`  // error texts found on it
 	Missing []string                 `json:"missing,omitempty"` // expected texts not found
+	Loads   []string                 `json:"loads,omitempty"`   // style sheets, scripts and images, with the queries of their addresses
 	Assets  []Asset                  `json:"assets,omitempty"`
 }
 
@@ -126,12 +147,6 @@ type Facts struct {
 type Menu struct {
 	Within string   `json:"within"` // the landmark it is in
 	Links  []string `json:"links"`
-}
-
-// Form is one form of a page.
-type Form struct {
-	Name   string   `json:"name"` // its id, name or target
-	Fields []string `json:"fields"`
 }
 
 // Asset is a style sheet, script or image of the site's own that a page names.

@@ -38,6 +38,7 @@ func readPage(page Page, where *url.URL, got answer) (Facts, *goquery.Document) 
 	facts.Type, _, _ = mime.ParseMediaType(kind)
 	text := toUTF8(got.body, kind)
 	facts.Errors = errorTexts(text)
+	readHeader(&facts, got.header, where)
 	for _, want := range page.Expect {
 		if !bytes.Contains(text, []byte(want)) {
 			facts.Missing = append(facts.Missing, want)
@@ -73,6 +74,26 @@ func readPage(page Page, where *url.URL, got answer) (Facts, *goquery.Document) 
 	}
 	readDocument(&facts, document, where)
 	return facts, document
+}
+
+// readHeader notes what the answer's header makes of the page.
+func readHeader(facts *Facts, header http.Header, where *url.URL) {
+	disposition, _, _ := mime.ParseMediaType(header.Get("Content-Disposition"))
+	facts.Attached = disposition == "attachment"
+	facts.NoIndex = strings.Contains(strings.ToLower(strings.Join(header.Values("X-Robots-Tag"), ",")), "noindex")
+	if _, target, ok := strings.Cut(strings.ToLower(header.Get("Refresh")), "url="); ok {
+		facts.movesTo(target, where)
+	}
+}
+
+// movesTo notes that browsers go on to another page by themselves.
+func (f *Facts) movesTo(target string, where *url.URL) {
+	if next, err := where.Parse(strings.Trim(strings.TrimSpace(target), `"'`)); err == nil {
+		f.Moves = withoutMark(next).String()
+		if next.Host == where.Host {
+			f.Moves = withoutMark(next).RequestURI()
+		}
+	}
 }
 
 // challenge tells of a page that stands in for the wanted one: it wants to know
@@ -151,6 +172,15 @@ var errorShapes = []struct {
 	{"error establishing a database", regexp.MustCompile(`(?i)Error establishing a database connection`)},
 	{"wpdberror", regexp.MustCompile(`(?i)<div id="error"><p class="wpdberror">.{0,300}`)},
 	{"you have an error in your sql", regexp.MustCompile(`(?i)You have an error in your SQL syntax[^\n<]{0,200}`)},
+	{"<?", regexp.MustCompile(`<\?(?:php\s|=)[^\n]{0,200}`)},
+	// What var_dump and print_r write, and a stack of calls (PHP, ext/standard/var.c and
+	// Zend/zend_exceptions.c).
+	{"(", regexp.MustCompile(`(?m)^\s*(?:array|object)\([\w\\]+\)(?:#\d+ \(\d+\))? \{\s*$`)},
+	{"string(", regexp.MustCompile(`\bstring\(\d+\) "`)},
+	{"[", regexp.MustCompile(`(?:\bArray|\w Object)\s*\n\s*\(\s*\n\s*\[`)},
+	{".php(", regexp.MustCompile(`#\d+ \S{1,200}\.php\(\d+\): [^\n<]{0,120}`)},
+	{"sqlstate[", regexp.MustCompile(`(?i)SQLSTATE\[\w+\][^\n<]{0,200}`)},
+	{" at line ", regexp.MustCompile(`\w+\\Error\\\w+[^\n<]{0,200} at line \d+|\bin "[^"<\n]{1,200}" at line \d+`)},
 	{"rowlock could not show", regexp.MustCompile(`(?i)<h1>Rowlock could not show this page</h1>`)},
 }
 
@@ -211,10 +241,10 @@ func readDocument(facts *Facts, document *goquery.Document, where *url.URL) {
 			facts.Menus = append(facts.Menus, menu)
 		}
 	})
-	document.Find("form").Each(func(_ int, s *goquery.Selection) { facts.Forms = append(facts.Forms, readForm(s, where)) })
+	document.Find("form").Each(func(_ int, s *goquery.Selection) { facts.Forms = append(facts.Forms, readForm(document, s, where)) })
 	facts.Entries = countEntries(document)
 	facts.Images = document.Find("img").Length()
-	facts.NoIndex = strings.Contains(strings.ToLower(document.Find(`meta[name="robots" i]`).AttrOr("content", "")), "noindex")
+	facts.NoIndex = facts.NoIndex || strings.Contains(strings.ToLower(document.Find(`meta[name="robots" i]`).AttrOr("content", "")), "noindex")
 	facts.Language, _, _ = strings.Cut(strings.ToLower(document.Find("html").AttrOr("lang", "")), "-")
 	if at, err := where.Parse(document.Find(`link[rel="canonical" i]`).AttrOr("href", "")); err == nil && at.String() != where.String() {
 		facts.Canonical = withoutMark(at).String()
@@ -224,19 +254,32 @@ func readDocument(facts *Facts, document *goquery.Document, where *url.URL) {
 			facts.Mixed = append(facts.Mixed, s.AttrOr("src", s.AttrOr("href", "")))
 		})
 	}
+	facts.RightToLeft = strings.EqualFold(document.Find("html").AttrOr("dir", document.Find("body").AttrOr("dir", "")), "rtl")
+	if _, target, ok := strings.Cut(strings.ToLower(document.Find(`meta[http-equiv="refresh" i]`).AttrOr("content", "")), "url="); ok {
+		facts.movesTo(target, where)
+	}
+	facts.FitsPhones = strings.Contains(strings.ReplaceAll(strings.ToLower(document.Find(`meta[name="viewport" i]`).AttrOr("content", "")), " ", ""), "width=device-width")
+	readLinks(facts, document, where)
 	readScripts(facts, document)
 	facts.Assets = readAssets(document, where)
+	for _, asset := range facts.Assets {
+		facts.Loads = append(facts.Loads, asset.Path)
+	}
 }
+
+// ofComments matches what holds comments. The page's own classes may speak of them, too.
+const ofComments = `[class*="comment"]:not(html, body, main), [id*="comment"]:not(html, body, main)`
 
 // countEntries counts the articles of the main part, or of the page if it has none. Comments
 // are often articles, too, and no entries.
 func countEntries(document *goquery.Document) int {
-	entries := document.Find(landmarks["main part"]).Find("article")
+	const entry = "article, .hentry:not(article), .h-entry:not(article)" // microformats name the classes
+	entries := document.Find(landmarks["main part"]).Find(entry)
 	if document.Find(landmarks["main part"]).Length() == 0 {
-		entries = document.Find("article")
+		entries = document.Find(entry)
 	}
 	return entries.FilterFunction(func(_ int, s *goquery.Selection) bool {
-		return s.Closest(`[class*="comment"], [id*="comment"]`).Length() == 0 || s.Is(`[class*="post"], [class*="hentry"]`)
+		return s.Closest(ofComments).Length() == 0 || s.Is(`[class*="post"], [class*="hentry"]`)
 	}).Length()
 }
 
@@ -245,6 +288,8 @@ func countEntries(document *goquery.Document) int {
 func readTexts(facts *Facts, document *goquery.Document) {
 	document.Find("script, style, noscript, template").Remove()
 	facts.Text = countText(document.Find("body").Text())
+	facts.Leaks = readLeaks(document)
+	readContent(facts, document)
 	facts.Inside = map[string]int{}
 	for name, selector := range landmarks {
 		if n := countText(document.Find(selector).Text()); n > 0 {
@@ -274,35 +319,11 @@ func within(s *goquery.Selection) string {
 	return "page"
 }
 
-func readForm(s *goquery.Selection, where *url.URL) Form {
-	form := Form{Name: s.AttrOr("id", "")}
-	if form.Name == "" {
-		form.Name = s.AttrOr("name", "")
-	}
-	if form.Name == "" {
-		if target, err := where.Parse(s.AttrOr("action", "")); err == nil {
-			form.Name = "to " + target.Path
-		}
-	}
-	s.Find("input, textarea, select").Each(func(_ int, field *goquery.Selection) {
-		name := field.AttrOr("name", "")
-		if name != "" && field.AttrOr("type", "") != "hidden" && !slices.Contains(form.Fields, name) {
-			form.Fields = append(form.Fields, name)
-		}
-	})
-	return form
-}
-
 // readAssets lists the style sheets, scripts and images of this host, whole
 // addresses with their queries.
 func readAssets(document *goquery.Document, where *url.URL) []Asset {
 	var found []Asset
-	base := where
-	if href, ok := document.Find("base[href]").Attr("href"); ok {
-		if parsed, err := where.Parse(href); err == nil {
-			base = parsed
-		}
-	}
+	base := baseOf(document, where)
 	add := func(kind, reference string) {
 		at, err := base.Parse(strings.TrimSpace(reference))
 		if reference == "" || err != nil || at.Host != where.Host || strings.HasPrefix(reference, "data:") {

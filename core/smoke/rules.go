@@ -33,8 +33,8 @@ type Acceptance struct {
 
 // Checks names every kind of finding.
 var Checks = []string{
-	"active", "answer", "blank", "browser", "canonical", "cut off", "error text", "expected text", "font", "form", "headings",
-	"hidden", "image", "images", "language", "layout", "letters", "list", "menu", "mixed content", "new files", "not seen",
+	"active", "answer", "blank", "browser", "canonical", "cut off", "data", "error text", "expected text", "font", "form", "headings",
+	"hidden", "image", "images", "language", "layout", "letters", "links", "list", "menu", "mixed content", "new files", "not seen",
 	"php log", "redirect", "robots", "script", "size", "speed", "status", "structured data", "style sheet", "text", "title",
 	"type", "visitors",
 }

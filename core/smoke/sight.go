@@ -139,7 +139,11 @@ func (f *Fetcher) keepPicture(sight *browser.Sight, path, width string) error {
 		return err
 	}
 	sum := sha256.Sum256([]byte(path))
-	sight.Picture = filepath.Join(f.Pictures, hex.EncodeToString(sum[:6])+"-"+width+".png")
+	name := filepath.Join(f.Pictures, hex.EncodeToString(sum[:6])+"-"+width)
+	sight.Picture = name + ".png"
+	if _, err := os.Stat(sight.Picture); err == nil { // from an earlier look
+		sight.Picture = name + "-again.png"
+	}
 	return os.WriteFile(sight.Picture, sight.Image, 0o600)
 }
 
@@ -170,7 +174,17 @@ func sightFaults(found *collector, now Facts) {
 			continue
 		}
 		for _, failure := range sight.Failures {
-			found.add(Doubtful, "script", "a script fails in the browser", failure)
+			found.add(Doubtful, "script", "a script fails in the browser: "+failure, "")
+		}
+		for _, one := range sight.Unloaded {
+			if slices.ContainsFunc(now.Assets, func(a Asset) bool { return a.Path == one.Path && a.Problem != "" }) {
+				continue // which is said already
+			}
+			verdict := Doubtful
+			if one.Kind == "style sheet" {
+				verdict = Broken
+			}
+			found.add(verdict, one.Kind, fmt.Sprintf("the browser could not load the %s %s", one.Kind, one.Path), one.Why)
 		}
 		if sight.Blank {
 			found.add(Broken, "browser", "it shows nothing on a "+width, "the picture has one colour only")
@@ -193,6 +207,7 @@ func loseSights(found *collector, was, now Facts) {
 		case before.Letters >= 60 && after.Letters*2 < before.Letters:
 			found.add(Doubtful, "browser", fmt.Sprintf("much of the text does not show on a %s: %d letters, was %d", width, after.Letters, before.Letters), "")
 		}
+		loseFirstView(found, width, before.First, after.First)
 		// A few pixels are a shadow or a rounding; from a finger's width on a person must
 		// move the page sideways.
 		if before.Overflow <= 8 && after.Overflow > 24 {
@@ -201,6 +216,28 @@ func loseSights(found *collector, was, now Facts) {
 		if after.Height > 3*before.Height+2000 || (before.Height > 1500 && after.Height*3 < before.Height) {
 			found.add(Doubtful, "layout", fmt.Sprintf("the page is %d pixels high on a %s, was %d", after.Height, width, before.Height), "")
 		}
+	}
+}
+
+// loseFirstView finds what lies over the page, and letters that cannot be told from what is
+// behind them. A notice at the edge covers a part; over half of the letters, nobody reads on.
+func loseFirstView(found *collector, width string, was, now browser.FirstView) {
+	share := func(part, of int) int { return part * 100 / max(1, of) }
+	switch {
+	case now.Letters < 30:
+	case share(now.Buried, now.Letters) > 60 && share(was.Buried, was.Letters) < 30:
+		found.add(Broken, "browser", fmt.Sprintf("something lies over the page on a %s: %d of 100 letters are hidden by it", width, share(now.Buried, now.Letters)), "")
+	case share(now.Under, now.Letters) > 50 && share(was.Under, was.Letters) < 25:
+		found.add(Doubtful, "browser", fmt.Sprintf("something lies over the page on a %s, on %d of 100 letters", width, share(now.Under, now.Letters)), "")
+	}
+	if now.Letters < 30 {
+		return
+	}
+	switch faint, before := share(now.Unlit, now.Letters), share(was.Unlit, was.Letters); {
+	case faint > 50 && before < 25:
+		found.add(Broken, "browser", fmt.Sprintf("%d of 100 letters have the colour of their background on a %s", faint, width), "")
+	case faint > before+20:
+		found.add(Doubtful, "browser", fmt.Sprintf("%d of 100 letters have the colour of their background on a %s", faint, width), "")
 	}
 }
 
@@ -296,7 +333,13 @@ func mergeSights(a, b map[string]browser.Sight) map[string]browser.Sight {
 			continue
 		}
 		sight.Failures = either(sight.Failures, other.Failures)
+		if other.Picture != sight.Picture {
+			sight.Again = other.Picture
+		}
+		sight.Unloaded = slices.Concat(sight.Unloaded, other.Unloaded)
 		sight.Letters, sight.Height, sight.Overflow = min(sight.Letters, other.Letters), max(sight.Height, other.Height), max(sight.Overflow, other.Overflow)
+		sight.First.Under, sight.First.Buried = max(sight.First.Under, other.First.Under), max(sight.First.Buried, other.First.Buried)
+		sight.First.Unlit = max(sight.First.Unlit, other.First.Unlit)
 		boxes := map[string]browser.Box{}
 		for name, box := range sight.Boxes {
 			moved := other.Boxes[name]

@@ -121,7 +121,18 @@ func TestJudgeMutations(t *testing.T) {
 		{"footer gone", strings.ReplaceAll(goodPage, "footer", "div"), Doubtful, "the footer is gone"},
 		{"menu moved", strings.NewReplacer("<header>", "<div>", "</header>", "</div>").Replace(goodPage), Doubtful, "the menu moved from the header to the page"},
 		{"main heading gone", replace("<h1>Timetable</h1>", ""), Doubtful, "headings are gone"},
-		{"much text gone", replace(longText, ""), Doubtful, "much of the text is gone: 63 letters, was 187"},
+		{"much text gone", strings.ReplaceAll(replace(longText, ""), "</main>", "<p>The boats run from first light until dusk every day of the year.</p></main>"), Broken, "the text of the page is gone"},
+		{"another text", replace(longText, "This is where the words of the ferry stood, and now somebody else's are here, of which there are as many."), Broken, "the text of the page is gone"},
+		{"links that lead nowhere", strings.NewReplacer(`"/fares"`, `"#"`, `"/notices"`, `""`).Replace(goodPage), Broken, "2 of 3 links in the menu now lead to nothing but the page itself"},
+		{"form sent elsewhere", replace(`action="/contact"`, `action="https://elsewhere.example/"`), Broken, "is sent to another site"},
+		{"form sent in another way", replace(`action="/contact"`, `action="/contact" method="post"`), Doubtful, "is sent by POST, was GET"},
+		{"a template's sign", replace("<h1>", "<p>{{ tide.high }}</p><h1>"), Doubtful, "a template's own sign"},
+		{"a template's sign in an example", replace("<h1>", "<pre>{{ tide.high }}</pre><h1>"), Sound, ""},
+		{"source of PHP", replace("<h1>", "<?php echo $tide; ?><h1>"), Broken, "error message"},
+		{"moves on", replace("</head>", `<meta http-equiv="refresh" content="3; URL='https://elsewhere.example/'"></head>`), Broken, "move on by themselves to https://elsewhere.example/"},
+		{"loads itself anew", replace("</head>", `<meta http-equiv="refresh" content="600"></head>`), Sound, ""},
+		{"right to left", replace(`lang="en"`, `lang="en" dir="rtl"`), Doubtful, "runs in the other direction"},
+		{"title turned round", replace("Timetable - Otterby Ferry", "Otterby Ferry | Timetable"), Sound, ""},
 		{"most text gone", strings.NewReplacer(longText, "", "<h1>Timetable</h1>", "<h1>T</h1>", "Notices", "", "Spring tide", "", "New boat", "", "Next sailings", "").Replace(goodPage), Broken, "most of the text is gone"},
 		{"images gone", replace(`<img src="/ferry.svg" alt="">`, ""), Doubtful, "all 1 images are gone"},
 		{"other title", replace("Timetable - ", "Error - "), Doubtful, "the title is"},
@@ -271,8 +282,8 @@ func TestVisitorsBehindACache(t *testing.T) {
 	before := take(t, cached(&held, goodPage))
 	held = goodPage
 	after := Judge(before, take(t, cached(&held, strings.Replace(goodPage, "ver=1", "ver=2", 1))))
-	if after.Verdict != Sound || len(after.Pages[0].Findings) != 0 {
-		t.Errorf("an asset's new address alone: %+v", after.Pages[0])
+	if finding := find(after, "visitors"); finding == nil || after.Verdict != Sound {
+		t.Errorf("a page that names earlier versions: %+v", after.Pages[0])
 	}
 	after = Judge(before, take(t, cached(&held, strings.Replace(goodPage, "/style.css", "/styles.css", 1))))
 	if finding := find(after, "visitors"); finding == nil || after.Verdict != Sound || finding.Evidence != "Age: 40 seconds" {
@@ -286,6 +297,41 @@ func TestVisitorsBehindACache(t *testing.T) {
 	after = Judge(before, take(t, cached(&held, goodPage)))
 	if finding := find(after, "visitors"); finding == nil || after.Verdict != Broken || !strings.Contains(finding.What, "plain visitors get another answer than the page itself") {
 		t.Errorf("mended behind a broken cache: %s %+v", after.Verdict, after.Pages[0].Findings)
+	}
+}
+
+// A cache that does not say so is known by the answer: it is the very one from before.
+func TestVisitorsBehindASilentCache(t *testing.T) {
+	newer := strings.Replace(goodPage, "ver=1", "ver=2", 1)
+	held, past := goodPage, goodPage
+	server := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		if r.URL.RawQuery == "" {
+			serving(held)(w, r)
+			return
+		}
+		serving(past)(w, r)
+	}))
+	defer server.Close()
+	address, err := url.Parse(server.URL + "/")
+	if err != nil {
+		t.Fatal(err)
+	}
+	look := func(before *Take) *Take {
+		fetcher := &Fetcher{Address: address, Before: before}
+		taken, err := fetcher.Take(t.Context(), []Page{{Path: "/page"}}, progress.Silent{})
+		if err != nil {
+			t.Fatal(err)
+		}
+		return taken
+	}
+	before := Merge(look(nil), look(nil))
+	past = newer
+	if finding := find(Judge(before, look(before)), "visitors"); finding == nil || finding.Verdict != Sound || !strings.Contains(finding.Evidence, "from before") {
+		t.Errorf("the page from before is not recognised: %+v", finding)
+	}
+	held = newer
+	if finding := find(Judge(before, look(before)), "visitors"); finding != nil {
+		t.Errorf("the cache has let go: %+v", finding)
 	}
 }
 

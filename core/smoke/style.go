@@ -40,7 +40,8 @@ type declaration struct {
 }
 
 // layoutProperties are those that decide where things are and whether they show.
-var layoutProperties = []string{"display", "visibility", "opacity", "float", "position", "flex-direction", "grid-template-columns", "grid-template-areas", "grid-template", "column-count", "font-size", "content-visibility"}
+var layoutProperties = []string{"display", "visibility", "opacity", "float", "position", "flex-direction", "grid-template-columns", "grid-template-areas", "grid-template", "column-count", "font-size", "content-visibility",
+	"overflow", "overflow-x", "overflow-y", "width", "max-width", "height", "max-height", "left", "right", "top", "text-indent", "transform", "scale", "clip-path", "font", "font-family", "color", "background", "background-color"}
 
 // parseSheet returns the rules of a style sheet that say something about layout, and
 // how many rules it has at all.
@@ -64,9 +65,9 @@ func parseSheet(text []byte) (rules []styleRule, count int) {
 				media = media[:len(media)-1]
 			}
 		case css.QualifiedRuleGrammar:
-			selectors = append(selectors, joined(parser.Values()))
+			selectors = append(selectors, selectorList(parser.Values())...)
 		case css.BeginRulesetGrammar:
-			selectors = append(selectors, joined(parser.Values()))
+			selectors = append(selectors, selectorList(parser.Values())...)
 			declarations = nil
 		case css.DeclarationGrammar:
 			if name := strings.ToLower(string(data)); slices.Contains(layoutProperties, name) {
@@ -86,6 +87,26 @@ func parseSheet(text []byte) (rules []styleRule, count int) {
 			selectors = nil
 		}
 	}
+}
+
+// selectorList splits a list of selectors at its commas: one that cannot be parsed must not
+// take the others with it.
+func selectorList(tokens []css.Token) (list []string) {
+	depth, start := 0, 0
+	for i, token := range tokens {
+		switch token.TokenType {
+		case css.LeftParenthesisToken, css.FunctionToken, css.LeftBracketToken:
+			depth++
+		case css.RightParenthesisToken, css.RightBracketToken:
+			depth--
+		case css.CommaToken:
+			if depth == 0 {
+				list = append(list, joined(tokens[start:i]))
+				start = i + 1
+			}
+		}
+	}
+	return append(list, joined(tokens[start:]))
 }
 
 func joined(tokens []css.Token) string {
@@ -184,9 +205,33 @@ func computed(node *html.Node, rules []styleRule, pixels float64) map[string]str
 // hides tells whether these declarations keep an element from being seen.
 func hides(values map[string]string) bool {
 	opacity, err := strconv.ParseFloat(values["opacity"], 64)
-	return values["display"] == "none" || values["visibility"] == "hidden" || values["visibility"] == "collapse" ||
+	return outOfSight(values) || values["display"] == "none" || values["visibility"] == "hidden" || values["visibility"] == "collapse" ||
 		values["content-visibility"] == "hidden" || (err == nil && opacity < 0.01) || zeroSize.MatchString(values["font-size"])
 }
+
+// outOfSight tells of an element that has no extent, or is moved or cut away.
+func outOfSight(values map[string]string) bool {
+	clips := strings.HasPrefix(values["overflow"], "hidden") || strings.HasPrefix(values["overflow"], "clip") || values["overflow-y"] == "hidden" || values["overflow-x"] == "hidden"
+	for _, extent := range []string{"height", "max-height", "width", "max-width"} {
+		if clips && zeroSize.MatchString(values[extent]) {
+			return true
+		}
+	}
+	if position := values["position"]; position == "absolute" || position == "fixed" || position == "relative" {
+		if farAway.MatchString(values["left"]) || farAway.MatchString(values["top"]) || farAway.MatchString(values["right"]) {
+			return true
+		}
+	}
+	return farAway.MatchString(values["text-indent"]) || zeroSize.MatchString(values["scale"]) ||
+		shrunk.MatchString(values["transform"]) || clippedAway.MatchString(values["clip-path"])
+}
+
+var (
+	farAway = regexp.MustCompile(`^-(?:\d{4,}(?:\.\d+)?px|[1-9]\d{2,}(?:\.\d+)?(?:em|rem|vw|vh|%))$`)
+	shrunk  = regexp.MustCompile(`\bscale[xy3d]*\(\s*0(?:\.0+)?\s*[,)]|translate[xy]?\(\s*-(?:\d{4,}px|[1-9]\d{2,}(?:vw|vh)|[1-9]\d{3,}%)`)
+	// From half of its extent on, nothing is left of what is cut from both sides.
+	clippedAway = regexp.MustCompile(`^inset\(\s*(?:[5-9]\d|\d{3,})(?:\.\d+)?%\s*\)|^(?:circle|ellipse)\(\s*0|^polygon\(\s*0(?:px|%)?\s+0(?:px|%)?(?:\s*,\s*0(?:px|%)?\s+0(?:px|%)?)+\s*\)`)
+)
 
 var zeroSize = regexp.MustCompile(`^0(\.0+)?(px|em|rem|%)?$`)
 
@@ -258,7 +303,7 @@ func tracks(value string) int {
 }
 
 // readStyle notes what the rules make of the page's landmarks.
-func readStyle(facts *Facts, document *goquery.Document, rules []styleRule) {
+func readStyle(facts *Facts, document *goquery.Document, rules []styleRule, set map[string]string) {
 	facts.Layout = map[string]string{}
 	cache := map[*html.Node]map[string]string{}
 	for _, width := range widths {
@@ -276,11 +321,11 @@ func readStyle(facts *Facts, document *goquery.Document, rules []styleRule) {
 			}
 			node := found.Get(0)
 			key := name + " on a " + width.name
-			for above := node; above != nil && above.Type == html.ElementNode; above = above.Parent {
-				if hides(of(above)) {
-					facts.Hidden = append(facts.Hidden, key)
-					break
-				}
+			if hidden(node, of) || invisible(node, of, set) {
+				facts.Hidden = append(facts.Hidden, key)
+			}
+			if name == "page" && width.name == "desktop" {
+				facts.HasFont = hasFont(node, of, set)
 			}
 			parts := []string{arrangement(of(node))}
 			if above := node.Parent; above != nil && above.Type == html.ElementNode {
@@ -288,7 +333,32 @@ func readStyle(facts *Facts, document *goquery.Document, rules []styleRule) {
 			}
 			facts.Layout[key] = strings.TrimSuffix(strings.Join(parts, " "), " in ")
 		}
+		document.Find("form").Each(func(i int, s *goquery.Selection) {
+			if i < len(facts.Forms) && hidden(s.Get(0), of) {
+				facts.Forms[i].Hidden = true
+			}
+		})
 	}
+}
+
+// hasFont tells whether a style sheet says in which letters the element is set.
+func hasFont(node *html.Node, of func(*html.Node) map[string]string, set map[string]string) bool {
+	for ; node != nil && node.Type == html.ElementNode; node = node.Parent {
+		if values := of(node); resolve(values["font-family"], set) != "" || resolve(values["font"], set) != "" {
+			return true
+		}
+	}
+	return false
+}
+
+// hidden tells whether the element, or one around it, is kept from being seen.
+func hidden(node *html.Node, of func(*html.Node) map[string]string) bool {
+	for ; node != nil && node.Type == html.ElementNode; node = node.Parent {
+		if hides(of(node)) {
+			return true
+		}
+	}
+	return false
 }
 
 // styled are the landmarks whose style is read.

@@ -34,8 +34,31 @@ func loseStyle(found *collector, was, now Facts) {
 	case was.Rules >= 10 && now.Rules*2 < was.Rules:
 		found.add(Doubtful, "style sheet", fmt.Sprintf("the style sheets lost many rules: %d, was %d", now.Rules, was.Rules), "")
 	}
+	loseSettings(found, was, now)
+	loseFonts(found, was, now)
+	if was.FitsPhones && !now.FitsPhones {
+		found.add(Doubtful, "layout", "the page does not ask for the width of the screen any more: phones show it small, as on a desktop", "")
+	}
 	if len(was.Sights) == 0 || len(now.Sights) == 0 { // else boxes tell it better
 		loseArrangement(found, was, now)
+	}
+}
+
+// loseSettings finds what style sheets use and nothing sets any more: browsers drop every
+// line with it.
+func loseSettings(found *collector, was, now Facts) {
+	lost := slices.DeleteFunc(slices.Clone(now.Unset), func(s string) bool { return !slices.Contains(was.Settings, s) })
+	if len(lost) == 0 {
+		return
+	}
+	found.add(Doubtful, "style sheet", fmt.Sprintf("%s that the style sheets use %s not set any more", plural(len(lost), "value"), areOrIs(len(lost))), strings.Join(lost[:min(4, len(lost))], ", "))
+}
+
+// loseFonts finds pages that are no more set in letters of their own: where no style sheet
+// says a font, browsers take one of theirs.
+func loseFonts(found *collector, was, now Facts) {
+	if was.HasFont && !now.HasFont {
+		found.add(Doubtful, "style sheet", "no style sheet says any more in which letters the page is set: browsers take their own", "")
 	}
 }
 
@@ -73,6 +96,9 @@ func loseMeta(found *collector, was, now Facts) {
 			verdict = Broken
 		}
 		found.add(verdict, "language", fmt.Sprintf("the page says that its language is %q, was %q", now.Language, was.Language), "")
+	}
+	if now.RightToLeft != was.RightToLeft {
+		found.add(Doubtful, "language", "its text runs in the other direction", "")
 	}
 	if now.Canonical != was.Canonical && now.Canonical != "" {
 		verdict := Doubtful

@@ -39,22 +39,26 @@ func (f *Fetcher) visit(ctx context.Context, page Page, where *url.URL, now Fact
 			visit.Faults = append(visit.Faults, finding.What)
 		}
 	}
-	visit.Earlier = visit.Cache != "" && (met.Title != now.Title || !sameFiles(met.Assets, now.Assets))
+	visit.Earlier = f.isEarlier(met, now, visit.Cache)
 	return visit
 }
 
-// sameFiles compares what two readings of a page load. One of them was not looked at
-// further: its addresses are whole, and its fonts are not known.
-func sameFiles(read, looked []Asset) bool {
-	paths := func(all []Asset) (list []string) {
-		for _, asset := range all {
-			if at, err := url.Parse(asset.Path); err == nil && asset.Kind != "font" {
-				list = append(list, at.Path)
-			}
-		}
-		return list
+// isEarlier tells whether a visitor met the page as it was before: by what it loads, with the
+// versions in the addresses, and by its title. An answer that names no cache must be the very
+// one from before.
+func (f *Fetcher) isEarlier(met, now Facts, cache string) bool {
+	same := func(a, b Facts) bool { return a.Title == b.Title && slices.Equal(a.Loads, b.Loads) }
+	if same(met, now) {
+		return false
 	}
-	return slices.Equal(paths(read), paths(looked))
+	if f.Before == nil {
+		return cache != ""
+	}
+	was, ok := f.Before.Page(met.Path)
+	if ok && was.Loads == nil && was.Assets != nil {
+		return false // what it loads moves by itself
+	}
+	return cache != "" || ok && same(met, was)
 }
 
 // cacheSign reads how an answer says that it comes from a cache: Age by RFC 9111, the
@@ -86,7 +90,7 @@ func visitFaults(found *collector, now Facts) {
 // the cache lets go of it by itself.
 func visitNotes(found *collector, now Facts) {
 	if v := now.Visitor; v != nil && v.Earlier && len(v.Faults) == 0 {
-		found.add(Sound, "visitors", "plain visitors still get an earlier page from a cache", v.Cache)
+		found.add(Sound, "visitors", "plain visitors still get an earlier page from a cache", orWords(v.Cache, "nothing in the answer names one, but it is the page from before"))
 	}
 }
 

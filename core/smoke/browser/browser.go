@@ -15,7 +15,6 @@ import (
 	"time"
 
 	"github.com/chromedp/cdproto/network"
-	"github.com/chromedp/cdproto/runtime"
 	"github.com/chromedp/chromedp"
 )
 
@@ -38,6 +37,14 @@ type Box struct{ X, Y, Width, Height int }
 // Seen tells whether a person can see anything of it.
 func (b Box) Seen() bool { return b.Width > 1 && b.Height > 1 && b.X+b.Width > 0 && b.Y+b.Height > 0 }
 
+// FirstView counts the letters that are in the window when a page opens.
+type FirstView struct {
+	Letters int `json:"letters"`
+	Under   int `json:"under"`  // another element lies over them
+	Buried  int `json:"buried"` // of these, under one that nothing can be seen through
+	Unlit   int `json:"unlit"`  // they have the colour of what is behind them
+}
+
 // Sight is one page at one width, as a person meets it.
 type Sight struct {
 	Problem  string         `json:"problem,omitempty"`  // why it could not be seen
@@ -46,9 +53,12 @@ type Sight struct {
 	Overflow int            `json:"overflow,omitempty"` // pixels that the page is wider than the window
 	Letters  int            `json:"letters"`            // of text that shows
 	Boxes    map[string]Box `json:"boxes,omitempty"`    // of the landmarks that show
+	First    FirstView      `json:"first,omitzero"`
 	Failures []string       `json:"failures,omitempty"` // scripts that failed
-	Picture  string         `json:"picture,omitempty"`  // its file, PNG
-	Blank    bool           `json:"blank,omitempty"`    // the picture has one colour only
+	Unloaded []Unloaded     `json:"unloaded,omitempty"`
+	Picture  string         `json:"picture,omitempty"` // its file, PNG
+	Again    string         `json:"again,omitempty"`   // that of another look at the same state
+	Blank    bool           `json:"blank,omitempty"`   // the picture has one colour only
 	Image    []byte         `json:"-"`
 }
 
@@ -121,13 +131,46 @@ const measure = `(() => {
       break;
     }
   }
+  // Of the letters in the first view: how many another element lies over, how many of those
+  // it leaves nothing of, and how many have the colour of what is behind them.
+  const parts = (colour) => (colour.match(/[\d.]+/g) || []).map(Number);
+  const solid = (style) => (parts(style.backgroundColor)[3] ?? 1) > 0.9 && style.opacity > 0.9;
+  const light = ([r, g, b]) => [[r, 0.2126], [g, 0.7152], [b, 0.0722]].reduce((sum, [v, share]) => sum + share * (v / 255 <= 0.03928 ? v / 255 / 12.92 : ((v / 255 + 0.055) / 1.055) ** 2.4), 0);
+  const unlit = (element) => {
+    const letters = getComputedStyle(element).color;
+    for (let e = element; ; e = e.parentElement) {
+      const style = e ? getComputedStyle(e) : null;
+      if (style && style.backgroundImage !== "none") return false;
+      if (!style || (parts(style.backgroundColor)[3] ?? 1) > 0.5) {
+        const a = light(parts(letters)), b = style ? light(parts(style.backgroundColor)) : 1;
+        return (Math.max(a, b) + 0.05) / (Math.min(a, b) + 0.05) < 1.1;
+      }
+    }
+  };
+  const first = {letters: 0, under: 0, buried: 0, unlit: 0};
+  const walker = document.createTreeWalker(document.body || document, NodeFilter.SHOW_TEXT);
+  for (let node = walker.nextNode(), n = 0; node && n < 3000; node = walker.nextNode(), n++) {
+    const letters = node.data.replace(/[^\p{L}\p{N}]/gu, "").length, around = node.parentElement;
+    if (!letters || !around || ["SCRIPT", "STYLE", "NOSCRIPT", "TEMPLATE"].includes(around.tagName) || getComputedStyle(around).visibility !== "visible") continue;
+    const range = document.createRange();
+    range.selectNodeContents(node);
+    const box = range.getBoundingClientRect(), x = box.x + box.width / 2, y = box.y + box.height / 2;
+    if (box.width < 2 || box.height < 2 || x < 0 || y < 0 || x >= innerWidth || y >= innerHeight) continue;
+    first.letters += letters;
+    if (unlit(around)) first.unlit += letters;
+    const top = document.elementFromPoint(x, y);
+    if (!top || top.contains(around) || around.contains(top) || top.closest("a, label") === around.closest("a, label") && top.closest("a, label")) continue;
+    first.under += letters;
+    if (solid(getComputedStyle(top))) first.buried += letters;
+  }
   const root = document.documentElement;
-  return {boxes, height: root.scrollHeight, overflow: Math.max(0, root.scrollWidth - innerWidth),
+  return {boxes, first, height: root.scrollHeight, overflow: Math.max(0, root.scrollWidth - innerWidth),
     letters: (document.body ? document.body.innerText : "").replace(/[^\p{L}\p{N}]/gu, "").length};
 })()`
 
 type measured struct {
 	Boxes    map[string]Box `json:"boxes"`
+	First    FirstView      `json:"first"`
 	Height   int            `json:"height"`
 	Overflow int            `json:"overflow"`
 	Letters  int            `json:"letters"`
@@ -153,31 +196,19 @@ func (b *Browser) Look(ctx context.Context, visit Visit) (Sight, error) {
 	defer give()
 	stopped := context.AfterFunc(ctx, give)
 	defer stopped()
-	var mu sync.Mutex
-	listening := chromedp.Listen(tab, func(event any) {
-		thrown, ok := event.(*runtime.EventExceptionThrown)
-		if !ok || thrown.ExceptionDetails == nil {
-			return
-		}
-		text := thrown.ExceptionDetails.Text
-		if e := thrown.ExceptionDetails.Exception; e != nil && e.Description != "" {
-			text = e.Description
-		}
-		line, _, _ := strings.Cut(text, "\n")
-		mu.Lock()
-		defer mu.Unlock()
-		if !slices.Contains(sight.Failures, line) {
-			sight.Failures = append(sight.Failures, line)
-		}
-	})
-	err := errors.Join(listening, b.visit(tab, visit, &sight))
-	mu.Lock()
-	defer mu.Unlock()
+	noted := newNotes(visit.Address)
+	err := errors.Join(chromedp.Listen(tab, noted.take), b.visit(tab, visit, &sight))
+	noted.mu.Lock()
+	defer noted.mu.Unlock()
+	sight.Failures, sight.Unloaded = noted.failures, noted.unloaded
 	if err != nil {
 		sight.Problem = explain(tab, err, b.limit)
 	}
 	return sight, ctx.Err()
 }
+
+// narrow is the width below which a window is that of a phone.
+const narrow = 600
 
 // tallest bounds the pictures, in pixels: a page without an end must not fill the disk.
 const tallest = 12_000
@@ -187,7 +218,11 @@ func (b *Browser) visit(tab context.Context, visit Visit, sight *Sight) error {
 	if err := enter(tab, visit); err != nil {
 		return err
 	}
-	if err := chromedp.Do(tab, chromedp.EmulateViewport(int64(sight.Width), windowHeight), chromedp.Navigate(visit.Address)); err != nil {
+	var like []chromedp.EmulateViewportOption
+	if sight.Width < narrow {
+		like = append(like, chromedp.EmulateMobile) // which looks for the page's own word about its width
+	}
+	if err := chromedp.Do(tab, chromedp.EmulateViewport(int64(sight.Width), windowHeight, like...), chromedp.Navigate(visit.Address)); err != nil {
 		return err
 	}
 	// Fonts and pictures that come late move what is below them.
@@ -198,6 +233,7 @@ func (b *Browser) visit(tab context.Context, visit Visit, sight *Sight) error {
 	if err != nil {
 		return err
 	}
+	sight.First = found.First
 	sight.Boxes, sight.Height, sight.Overflow, sight.Letters = found.Boxes, found.Height, found.Overflow, found.Letters
 	if found.Height > tallest {
 		return nil

@@ -1,0 +1,280 @@
+package smoke
+
+import (
+	"fmt"
+	"maps"
+	"slices"
+	"strings"
+	"unicode"
+	"unicode/utf8"
+
+	"github.com/PuerkitoBio/goquery"
+	"github.com/andybalholm/cascadia"
+	"golang.org/x/net/html"
+)
+
+// What a page says comes from the database, and an update of its frame leaves it: words,
+// what stands under each heading, the rows of tables.
+
+// Table is one table of a page.
+type Table struct {
+	Name   string `json:"name"`   // its id, first class or number
+	Within string `json:"within"` // the landmark it is in
+	Rows   int    `json:"rows"`   // with data in them
+}
+
+// mostWords bounds how many different words of a page are kept.
+const mostWords = 3000
+
+// readContent notes what the page says. Scripts and styles must be gone from the document.
+func readContent(facts *Facts, document *goquery.Document) {
+	facts.Words = words(mainText(document))
+	facts.Passages = passages(document)
+	facts.Sections = sections(document)
+	document.Find("table").Each(func(i int, s *goquery.Selection) {
+		table := Table{Name: nameOf(s, i), Within: within(s)}
+		table.Rows = s.Find("tr:has(td)").Length()
+		facts.Tables = append(facts.Tables, table)
+	})
+}
+
+// mainText is the text of the main part, or of the page without its frame.
+func mainText(document *goquery.Document) string {
+	var b strings.Builder
+	inside := document.Find(landmarks["main part"])
+	if inside.Length() == 0 {
+		inside = document.Find("body")
+	}
+	for _, node := range inside.Nodes {
+		writeText(&b, node)
+	}
+	return b.String()
+}
+
+// Bounds of what is kept of a page's passages. One of fewer words may be a label.
+const (
+	leastPassage    = 6 // words
+	mostPassages    = 200
+	longestPassage  = 60 // words
+	passageElements = "p, li, dd, td, th, blockquote, figcaption, pre, h1, h2, h3, h4, h5, h6, div, section, article, main"
+)
+
+// passages lists what a reader reads in the main part: the texts that stand together. What
+// belongs to forms, comments and footers of entries says the theme, not the author.
+func passages(document *goquery.Document) []string {
+	inside := document.Find(landmarks["main part"])
+	if inside.Length() == 0 {
+		inside = document.Find("body")
+	}
+	var found []string
+	inside.Find("p, li, dd, td, blockquote, figcaption, pre, div").EachWithBreak(func(_ int, s *goquery.Selection) bool {
+		if s.Find(passageElements).Length() > 0 || s.Closest(`form, nav, header, footer, aside, `+ofComments).Length() > 0 {
+			return true
+		}
+		said := strings.Fields(strings.ToLower(s.Text()))
+		if text := strings.Join(said[:min(len(said), longestPassage)], " "); len(words(text)) >= leastPassage && !slices.Contains(found, text) {
+			found = append(found, text)
+		}
+		return len(found) < mostPassages
+	})
+	return found
+}
+
+// framed are the elements around what a page says.
+var framed = []string{"header", "nav", "aside", "footer"}
+
+// writeText writes the words of a node, those of different elements apart.
+func writeText(b *strings.Builder, node *html.Node) {
+	for child := range node.ChildNodes() {
+		switch {
+		case child.Type == html.TextNode:
+			b.WriteString(child.Data + " ")
+		case child.Type == html.ElementNode && !(node.Data == "body" && slices.Contains(framed, child.Data)):
+			writeText(b, child)
+		}
+	}
+}
+
+// words counts the words of a text, without what numbers are part of: dates and counters
+// move by themselves.
+func words(text string) map[string]int {
+	count := map[string]int{}
+	for _, word := range strings.FieldsFunc(strings.ToLower(text), func(r rune) bool { return !unicode.IsLetter(r) && !unicode.IsDigit(r) && !unicode.IsMark(r) }) {
+		if strings.ContainsFunc(word, unicode.IsDigit) || (len(count) >= mostWords && count[word] == 0) {
+			continue
+		}
+		count[word]++
+	}
+	return count
+}
+
+// sections counts what stands under each heading, up to the next one or the end of the
+// landmark. What is seen and not read counts as a word.
+func sections(document *goquery.Document) map[string]int {
+	found := map[string]int{}
+	heading := ""
+	var walk func(node *html.Node)
+	walk = func(node *html.Node) {
+		for child := range node.ChildNodes() {
+			switch {
+			case child.Type == html.TextNode:
+				if heading != "" {
+					found[heading] += countText(child.Data)
+				}
+			case child.Type != html.ElementNode:
+			case len(child.Data) == 2 && child.Data[0] == 'h' && child.Data[1] >= '1' && child.Data[1] <= '6':
+				heading = readable(goquery.NewDocumentFromNode(child).Text())
+				if _, known := found[heading]; heading != "" && !known {
+					found[heading] = 0
+				}
+			default:
+				bound := boundary.Match(child)
+				if bound {
+					heading = ""
+				}
+				if heading != "" && slices.Contains([]string{"img", "svg", "video", "audio", "iframe", "canvas", "input", "textarea", "select"}, child.Data) {
+					found[heading] += leastSection
+				}
+				walk(child)
+				if bound {
+					heading = ""
+				}
+			}
+		}
+	}
+	for _, body := range document.Find("body").Nodes {
+		walk(body)
+	}
+	return found
+}
+
+// boundary matches the landmarks: nothing in another one stands under a heading.
+var boundary = cascadia.MustCompile(strings.Join(slices.Sorted(maps.Values(landmarks)), ", "))
+
+// nameOf names an element by its id, its first class, or its number.
+func nameOf(s *goquery.Selection, number int) string {
+	if id := s.AttrOr("id", ""); id != "" {
+		return id
+	}
+	if classes := strings.Fields(s.AttrOr("class", "")); len(classes) > 0 {
+		return classes[0]
+	}
+	return fmt.Sprintf("number %d", number+1)
+}
+
+// leastSection is the number of letters from which on something stood under a heading.
+const leastSection = 8
+
+// loseWords finds content that was exchanged or is gone while its frame stands.
+func loseWords(found *collector, was, now Facts) {
+	loseSections(found, was, now)
+	loseRows(found, was, now)
+	losePassages(found, was, now)
+	if now.Words == nil || slices.ContainsFunc(*found, func(f Finding) bool { return f.Check == "text" || f.Check == "list" }) {
+		return // which says it better
+	}
+	total, lost := 0, 0
+	var gone []string
+	for _, word := range slices.Sorted(maps.Keys(was.Words)) {
+		letters := utf8.RuneCountInString(word)
+		missing := max(0, was.Words[word]-now.Words[word])
+		total += letters * was.Words[word]
+		lost += letters * missing
+		if missing > 0 && letters > 3 {
+			gone = append(gone, word)
+		}
+	}
+	if total < 60 || 2*lost < total {
+		return
+	}
+	verdict := Doubtful
+	if 5*lost > 4*total {
+		verdict = Broken
+	}
+	found.add(verdict, "text", fmt.Sprintf("the page says something else: %d of 100 words in its main part are gone", lost*100/total), strings.Join(gone[:min(6, len(gone))], ", "))
+}
+
+// losePassages finds texts of which most words are gone. What a page says that answers with
+// an error is its theme's own.
+func losePassages(found *collector, was, now Facts) {
+	if now.Words == nil || was.Status >= 400 {
+		return
+	}
+	all, lost, first := 0, 0, ""
+	for _, passage := range was.Passages {
+		said, letters, gone := words(passage), 0, 0
+		for word, n := range said {
+			letters += n * utf8.RuneCountInString(word)
+			gone += max(0, n-now.Words[word]) * utf8.RuneCountInString(word)
+		}
+		all += letters
+		if 2*gone > letters {
+			lost += letters
+			if first == "" {
+				first = passage
+			}
+		}
+	}
+	switch {
+	case lost < 30 || slices.ContainsFunc(*found, func(f Finding) bool { return f.Verdict == Broken && (f.Check == "text" || f.Check == "list") }):
+	case lost == all:
+		found.add(Broken, "text", "the text of the page is gone", readable(first))
+	case 2*lost >= all:
+		found.add(Doubtful, "text", fmt.Sprintf("%d of 100 letters of the page's text are gone", lost*100/all), readable(first))
+	}
+}
+
+func loseSections(found *collector, was, now Facts) {
+	for _, heading := range slices.Sorted(maps.Keys(was.Sections)) {
+		letters, stands := now.Sections[heading]
+		if stands && letters == 0 && was.Sections[heading] >= leastSection {
+			found.add(Doubtful, "text", fmt.Sprintf("nothing stands under the heading %q any more", heading), plural(was.Sections[heading], "letter")+" before")
+		}
+	}
+}
+
+func loseRows(found *collector, was, now Facts) {
+	for _, table := range was.Tables {
+		i := slices.IndexFunc(now.Tables, func(t Table) bool { return t.Name == table.Name && t.Within == table.Within })
+		if i < 0 || now.Tables[i].Rows > 0 || table.Rows < 2 {
+			continue
+		}
+		verdict := Doubtful
+		if table.Within == "main part" || table.Within == "page" {
+			verdict = Broken
+		}
+		found.add(verdict, "list", fmt.Sprintf("the table %q has no rows any more, was %d", table.Name, table.Rows), "")
+	}
+}
+
+// mergeContent keeps what stood still.
+func mergeContent(a *Facts, b Facts) {
+	a.Words, a.Sections = least(a.Words, b.Words), least(a.Sections, b.Sections)
+	var tables []Table
+	for _, table := range a.Tables {
+		for _, other := range b.Tables {
+			if other.Name == table.Name && other.Within == table.Within {
+				table.Rows = min(table.Rows, other.Rows)
+				tables = append(tables, table)
+				break
+			}
+		}
+	}
+	a.Tables = tables
+	a.Passages = both(a.Passages, b.Passages)
+	a.Settings = both(a.Settings, b.Settings)
+	a.Unset = either(a.Unset, b.Unset)
+	a.FitsPhones = a.FitsPhones && b.FitsPhones
+	a.Links = slices.DeleteFunc(slices.Clone(a.Links), func(l Link) bool { return !slices.Contains(b.Links, l) })
+}
+
+// least keeps what both have, at its lower count.
+func least(a, b map[string]int) map[string]int {
+	kept := map[string]int{}
+	for name, n := range a {
+		if m, ok := b[name]; ok {
+			kept[name] = min(n, m)
+		}
+	}
+	return kept
+}

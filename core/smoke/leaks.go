@@ -1,0 +1,42 @@
+package smoke
+
+import (
+	"regexp"
+	"slices"
+
+	"github.com/PuerkitoBio/goquery"
+)
+
+// placeholders are the forms in which templates name what they put in. Where one can be read
+// on a page, nothing was put in.
+var placeholders = []*regexp.Regexp{
+	regexp.MustCompile(`\{\{[^{}\n]{1,80}\}\}`),
+	regexp.MustCompile(`\{%[^%\n]{1,80}%\}`),
+	regexp.MustCompile(`\[object \w+\]`),
+	regexp.MustCompile(`%[1-9]\$[sd]`),
+	regexp.MustCompile(`\[/?[a-z][a-z0-9_-]{2,}(?:\s[^\]\n]{0,120})?\]`), // a shortcode
+}
+
+// readLeaks lists what the page shows of its making.
+func readLeaks(document *goquery.Document) []string {
+	var found []string
+	text := document.Find("body").Clone()
+	text.Find("pre, code, textarea").Remove() // where people write of such things
+	shown := text.Text()
+	for _, shape := range placeholders {
+		for _, match := range shape.FindAllString(shown, 5) {
+			if line := readable(match); !slices.Contains(found, line) {
+				found = append(found, line)
+			}
+		}
+	}
+	return found
+}
+
+func loseLeaks(found *collector, was, now Facts) {
+	for _, leak := range now.Leaks {
+		if !slices.Contains(was.Leaks, leak) {
+			found.add(Doubtful, "error text", "a template's own sign stands on the page, and not what belongs there", leak)
+		}
+	}
+}
