@@ -230,6 +230,14 @@ func (l Local) Settle(name string, with Attributes) error {
 	return setTime(native(name), with.Modified)
 }
 
+// CopyMarks gives one entry the marks of another.
+func (Local) CopyMarks(from, to string) error { return copyMarks(native(from), native(to)) }
+
+// MountedAt tells whether something is mounted at name.
+func (Local) MountedAt(name string) (bool, error) {
+	return mountedAt(native(name), filepath.Dir(native(name)))
+}
+
 // Remove takes away a file, a link or an empty folder.
 func (Local) Remove(name string) error { return os.Remove(native(name)) }
 

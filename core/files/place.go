@@ -76,6 +76,12 @@ type Place interface {
 	Symlink(target, name string, with Attributes) error
 	// Settle gives an existing file or folder the attributes.
 	Settle(name string, with Attributes) error
+	// CopyMarks gives an existing file or folder the access lists, labels and other marks of
+	// another one, and takes away those that it has not. From a folder a file gets what it
+	// would inherit. Places without such marks do nothing.
+	CopyMarks(from, to string) error
+	// MountedAt tells whether something else is mounted at name: it cannot be moved.
+	MountedAt(name string) (bool, error)
 	// Remove takes away a file, a link or an empty folder.
 	Remove(name string) error
 	// Rename moves a name; an existing file at the new name is replaced.

@@ -85,6 +85,56 @@ func finishFolders(place Place, top string, tree Tree) error {
 	return place.SyncFolder(path.Dir(top))
 }
 
+// MarkTree gives what was written at top the marks of what it replaces at live: each entry
+// those of its counterpart; a new file those of a usual one of old, and a new folder those of
+// the top. Where nothing is at live, all get what they would inherit from the folder around
+// it.
+func MarkTree(place Place, top string, tree Tree, live string, old Tree) error {
+	known := byPath(old)
+	usual := path.Dir(live)
+	if _, there := known["."]; there {
+		usual = live
+	}
+	file := usual
+	mode := UsualMode(old)
+	for _, item := range old {
+		if item.Kind == File && item.Mode == mode {
+			file = path.Join(live, item.Path)
+			break
+		}
+	}
+	for _, item := range tree {
+		from := usual
+		switch before, had := known[item.Path]; {
+		case item.Kind == Link:
+			continue
+		case had && before.Kind == item.Kind:
+			from = path.Join(live, item.Path)
+		case item.Kind == File:
+			from = file
+		}
+		if err := place.CopyMarks(from, path.Join(top, item.Path)); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// UsualMode is the mode that most files of a tree have; 0 if it has none.
+func UsualMode(tree Tree) uint32 {
+	count := map[uint32]int{}
+	best := uint32(0)
+	for _, item := range tree {
+		if item.Kind == File {
+			count[item.Mode]++
+			if count[item.Mode] > count[best] {
+				best = item.Mode
+			}
+		}
+	}
+	return best
+}
+
 // How says in what way a tree was put in place.
 type How string
 

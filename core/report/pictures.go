@@ -4,15 +4,20 @@ import (
 	"bytes"
 	"encoding/base64"
 	"errors"
+	"fmt"
 	"html/template"
 	"image"
 	"image/color"
 	"image/jpeg"
 	_ "image/png" // pictures are PNG
 	"io/fs"
+	"maps"
 	"os"
+	"slices"
+	"strings"
 
 	"wetland/core/smoke"
+	"wetland/core/smoke/browser"
 )
 
 // views shows a page before and after, at each width. Pages without findings are shown
@@ -36,10 +41,14 @@ func views(before, after *smoke.Take, verdict smoke.PageVerdict) ([]View, error)
 		if old == nil && current == nil {
 			continue
 		}
-		view := View{Width: width}
+		view := View{Width: width, Words: changedWords(was.Sights[width], now.Sights[width])}
 		if old != nil && current != nil {
 			var where image.Image
-			if where, view.Share = compare(old, current); view.Share > 0.1 {
+			again, err := load(was.Sights[width].Again)
+			if err != nil {
+				return nil, err
+			}
+			if where, view.Share, view.Moves = compare(old, again, current); view.Share > 0.1 {
 				view.Differs = inline(where)
 			}
 		}
@@ -56,6 +65,37 @@ func views(before, after *smoke.Take, verdict smoke.PageVerdict) ([]View, error)
 	}
 	return all, nil
 }
+
+// mostWords bounds how many changes of one view are put in words.
+const mostWords = 4
+
+// changedWords says what became of the page's height and its landmarks. A pixel or two is a
+// matter of rounding.
+func changedWords(was, now browser.Sight) string {
+	const noticed = 3
+	var words []string
+	if was.Height > 0 && now.Height > 0 && far(was.Height, now.Height, noticed) {
+		words = append(words, fmt.Sprintf("the page is %d pixels high, was %d", now.Height, was.Height))
+	}
+	for _, name := range slices.Sorted(maps.Keys(was.Boxes)) {
+		before := was.Boxes[name]
+		after, there := now.Boxes[name]
+		switch {
+		case !there:
+			words = append(words, "the "+name+" does not show")
+		case far(before.X, after.X, noticed) || far(before.Y, after.Y, noticed):
+			words = append(words, fmt.Sprintf("the %s stands at %d, %d, was at %d, %d", name, after.X, after.Y, before.X, before.Y))
+		case far(before.Width, after.Width, noticed) || far(before.Height, after.Height, noticed):
+			words = append(words, fmt.Sprintf("the %s is %d x %d pixels, was %d x %d", name, after.Width, after.Height, before.Width, before.Height))
+		}
+	}
+	if n := len(words); n > mostWords {
+		words = append(words[:mostWords], fmt.Sprintf("and %d more", n-mostWords))
+	}
+	return strings.Join(words, "; ")
+}
+
+func far(a, b, limit int) bool { return a-b > limit || b-a > limit }
 
 // load reads a picture at half its size; nil if there is none any more.
 func load(name string) (*image.RGBA, error) {
@@ -99,12 +139,14 @@ const (
 	tolerance = 20 // of 255, in the mean of a block; smaller ones are shades
 )
 
-// compare marks the blocks that differ, on a pale copy of the second picture. A block
-// counts as the same if one right above or below it was: a line's shift is no change.
-func compare(before, after *image.RGBA) (marked image.Image, share float64) {
+// compare marks the blocks that differ, on a pale copy of the last picture. A block
+// counts as the same if one right above or below it was: a line's shift is no change. What
+// differed already between two pictures of the earlier state moves by itself and is left out;
+// again may be nil. The shares are in percent.
+func compare(before, again, after *image.RGBA) (marked image.Image, share, moving float64) {
 	width, height := max(before.Rect.Dx(), after.Rect.Dx()), max(before.Rect.Dy(), after.Rect.Dy())
 	out := image.NewRGBA(image.Rect(0, 0, width, height))
-	differ, total := 0, 0
+	differ, moves, total := 0, 0, 0
 	for y := 0; y < height; y += blockEdge {
 		for x := 0; x < width; x += blockEdge {
 			total++
@@ -114,6 +156,10 @@ func compare(before, after *image.RGBA) (marked image.Image, share float64) {
 				old, was := mean(before, x, y+dy)
 				same = same || (was && there && near(old, now))
 			}
+			if !same && again != nil && !steady(before, again, x, y) {
+				same = true
+				moves++
+			}
 			if !same {
 				differ++
 			}
@@ -121,9 +167,22 @@ func compare(before, after *image.RGBA) (marked image.Image, share float64) {
 		}
 	}
 	if total == 0 {
-		return out, 0
+		return out, 0, 0
 	}
-	return out, 100 * float64(differ) / float64(total)
+	return out, 100 * float64(differ) / float64(total), 100 * float64(moves) / float64(total)
+}
+
+// steady tells whether a block was the same in two pictures of one state. Blocks beside one
+// that moved move, too: letters reach over edges.
+func steady(a, b *image.RGBA, x, y int) bool {
+	for _, d := range []image.Point{{}, {-blockEdge, 0}, {blockEdge, 0}, {0, -blockEdge}, {0, blockEdge}} {
+		first, ok1 := mean(a, x+d.X, y+d.Y)
+		second, ok2 := mean(b, x+d.X, y+d.Y)
+		if ok1 != ok2 || ok1 && !near(first, second) {
+			return false
+		}
+	}
+	return true
 }
 
 func mean(of *image.RGBA, x, y int) (c [3]int, ok bool) {

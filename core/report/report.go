@@ -42,6 +42,8 @@ type View struct {
 	After   template.URL
 	Differs template.URL // where the pictures differ
 	Share   float64      // of the picture that differs, in percent
+	Moves   float64      // of it that differs and moved by itself before, in percent: left out
+	Words   string       // what changed, in words
 }
 
 // Make gathers what is known of a run.

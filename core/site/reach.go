@@ -30,8 +30,22 @@ type SignInConfig struct {
 	PasswordFrom  string            `toml:"password_from"`
 }
 
+// Problems lists what is wrong with the settings, in words.
+func (reach ReachConfig) Problems() (problems []string) {
+	reach.check(func(format string, args ...any) { problems = append(problems, fmt.Sprintf(format, args...)) })
+	return problems
+}
+
 func (c *Config) checkReach(say func(string, ...any)) {
-	reach := c.Reach
+	c.Reach.check(say)
+	for i, page := range c.Pages {
+		if page.SignedIn && c.Reach.SignIn.Path == "" {
+			say("[[pages]] number %d: signed_in needs [reach.sign_in]", i+1)
+		}
+	}
+}
+
+func (reach ReachConfig) check(say func(string, ...any)) {
 	if reach.Server != "" {
 		if _, port, err := net.SplitHostPort(reach.Server); err != nil || port == "" {
 			say("[reach] server must be HOST:PORT, such as 192.0.2.7:443, not %q", reach.Server)
@@ -49,11 +63,6 @@ func (c *Config) checkReach(say func(string, ...any)) {
 	for name := range in.Fields {
 		if name == in.PasswordField || (LooksSecret(name) && name != "testcookie") {
 			say("[reach.sign_in] fields holds %q, which looks like a secret. Name it in password_field, and say in password_from where it is", name)
-		}
-	}
-	for i, page := range c.Pages {
-		if page.SignedIn && in.Path == "" {
-			say("[[pages]] number %d: signed_in needs [reach.sign_in]", i+1)
 		}
 	}
 }

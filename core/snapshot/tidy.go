@@ -90,6 +90,29 @@ func (s *Store) Pinned(name string) (bool, error) {
 	return slices.Contains(pins, pinFolder+name), err
 }
 
+// Drop lets go of a snapshot that is neither pinned nor the newest one, whose number would be
+// given again. What only it needs stays until the next Tidy.
+func (s *Store) Drop(name string) error {
+	names, err := s.Names()
+	if err != nil {
+		return err
+	}
+	if len(names) > 0 && names[len(names)-1] == name {
+		return fmt.Errorf("%s is the newest snapshot, and stays", name)
+	}
+	pinned, err := s.Pinned(name)
+	if err != nil {
+		return err
+	}
+	if pinned {
+		return fmt.Errorf("%s is pinned, and stays", name)
+	}
+	if err := s.bytes.Delete(manifestName(name)); err != nil {
+		return fmt.Errorf("let go of %s: %w", name, err)
+	}
+	return nil
+}
+
 // Tidy lets go of snapshots, and of what only they need. What is still needed of a
 // volume that is mostly waste is written anew first. It waits until nobody else has the
 // store open, and can be interrupted at any instant. Use the store no more afterwards. It

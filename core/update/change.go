@@ -152,6 +152,9 @@ func (m *motion) stage(ctx context.Context, c *change) error {
 	if err := files.WriteTree(ctx, m.site.Place, c.staged, c.newTree, c.pkg.Source, m.Report.Advance); err != nil {
 		return err
 	}
+	if err := m.markLike(ctx, c.staged, c.newTree, c.live); err != nil {
+		return err
+	}
 	written, err := files.ReadTree(ctx, m.site.Place, c.staged, nil)
 	if err != nil {
 		return err
@@ -238,7 +241,10 @@ func (m *motion) stageFromSnapshot(ctx context.Context, c *change) (string, erro
 	if err := files.RemoveAll(ctx, m.site.Place, staged); err != nil {
 		return "", err
 	}
-	return staged, files.WriteTree(ctx, m.site.Place, staged, c.oldTree, m.store.Source(itemsBelow(area.Items, below)), nil)
+	if err := files.WriteTree(ctx, m.site.Place, staged, c.oldTree, m.store.Source(itemsBelow(area.Items, below)), nil); err != nil {
+		return "", err
+	}
+	return staged, m.markLike(ctx, staged, c.oldTree, c.live)
 }
 
 // stillActive finds out whether what was active still is.

@@ -116,6 +116,7 @@ func (m *motion) search(ctx context.Context, failed *smoke.Judgement) error {
 	s := &search{motion: m, known: map[string]bool{setKey(m.changes): false}, judgements: map[string]*smoke.Judgement{setKey(m.changes): failed}}
 	ctx, cancel := context.WithTimeoutCause(ctx, longestSearch, errLongSearch)
 	defer cancel()
+	defer s.dropProbes()
 	kept, err := s.find(ctx, failed)
 	if err != nil || s.broken != nil {
 		if s.broken != nil {
@@ -147,8 +148,23 @@ type search struct {
 	known      map[string]bool // by the set of components: whether it is sound
 	judgements map[string]*smoke.Judgement
 	left       []*change
-	standing   bool  // the set that is to stay is in place
-	broken     error // going back failed: no more probes
+	standing   bool     // the set that is to stay is in place
+	broken     error    // going back failed: no more probes
+	passing    []string // snapshots of probes that were put back
+}
+
+// dropProbes lets go of the snapshots of probes that were put back and proved: each is of the
+// state from before, and nobody would find their way among them. Those of a probe whose return
+// failed stay.
+func (s *search) dropProbes() {
+	if s.broken != nil {
+		return
+	}
+	for _, name := range s.passing {
+		if err := s.store.Drop(name); err == nil { // one more snapshot does no harm
+			s.run.Snapshots = slices.DeleteFunc(s.run.Snapshots, func(n string) bool { return n == name })
+		}
+	}
 }
 
 func setKey(set []*change) string {
@@ -291,17 +307,24 @@ func (s *search) sound(judgement *smoke.Judgement) bool {
 
 // putUp puts a set in place and judges it, and keeps it or puts back what was before.
 func (s *search) putUp(ctx context.Context, set []*change, stay bool) (*smoke.Judgement, Probe, error) {
-	probe, was := Probe{Components: folders(set)}, s.run.Exposed
+	probe, was, taken := Probe{Components: folders(set)}, s.run.Exposed, len(s.run.Snapshots)
 	judgement, err := s.tryProbe(ctx)
 	if err != nil {
 		s.broken = s.undo(err.Error())
 		return nil, probe, err
 	}
 	probe.Verdict = judgement.Verdict
+	settled := s.settled
 	if s.standing = stay && s.sound(judgement); s.standing {
 		s.broken = s.keepGroup(ctx, judgement)
 	} else {
 		s.broken = s.undo(fmt.Sprintf("the probe with %s is over", titles(set)))
+	}
+	if !s.standing && s.broken == nil {
+		s.passing = append(s.passing, s.run.Snapshots[taken:]...)
+		if settled != nil {
+			s.passing = append(s.passing, settled.Name)
+		}
 	}
 	probe.Exposed = s.run.Exposed - was
 	return judgement, probe, s.broken

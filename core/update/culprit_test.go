@@ -113,6 +113,12 @@ func TestCulpritsAmongEight(t *testing.T) {
 	}
 	t.Logf("%d probes", len(run.Probes))
 	p.clean(t)
+	// The probes' snapshots are gone: there is the one from before, that of the last
+	// probe, and what was kept.
+	events, err := History(p.workspace, Guard{})
+	if err != nil || len(events) > 6 {
+		t.Errorf("%d events are on record: %+v %v", len(events), events, err)
+	}
 }
 
 // A message that names a plugin's file leads straight to it.

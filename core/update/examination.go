@@ -128,7 +128,7 @@ func (s *session) examine(ctx context.Context, e *Examination, p *packages.Packa
 		}
 	}
 	s.checkRequirements(ctx, e, p)
-	s.checkPlace(e.Target, p, why)
+	s.checkPlace(ctx, e.Target, p, why)
 	e.takeReasons("place", "the folder can be written, and its owner kept", why)
 	if err := s.checkSpace(ctx, e); err != nil {
 		return err

@@ -88,7 +88,7 @@ func (s *session) comesAlong(kind cms.Kind, folder string) bool {
 }
 
 // checkPlace finds out, without touching anything, whether the files can be replaced.
-func (s *session) checkPlace(t *Target, p *packages.Package, why *reasons) {
+func (s *session) checkPlace(ctx context.Context, t *Target, p *packages.Package, why *reasons) {
 	place, live := s.site.Place, s.site.ComponentPath(t.Kind, t.Folder)
 	entry, err := place.Lstat(live)
 	if err == nil && t.New {
@@ -117,6 +117,7 @@ func (s *session) checkPlace(t *Target, p *packages.Package, why *reasons) {
 	if !place.CanOwn(entry.Owner, entry.Group) {
 		why.add(fmt.Sprintf("%s belongs to user %d, group %d: %s cannot give the new files that owner", live, entry.Owner, entry.Group, whoAmI()), "Run Wetland as that user (sudo -u '#"+fmt.Sprint(entry.Owner)+"' wetland ...).")
 	}
+	s.checkMounts(ctx, live, why)
 	_, size := p.Tree.Total()
 	if free, err := place.FreeSpace(path.Dir(live)); err == nil && free < uint64(size)*2 {
 		why.add(fmt.Sprintf("only %s are free on the site's disk, and the new files need %s", bytesText(int64(free)), bytesText(size)), "Make room first.")

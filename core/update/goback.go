@@ -180,9 +180,9 @@ func (s *session) settleQuietly(ctx context.Context) error {
 		}
 		purged, err := s.purge(ctx)
 		if err != nil {
-			return doubtMark, fmt.Sprintf("the page cache could not be emptied: %v", err), nil
+			return doubtMark, fmt.Sprintf("the caches could not be emptied: %v", err), nil
 		}
-		return goodMark, fmt.Sprintf("page cache emptied (%s)", plural(purged, "file")), nil
+		return goodMark, fmt.Sprintf("caches emptied (%s)", purged), nil
 	})
 }
 
@@ -213,17 +213,36 @@ func (m *motion) needsPerson(cause error) (*Run, error) {
 // ErrAbandoned says that a person stopped even the going back.
 var ErrAbandoned = errors.New("stopped while going back: run wetland recover to settle the site")
 
-// byHand gives the exact steps for going back without Wetland's help.
+// byHand gives the exact steps for going back: with Wetland once it may write again, and
+// without it.
 func (m *motion) byHand() []string {
-	var steps []string
+	steps := []string{"wetland recover    once what is named above is mended: puts back what was before, and proves it"}
 	if m.manifest != nil {
-		steps = append(steps, "wetland restore "+m.manifest.Name+"    puts files and database back as they were before")
+		steps = append(steps, "wetland restore "+m.manifest.Name+"    or: puts files and database back as they were then")
 	}
-	steps = append(steps, "Or by hand, the files alone: of each pair of folders below, one holds the version before, whole; look at the version in each, and move the old one to the second path:")
+	ctx := context.WithoutCancel(m.Abandon)
+	var moves []string
 	for _, c := range m.group {
-		if c.staged != "" {
-			steps = append(steps, "  "+c.staged, "  "+c.live)
+		_, err := m.site.Place.Lstat(c.live)
+		switch {
+		case c.staged == "" || m.isOld(ctx, c):
+		case c.target.New:
+			moves = append(moves, fmt.Sprintf("mv %s %s", shellQuote(c.live), shellQuote(c.staged)))
+		case m.holds(ctx, c.staged, c.oldTree):
+			if err == nil {
+				moves = append(moves, fmt.Sprintf("mv %s %s", shellQuote(c.live), shellQuote(c.staged+".new")))
+			}
+			moves = append(moves, fmt.Sprintf("mv %s %s", shellQuote(c.staged), shellQuote(c.live)))
 		}
 	}
+	if len(moves) > 0 {
+		steps = append(steps, "Or by hand, as a user who may write there, the files alone; wetland recover finds out afterwards whether all is as before:")
+		steps = append(steps, moves...)
+	}
 	return steps
+}
+
+// shellQuote makes one word of a name for a POSIX shell, whatever is in it.
+func shellQuote(name string) string {
+	return "'" + strings.ReplaceAll(name, "'", `'\''`) + "'"
 }

@@ -172,7 +172,7 @@ func (m *motion) prepare(ctx context.Context, why *reasons) error {
 	if open, err := Unsettled(m.site.Workspace); err != nil {
 		return err
 	} else if open != nil {
-		why.add(fmt.Sprintf("%s was interrupted and is not settled", open.Name), "Run: wetland recover")
+		why.add(fmt.Sprintf("%s %s", open.Name, unsettledWords[open.State]), "Run: wetland recover")
 		return why.refusal()
 	}
 	if err := m.choose(ctx, why); err != nil {
@@ -204,7 +204,7 @@ func (m *motion) prepare(ctx context.Context, why *reasons) error {
 // names its own.
 func (m *motion) checkChange(ctx context.Context, c *change, why *reasons) error {
 	var own reasons
-	m.checkPlace(c.target, c.pkg, &own)
+	m.checkPlace(ctx, c.target, c.pkg, &own)
 	m.checkParent(c.pkg, &own)
 	if err := m.checkEdits(ctx, c, &own); err != nil {
 		return err
@@ -452,10 +452,12 @@ func (m *motion) keepPictures() error {
 	}
 	for i := range m.baseline.Pages {
 		for width, sight := range m.baseline.Pages[i].Sights {
-			if sight.Picture != "" {
-				sight.Picture = filepath.Join(to, filepath.Base(sight.Picture))
-				m.baseline.Pages[i].Sights[width] = sight
+			for _, picture := range []*string{&sight.Picture, &sight.Again} {
+				if *picture != "" {
+					*picture = filepath.Join(to, filepath.Base(*picture))
+				}
 			}
+			m.baseline.Pages[i].Sights[width] = sight
 		}
 	}
 	return nil

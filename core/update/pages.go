@@ -21,8 +21,27 @@ import (
 // still have answered with a mixture.
 const secondLook = time.Second
 
-// purge empties the CMS's caches of pages. It returns how many files went.
-func (s *session) purge(ctx context.Context) (int, error) {
+// purge empties the CMS's caches: those of pages, and what it remembers of its themes and
+// plugins. It returns how many files and rows went, in words.
+func (s *session) purge(ctx context.Context) (string, error) {
+	count, err := s.purgePages(ctx)
+	if err != nil {
+		return "", err
+	}
+	gone := plural(count, "file")
+	if s.db != nil {
+		rows, err := s.site.CMS.ForgetCaches(ctx, s.db)
+		if err != nil {
+			return "", err
+		}
+		if rows > 0 {
+			gone += " and " + plural(rows, "row")
+		}
+	}
+	return gone, s.purgeElsewhere(ctx)
+}
+
+func (s *session) purgePages(ctx context.Context) (int, error) {
 	purged := 0
 	for _, folder := range s.site.CMS.Layout().Caches {
 		if _, err := s.site.Place.Lstat(folder); err != nil {
@@ -47,7 +66,7 @@ func (s *session) purge(ctx context.Context) (int, error) {
 			}
 		}
 	}
-	return purged, s.purgeElsewhere(ctx)
+	return purged, nil
 }
 
 // settle waits until old compiled code has gone, lets the CMS run its upgrades,
@@ -64,12 +83,12 @@ func (s *session) settle(ctx context.Context) error {
 		}
 		purged, err := s.purge(ctx)
 		if err != nil {
-			return doubtMark, fmt.Sprintf("the page cache could not be emptied: %v", err), nil
+			return doubtMark, fmt.Sprintf("the caches could not be emptied: %v", err), nil
 		}
 		if wait > 0 {
-			return goodMark, fmt.Sprintf("waited %s for compiled code, upgrades visited, page cache emptied (%s)", wait, plural(purged, "file")), nil
+			return goodMark, fmt.Sprintf("waited %s for compiled code, upgrades visited, caches emptied (%s)", wait, purged), nil
 		}
-		return goodMark, fmt.Sprintf("upgrades visited, page cache emptied (%s)", plural(purged, "file")), nil
+		return goodMark, fmt.Sprintf("upgrades visited, caches emptied (%s)", purged), nil
 	})
 }
 
@@ -79,6 +98,7 @@ func (s *session) settle(ctx context.Context) error {
 func (s *session) look(ctx context.Context, name, file string, baseline *smoke.Take) (*smoke.Judgement, error) {
 	var judgement *smoke.Judgement
 	tried := len(s.run.Remedies)
+	s.fetcher.Before = baseline
 	s.fetcher.Pictures = filepath.Join(s.run.Folder, picturesFolder, strings.TrimSuffix(strings.TrimPrefix(file, "pages-"), ".json"))
 	err := s.step(name, int64(len(s.pages)), "pages", func() (progress.Mark, string, error) {
 		take, err := s.fetcher.Take(ctx, s.pages, s.Report)

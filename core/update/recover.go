@@ -241,7 +241,11 @@ func (s *session) settleUpdate(ctx context.Context, t trace, to string) (*Run, e
 		return nil, err
 	}
 	if to != "new" {
-		return m.goBack("The update was interrupted before the new version was judged sound", m.nextTry())
+		why := "The update was interrupted before the new version was judged sound"
+		if s.run.State == NeedsPerson {
+			why = "The update had failed and could not be put back before"
+		}
+		return m.goBack(why, m.nextTry())
 	}
 	return m.settleNew(ctx)
 }

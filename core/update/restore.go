@@ -101,7 +101,7 @@ func Restore(ctx context.Context, w *site.Workspace, o RestoreOptions) (run *Run
 	defer func() { err = errors.Join(err, r.close()) }()
 	if open, err := Unsettled(w); err != nil {
 		return nil, err
-	} else if open != nil && open.Kind == "restore" {
+	} else if open != nil && open.Kind == "restore" && open.State == UnderWay {
 		why.add(fmt.Sprintf("%s was interrupted and is not settled", open.Name), "Run: wetland recover")
 	}
 	if err := why.refusal(); err != nil {
@@ -372,7 +372,7 @@ func (r *restoration) fail(cause error) (*Run, error) {
 		return r.run, errors.Join(ErrAbandoned, r.run.save())
 	}
 	run, err := r.end(NeedsPerson, "The restore was not finished: "+cause.Error(),
-		"wetland restore "+r.manifest.Name+"    tries again, once the cause is mended",
+		"wetland recover    goes on with it, once the cause is mended",
 		"wetland restore "+r.before.Name+"    goes back to the state before")
 	return run, errors.Join(cause, err)
 }
@@ -427,6 +427,9 @@ func (r *restoration) putComponent(ctx context.Context, live string) error {
 		return err
 	}
 	if err := files.WriteTree(ctx, r.site.Place, staged, tree, r.store.Source(itemsBelow(area.Items, below)), r.Report.Advance); err != nil {
+		return err
+	}
+	if err := r.markLike(ctx, staged, tree, live); err != nil {
 		return err
 	}
 	_, err = files.Swap(r.site.Place, live, staged, r.options.AllowGap)
@@ -505,6 +508,11 @@ func (r *restoration) putOne(at string, item snapshot.Item) error {
 	default:
 		if err := files.WriteFile(place, part, item.Item, r.store.Source([]snapshot.Item{item})); err != nil {
 			return errors.Join(err, place.Remove(part))
+		}
+		if present, err := place.Lstat(at); err == nil && present.Kind == files.File {
+			if err := place.CopyMarks(at, part); err != nil {
+				return errors.Join(err, place.Remove(part))
+			}
 		}
 	}
 	if err := place.Rename(part, at); err != nil {

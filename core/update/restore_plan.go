@@ -179,6 +179,9 @@ func (r *restoration) planArea(ctx context.Context, area snapshot.Area) error {
 		at := path.Join(area.Path, differ.Path)
 		if folder := r.componentAround(at); folder != "" {
 			if !slices.Contains(r.swaps, folder) {
+				if mount, err := r.mounted(ctx, folder); mount != "" || (err != nil && !errors.Is(err, fs.ErrNotExist)) {
+					return errors.Join(err, fmt.Errorf("%s would have to be exchanged as a whole, and something is mounted at %s: unmount it first; nothing was changed", folder, mount))
+				}
 				r.swaps = append(r.swaps, folder)
 				r.plan.Components = append(r.plan.Components, folder)
 			}

@@ -263,10 +263,16 @@ func Unsettled(w *site.Workspace) (*Run, error) {
 	if err != nil || len(runs) == 0 {
 		return nil, err
 	}
-	if last := runs[len(runs)-1]; last.State == UnderWay {
+	if last := runs[len(runs)-1]; last.State == UnderWay || last.State == NeedsPerson {
 		return last, nil
 	}
 	return nil, nil
+}
+
+// unsettledWords say why a run is not settled.
+var unsettledWords = map[State]string{
+	UnderWay:    "was interrupted and is not settled",
+	NeedsPerson: "left the site without proof that all is as it was",
 }
 
 // newRun makes the folder, the record and the journal of the next run.

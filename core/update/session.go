@@ -165,7 +165,7 @@ func open(ctx context.Context, w *site.Workspace, guard Guard, why *reasons) (*s
 // error says which secrets or certificates cannot be had.
 func NewFetcher(s *site.Site) (*smoke.Fetcher, error) {
 	config := s.Workspace.Config.Smoke
-	reach, err := reachOf(s.Workspace.Config.Reach)
+	reach, err := ReachOf(s.Workspace.Config.Reach)
 	if err != nil {
 		return nil, err
 	}
@@ -179,8 +179,8 @@ func NewFetcher(s *site.Site) (*smoke.Fetcher, error) {
 	return &smoke.Fetcher{Address: s.Address, AtOnce: config.AtOnce, Patience: time.Duration(config.Patience), BrowserProgram: program, Reach: reach}, nil
 }
 
-// reachOf reads the secrets and certificates with which a site is reached.
-func reachOf(config site.ReachConfig) (reach smoke.Reach, err error) {
+// ReachOf reads the secrets and certificates with which a site is reached.
+func ReachOf(config site.ReachConfig) (reach smoke.Reach, err error) {
 	var problems []error
 	secret := func(setting, from string) string {
 		if from == "" {

@@ -132,7 +132,7 @@ func dress(tree, old files.Tree) files.Tree {
 		now = newest.Truncate(time.Second).Add(time.Second)
 	}
 	top := known["."]
-	fileMode := usualMode(old)
+	fileMode := files.UsualMode(old)
 	dressed := make(files.Tree, len(tree))
 	for i, item := range tree {
 		item.Owner, item.Group, item.Modified = top.Owner, top.Group, now
@@ -150,17 +150,43 @@ func dress(tree, old files.Tree) files.Tree {
 	return dressed
 }
 
-// usualMode is the mode that most files of a tree have; 0 if it has none.
-func usualMode(tree files.Tree) uint32 {
-	count := map[uint32]int{}
-	best := uint32(0)
-	for _, item := range tree {
-		if item.Kind == files.File {
-			count[item.Mode]++
-			if count[item.Mode] > count[best] {
-				best = item.Mode
-			}
-		}
+// markLike gives a staged tree the access lists and labels of what is at the live place.
+func (s *session) markLike(ctx context.Context, staged string, tree files.Tree, live string) error {
+	unread := func(string, files.Entry) string { return "not read" }
+	present, err := files.ReadTreeKnowing(ctx, s.site.Place, live, nil, unread)
+	if err != nil && !errors.Is(err, fs.ErrNotExist) {
+		return err
 	}
-	return best
+	return files.MarkTree(s.site.Place, staged, tree, live, present)
+}
+
+// mounted returns the first folder of a component at which something else is mounted: it
+// stays where it is when the tree around it is exchanged, and a mount cannot be exchanged
+// itself. "" is none.
+func (s *session) mounted(ctx context.Context, live string) (string, error) {
+	found := ""
+	err := files.Walk(ctx, s.site.Place, live, nil, func(at string, entry files.Entry) error {
+		if entry.Kind != files.Folder || found != "" {
+			return nil
+		}
+		mounted, err := s.site.Place.MountedAt(path.Join(live, at))
+		if mounted {
+			found = path.Join(live, at)
+		}
+		return err
+	})
+	return found, err
+}
+
+// checkMounts refuses components that cannot be exchanged as a whole.
+func (s *session) checkMounts(ctx context.Context, live string, why *reasons) {
+	folder, err := s.mounted(ctx, live)
+	switch {
+	case err != nil && !errors.Is(err, fs.ErrNotExist):
+		why.add(fmt.Sprintf("it cannot be found out whether something is mounted in %s: %v", live, err), "Run Wetland as the user who owns the site's files.")
+	case folder == live:
+		why.add(live+" is a mount point: it cannot be exchanged in one step, and other sites may use the same files", "Update the files at the place they are mounted from, or unmount them and put the real folder here.")
+	case folder != "":
+		why.add(fmt.Sprintf("%s, inside of the component, is a mount point: it would not come along when the folder around it is exchanged", folder), "Unmount it for the update, or move what is mounted there out of the component.")
+	}
 }

@@ -11,6 +11,7 @@ import (
 	"net/http"
 	"net/http/httptest"
 	"os"
+	"os/exec"
 	"path/filepath"
 	"strings"
 	"sync/atomic"
@@ -286,6 +287,31 @@ func TestUpdateWhereNothingCanBeExchanged(t *testing.T) {
 	j.clean(t)
 }
 
+// mountedIn says that something is mounted at one folder.
+type mountedIn struct {
+	files.Local
+	folder string
+}
+
+func (m mountedIn) MountedAt(name string) (bool, error) {
+	return strings.HasSuffix(name, m.folder), nil
+}
+
+// What is mounted would stay behind: such a component is refused, and nothing is written.
+func TestMountPointsAreRefused(t *testing.T) {
+	for folder, want := range map[string]string{"themes/quay": "is a mount point", "themes/quay/parts": "inside of the component"} {
+		j := newJetty(t)
+		if err := os.Mkdir(j.dir+"/www/themes/quay/parts", 0o755); err != nil {
+			t.Fatal(err)
+		}
+		run, err := j.update(t, Options{Packages: []string{j.themePackage(t, "1.1", "good")}, Guard: Guard{Place: mountedIn{folder: folder}}})
+		if err == nil || !strings.Contains(err.Error(), want) || j.wholly(t) != "old" {
+			t.Errorf("%s: %+v %v", folder, run, err)
+		}
+		j.clean(t)
+	}
+}
+
 // noWayBack lets the first exchange of a theme pass, and no later one: the
 // permission was lost meanwhile.
 type noWayBack struct {
@@ -306,15 +332,54 @@ func TestGoingBackThatFailsNeedsAPerson(t *testing.T) {
 	if !errors.Is(err, fs.ErrPermission) || run.State != NeedsPerson {
 		t.Fatalf("%+v %v", run, err)
 	}
-	// The steps by hand that it prints work: here the first one.
-	if len(run.Next) == 0 || !strings.HasPrefix(run.Next[0], "wetland restore snap-1") {
+	if len(run.Next) < 2 || !strings.HasPrefix(run.Next[0], "wetland recover ") || !strings.HasPrefix(run.Next[1], "wetland restore snap-1 ") {
 		t.Fatalf("the steps are %q", run.Next)
 	}
-	again, err := Restore(t.Context(), j.workspace, RestoreOptions{Snapshot: "snap-1", Guard: Guard{Clock: still{}}})
-	if err != nil || again.State != Restored || j.wholly(t) != "old" {
-		t.Errorf("%+v %v: %s", again, err, j.wholly(t))
+	if _, err := j.update(t, Options{Packages: []string{j.themePackage(t, "1.1", "good")}}); err == nil || !strings.Contains(err.Error(), "without proof") {
+		t.Errorf("another update on top of it: %v", err)
 	}
-	j.clean(t)
+}
+
+// The steps that are printed when there is no way back work, each kind of them: what is
+// typed by hand goes through a shell.
+func TestStepsByHandWork(t *testing.T) {
+	for _, name := range []string{"recover", "restore", "by hand"} {
+		t.Run(name, func(t *testing.T) {
+			j := newJetty(t)
+			run, err := j.update(t, Options{Packages: []string{j.themePackage(t, "1.2", "broken")}, Guard: Guard{Place: noWayBack{swaps: &atomic.Int32{}}}})
+			if !errors.Is(err, fs.ErrPermission) || run.State != NeedsPerson {
+				t.Fatalf("%+v %v", run, err)
+			}
+			var again *Run
+			switch name {
+			case "restore":
+				again, err = Restore(t.Context(), j.workspace, RestoreOptions{Snapshot: "snap-1", Guard: Guard{Clock: still{}}})
+			case "by hand":
+				moves := 0
+				for _, line := range run.Next {
+					if strings.HasPrefix(line, "mv ") {
+						moves++
+						if out, err := exec.Command("sh", "-c", line).CombinedOutput(); err != nil {
+							t.Fatalf("%s: %v\n%s", line, err, out)
+						}
+					}
+				}
+				if moves != 2 || j.wholly(t) != "old" {
+					t.Fatalf("%d moves of %q: %s", moves, run.Next, j.wholly(t))
+				}
+				fallthrough
+			default:
+				again, err = Recover(t.Context(), j.workspace, RecoverOptions{Guard: Guard{Clock: still{}}})
+			}
+			if err != nil || (again.State != Restored && again.State != PutBack) || j.wholly(t) != "old" {
+				t.Fatalf("%+v %v: %s", again, err, j.wholly(t))
+			}
+			j.clean(t)
+			if open, err := Unsettled(j.workspace); err != nil || open != nil {
+				t.Errorf("unsettled: %+v %v", open, err)
+			}
+		})
+	}
 }
 
 func TestDatabaseGoneAfterTheSwap(t *testing.T) {

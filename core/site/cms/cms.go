@@ -1,6 +1,6 @@
 // Package cms knows how each content management system lays out a site: a file
 // for each, behind one interface. Nothing here changes anything on a site, save
-// for RebuildLinks, which lets go of what the CMS makes anew by itself.
+// for RebuildLinks and ForgetCaches, which let go of what the CMS makes anew by itself.
 package cms
 
 import (
@@ -156,6 +156,9 @@ type Site interface {
 	// RebuildLinks has the CMS work out the addresses of its pages anew at the next visit. It
 	// returns an error that wraps errors.ErrUnsupported where there is nothing to rebuild.
 	RebuildLinks(ctx context.Context, db database.Database) error
+	// ForgetCaches takes out of the tables what the CMS keeps there of themes and plugins for a
+	// while, and makes anew by itself. It returns how many rows went.
+	ForgetCaches(ctx context.Context, db database.Database) (int, error)
 	// Notice is the file that makes the CMS show visitors a notice instead of pages, and
 	// its text, of a form that expires by itself; "" if the CMS has none. The first
 	// line of the text is the same each time: it tells ours from others'.

@@ -76,6 +76,11 @@ func (r Remembered) Obstacles(context.Context, database.Database) []string { ret
 // ErrorLogs are not known.
 func (r Remembered) ErrorLogs() []string { return nil }
 
+// ForgetCaches is not known.
+func (r Remembered) ForgetCaches(context.Context, database.Database) (int, error) {
+	return 0, errRemembered
+}
+
 // RebuildLinks is not known.
 func (r Remembered) RebuildLinks(context.Context, database.Database) error { return errRemembered }
 

@@ -189,6 +189,9 @@ func (r *rowlockSite) Warnings(context.Context, database.Database, Component) []
 func (r *rowlockSite) Busy(context.Context, database.Database) []string      { return nil }
 func (r *rowlockSite) Obstacles(context.Context, database.Database) []string { return nil }
 func (r *rowlockSite) ErrorLogs() []string                                   { return nil }
+
+// ForgetCaches: Rowlock keeps nothing of that kind in its tables.
+func (r *rowlockSite) ForgetCaches(context.Context, database.Database) (int, error) { return 0, nil }
 func (r *rowlockSite) RebuildLinks(context.Context, database.Database) error {
 	return errors.ErrUnsupported
 }

@@ -495,9 +495,34 @@ func (w *wordpressSite) Obstacles(ctx context.Context, db database.Database) []s
 // RebuildLinks takes out the option rewrite_rules: WordPress makes it anew when it is empty
 // (WP_Rewrite::wp_rewrite_rules()).
 func (w *wordpressSite) RebuildLinks(ctx context.Context, db database.Database) error {
+	_, err := w.takeOut(ctx, db, func(option string) bool { return option == "rewrite_rules" })
+	if err != nil {
+		return fmt.Errorf("let the addresses of pages be worked out anew: %w", err)
+	}
+	return nil
+}
+
+// themeCaches begin the names of transients that hold what a theme says in its files: its
+// styles, for a minute (wp_get_global_stylesheet() in WordPress 5.9 to 6.1), and its patterns
+// (WP_Theme::get_block_patterns(), since 6.4).
+var themeCaches = []string{"_transient_global_styles_", "_transient_timeout_global_styles_", "_site_transient_wp_theme_files_patterns-", "_site_transient_timeout_wp_theme_files_patterns-"}
+
+// ForgetCaches takes out what WordPress remembers of the files of themes.
+func (w *wordpressSite) ForgetCaches(ctx context.Context, db database.Database) (int, error) {
+	n, err := w.takeOut(ctx, db, func(option string) bool {
+		return slices.ContainsFunc(themeCaches, func(begin string) bool { return strings.HasPrefix(option, begin) })
+	})
+	if err != nil {
+		return n, fmt.Errorf("let go of what WordPress remembers of its themes: %w", err)
+	}
+	return n, nil
+}
+
+// takeOut removes options, and returns how many.
+func (w *wordpressSite) takeOut(ctx context.Context, db database.Database, unwanted func(option string) bool) (int, error) {
 	moment, err := db.Read(ctx)
 	if err != nil {
-		return err
+		return 0, err
 	}
 	var patch database.Patch
 	for _, table := range moment.Tables() {
@@ -507,20 +532,20 @@ func (w *wordpressSite) RebuildLinks(ctx context.Context, db database.Database) 
 		patch.Table = table
 		at := slices.IndexFunc(table.Columns, func(c database.Column) bool { return c.Name == "option_name" })
 		err = moment.Rows(ctx, table, func(row database.Row) error {
-			if at >= 0 && row[at].String() == "rewrite_rules" {
+			if at >= 0 && unwanted(row[at].String()) {
 				patch.Remove = append(patch.Remove, row.Clone())
 			}
 			return nil
 		})
 	}
 	if err := errors.Join(err, moment.Close()); err != nil || len(patch.Remove) == 0 {
-		return err
+		return 0, err
 	}
 	applied, err := db.Apply(ctx, database.Change{Patches: []database.Patch{patch}})
 	if err != nil {
-		return fmt.Errorf("let the addresses of pages be worked out anew: %w", err)
+		return 0, err
 	}
-	return applied.Finish(ctx)
+	return len(patch.Remove), applied.Finish(ctx)
 }
 
 // Notice: WordPress answers 503 while .maintenance names a time less than ten minutes ago

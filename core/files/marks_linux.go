@@ -1,0 +1,156 @@
+package files
+
+import (
+	"bytes"
+	"encoding/binary"
+	"errors"
+	"fmt"
+	"slices"
+	"strings"
+
+	"golang.org/x/sys/unix"
+)
+
+// Marks are extended attributes: access lists, security labels, and what users set. The
+// names are those of acl(5) and xattr(7).
+const (
+	accessList  = "system.posix_acl_access"
+	defaultList = "system.posix_acl_default" // what is made in a folder gets it
+)
+
+// carried tells of the attributes that go with the name of a file, and not with its bytes
+// (signatures of contents) or with the system alone.
+func carried(name string) bool {
+	return name == accessList || name == defaultList || name == "security.selinux" || name == "security.SMACK64" || strings.HasPrefix(name, "user.")
+}
+
+func readMarks(name string) (map[string][]byte, error) {
+	marks := map[string][]byte{}
+	names := make([]byte, 4<<10)
+	n, err := unix.Llistxattr(name, names)
+	for errors.Is(err, unix.ERANGE) {
+		names = make([]byte, 4*len(names))
+		n, err = unix.Llistxattr(name, names)
+	}
+	if errors.Is(err, unix.ENOTSUP) {
+		return marks, nil
+	}
+	if err != nil {
+		return nil, err
+	}
+	for one := range bytes.SplitSeq(bytes.TrimSuffix(names[:n], []byte{0}), []byte{0}) {
+		if len(one) == 0 || !carried(string(one)) {
+			continue
+		}
+		value := make([]byte, 64<<10) // the kernel's own bound
+		size, err := unix.Lgetxattr(name, string(one), value)
+		if errors.Is(err, unix.ENODATA) {
+			continue
+		}
+		if err != nil {
+			return nil, fmt.Errorf("%s: %w", one, err)
+		}
+		marks[string(one)] = slices.Clone(value[:size])
+	}
+	return marks, nil
+}
+
+func copyMarks(from, to string) error {
+	wanted, err := readMarks(from)
+	if err != nil {
+		return fmt.Errorf("read the marks of %s: %w", from, err)
+	}
+	present, err := readMarks(to)
+	if err != nil {
+		return fmt.Errorf("read the marks of %s: %w", to, err)
+	}
+	if isFolder(from) && !isFolder(to) {
+		wanted = inherited(wanted)
+	}
+	changed := false
+	for name, value := range wanted {
+		if bytes.Equal(present[name], value) {
+			continue
+		}
+		if err := unix.Lsetxattr(to, name, value, 0); err != nil {
+			return fmt.Errorf("give %s the %s of %s: %w", to, markName(name), from, err)
+		}
+		changed = true
+	}
+	for name := range present {
+		if _, ok := wanted[name]; ok {
+			continue
+		}
+		if strings.HasPrefix(name, "security.") {
+			continue // the system gave it, and wants one
+		}
+		if err := unix.Lremovexattr(to, name); err != nil && !errors.Is(err, unix.ENODATA) {
+			return fmt.Errorf("take the %s from %s: %w", markName(name), to, err)
+		}
+		changed = true
+	}
+	if !changed {
+		return nil
+	}
+	return Local{}.SyncFolder(to)
+}
+
+func isFolder(name string) bool {
+	var stat unix.Stat_t
+	return unix.Lstat(name, &stat) == nil && stat.Mode&unix.S_IFMT == unix.S_IFDIR
+}
+
+// inherited is what a file gets that is made in a folder: its label, and the default list as
+// access list, without the right to run it.
+func inherited(folder map[string][]byte) map[string][]byte {
+	marks := map[string][]byte{}
+	for name, value := range folder {
+		switch {
+		case strings.HasPrefix(name, "security."):
+			marks[name] = value
+		case name == defaultList:
+			marks[accessList] = withoutExecute(value)
+		}
+	}
+	return marks
+}
+
+// withoutExecute clears the right in every entry: after a version of 4 bytes, entries of 8,
+// with the rights in bytes 2 and 3 (linux/posix_acl_xattr.h).
+func withoutExecute(list []byte) []byte {
+	list = slices.Clone(list)
+	for at := 4; at+8 <= len(list); at += 8 {
+		rights := binary.LittleEndian.Uint16(list[at+2:])
+		binary.LittleEndian.PutUint16(list[at+2:], rights&^1)
+	}
+	return list
+}
+
+func markName(name string) string {
+	switch name {
+	case accessList, defaultList:
+		return "access list"
+	case "security.selinux", "security.SMACK64":
+		return "security label"
+	}
+	return "attribute " + name
+}
+
+// mountedAt asks for the mounts of the name and of the folder around it (statx, Linux 5.8);
+// without an answer, devices decide.
+func mountedAt(name, above string) (bool, error) {
+	var own, outer unix.Statx_t
+	const ask = unix.STATX_MNT_ID
+	for _, one := range []struct {
+		name string
+		into *unix.Statx_t
+	}{{name, &own}, {above, &outer}} {
+		if err := unix.Statx(unix.AT_FDCWD, one.name, unix.AT_SYMLINK_NOFOLLOW, ask, one.into); err != nil {
+			return false, fmt.Errorf("ask what is mounted at %s: %w", one.name, err)
+		}
+	}
+	if own.Mask&ask != 0 && outer.Mask&ask != 0 {
+		return own.Mnt_id != outer.Mnt_id, nil
+	}
+	return own.Dev_major != outer.Dev_major || own.Dev_minor != outer.Dev_minor, nil
+}

@@ -1,0 +1,16 @@
+//go:build !linux
+
+package files
+
+// copyMarks has nothing to carry over: access lists of other systems are inherited from the
+// folder.
+func copyMarks(string, string) error { return nil }
+
+func mountedAt(name, above string) (bool, error) {
+	own, err := Local{}.Lstat(name)
+	if err != nil {
+		return false, err
+	}
+	outer, err := Local{}.Lstat(above)
+	return own.Device != outer.Device, err
+}
