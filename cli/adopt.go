@@ -2,11 +2,13 @@ package cli
 
 import (
 	"fmt"
+	"path/filepath"
 	"strings"
 
 	"github.com/spf13/cobra"
 
 	"wetland/core/adopt"
+	"wetland/core/site"
 	"wetland/core/site/cms"
 )
 
@@ -19,13 +21,21 @@ func (a *app) adoptCommand() *cobra.Command {
 log in to the database from the CMS's own settings, proves that ROOT is what answers
 at the address, finds pages to test, and writes a commented wetland.toml into the
 workspace: a folder outside of the web root, where snapshots and records will be.
-Nothing on the site is touched.`,
-		Example: `  wetland adopt /srv/www/ferry --address https://ferry.example/ --workspace ~/care/ferry`,
-		Args:    cobra.ExactArgs(1),
+Nothing on the site is touched.
+
+A copy for trying things out is often protected, or hidden behind another server: say
+with --user, --server and --certificates how it is reached.`,
+		Example: `  wetland adopt /srv/www/ferry --address https://ferry.example/ --workspace ~/care/ferry
+  wetland adopt /srv/www/try --address https://try.ferry.example/ --user staging \
+      --password-from "env STAGING_PASSWORD"`,
+		Args: cobra.ExactArgs(1),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			o.Root, o.Workspace, o.Report = args[0], a.workspace, a.screen
 			if o.Workspace == "" {
 				o.Workspace = "."
+			}
+			if err := fromAnywhere(&o.Reach); err != nil {
+				return err
 			}
 			result, err := adopt.Adopt(cmd.Context(), o)
 			if err != nil {
@@ -45,8 +55,28 @@ Nothing on the site is touched.`,
 	}
 	command.Flags().StringVar(&o.Address, "address", "", "where visitors reach the site (default: what the CMS's own settings say)")
 	command.Flags().StringVar(&o.Name, "name", "", "what to call the site (default: the host of its address)")
+	command.Flags().StringVar(&o.Reach.Server, "server", "", "HOST:PORT of the server itself, past what stands in front of it")
+	command.Flags().StringVar(&o.Reach.Certificates, "certificates", "", "file of certificates (PEM) to trust beside the system's")
+	command.Flags().StringVar(&o.Reach.User, "user", "", "user of a protected site (HTTP Basic)")
+	command.Flags().StringVar(&o.Reach.PasswordFrom, "password-from", "", `where that user's password is: "env NAME" or "file PATH"`)
 	command.Flags().BoolVar(&o.NoBrowser, "no-browser", false, "never look at the pages with a browser: faster, and sees less")
 	return command
+}
+
+// fromAnywhere makes the names of files whole: wetland.toml is read from other folders, too.
+func fromAnywhere(reach *site.ReachConfig) (err error) {
+	if reach.Certificates != "" {
+		if reach.Certificates, err = filepath.Abs(reach.Certificates); err != nil {
+			return err
+		}
+	}
+	if file, ok := strings.CutPrefix(reach.PasswordFrom, "file "); ok {
+		if file, err = filepath.Abs(strings.TrimSpace(file)); err != nil {
+			return err
+		}
+		reach.PasswordFrom = "file " + file
+	}
+	return nil
 }
 
 func adoptDocument(r *adopt.Result, code int) map[string]any {

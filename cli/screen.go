@@ -293,6 +293,10 @@ func (s *screen) next(lines []string) {
 			s.row("  ", 2, fmt.Sprintf("%-32s  ", command), what)
 			continue
 		}
+		if strings.HasPrefix(line, "mv ") { // to be copied as it is
+			s.print("  %s\n", line)
+			continue
+		}
 		s.print("%s\n", s.wrap("  "+line, ""))
 	}
 }

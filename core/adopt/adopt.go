@@ -30,7 +30,8 @@ type Options struct {
 	Address   string // empty: what the CMS's own settings say
 	Name      string // of the site; empty: the host of its address
 	Workspace string
-	NoBrowser bool // pages are not looked at with a browser
+	Reach     site.ReachConfig // where the address alone does not lead to the site
+	NoBrowser bool             // pages are not looked at with a browser
 	Report    progress.Reporter
 }
 
@@ -58,6 +59,9 @@ type Result struct {
 // returns an *update.Refusal when the site must not be adopted so.
 func Adopt(ctx context.Context, o Options) (*Result, error) {
 	a := &adoption{o: o, place: files.Local{}, result: &Result{}}
+	if err := a.readReach(); err != nil {
+		return nil, err
+	}
 	if err := a.findSite(ctx); err != nil {
 		return nil, err
 	}
@@ -90,6 +94,7 @@ type adoption struct {
 	site    *site.Site // its workspace is made last
 	result  *Result
 	missing []cms.Missing
+	reach   smoke.Reach
 }
 
 func (a *adoption) doubt(what, do string) {
@@ -259,7 +264,24 @@ func (a *adoption) identify(ctx context.Context, db database.Database) error {
 }
 
 func (a *adoption) fetcher() *smoke.Fetcher {
-	return &smoke.Fetcher{Address: a.site.Address}
+	return &smoke.Fetcher{Address: a.site.Address, Reach: a.reach}
+}
+
+// readReach makes sure that the site can be reached as was said: without it, what answers in
+// front of the site would be taken for it.
+func (a *adoption) readReach() error {
+	refusal := &update.Refusal{}
+	for _, problem := range a.o.Reach.Problems() {
+		refusal.Reasons = append(refusal.Reasons, update.Reason{What: problem, Do: "Here these are --server, --certificates, --user and --password-from."})
+	}
+	if len(refusal.Reasons) > 0 {
+		return refusal
+	}
+	var err error
+	if a.reach, err = update.ReachOf(a.o.Reach); err != nil {
+		return &update.Refusal{Reasons: []update.Reason{{What: err.Error(), Do: "Nothing was written. Mend it, and adopt again."}}}
+	}
+	return nil
 }
 
 func (a *adoption) findPages(ctx context.Context) error {

@@ -7,6 +7,29 @@ import (
 	"strings"
 )
 
+// sayReach writes the settings that were given, and the others as examples.
+func (a *adoption) sayReach(say func(string, ...any)) {
+	given := a.o.Reach
+	head := "# [reach]"
+	if given.Server+given.Certificates+given.User != "" {
+		head = "[reach]"
+	}
+	say("%s", head)
+	for _, one := range []struct{ name, value, example, what string }{
+		{"server", given.Server, "192.0.2.7:443", "past what stands in front of the server"},
+		{"certificates", given.Certificates, "/etc/ssl/staging.pem", "to trust beside the system's"},
+		{"user", given.User, "staging", "protects the whole site (HTTP Basic)"},
+		{"password_from", given.PasswordFrom, "env STAGING_PASSWORD", "where the password is: never the password itself"},
+	} {
+		if one.value != "" {
+			say("%-40s # %s", one.name+" = "+quote(one.value), one.what)
+			continue
+		}
+		say("%-40s # %s", "# "+one.name+" = "+quote(one.example), one.what)
+	}
+	say("")
+}
+
 // config writes wetland.toml so that a person can read and change it.
 func (a *adoption) config() string {
 	var b strings.Builder
@@ -35,11 +58,7 @@ func (a *adoption) config() string {
 	say("# host = \"127.0.0.1\"")
 	say("# password_from = \"env FERRY_DATABASE_PASSWORD\"\n")
 	say("# Only where the address alone does not lead to the site's own pages.")
-	say("# [reach]")
-	say("# server = \"192.0.2.7:443\"               # past what stands in front of the server")
-	say("# certificates = \"/etc/ssl/staging.pem\"  # to trust beside the system's")
-	say("# user = \"staging\"                       # protects the whole site (HTTP Basic)")
-	say("# password_from = \"env STAGING_PASSWORD\"\n")
+	a.sayReach(say)
 	say("[files]")
 	say("# Snapshots leave these out by themselves: %s.", strings.Join(a.result.LeaveOut, ", "))
 	say("# More paths below the root, such as logs: they are neither kept nor restored.")
