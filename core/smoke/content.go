@@ -3,6 +3,7 @@ package smoke
 import (
 	"fmt"
 	"maps"
+	"net/url"
 	"slices"
 	"strings"
 	"unicode"
@@ -21,7 +22,12 @@ type Table struct {
 	Name   string `json:"name"`   // its id, first class or number
 	Within string `json:"within"` // the landmark it is in
 	Rows   int    `json:"rows"`   // with data in them
+	// Columns are the cells of its longest row.
+	Columns int `json:"columns,omitempty"`
 }
+
+// embedded matches what comes from elsewhere: maps, films, players.
+const embedded = "iframe[src], video, audio, object[data], embed[src]"
 
 // mostWords bounds how many different words of a page are kept.
 const mostWords = 3000
@@ -31,8 +37,12 @@ func readContent(facts *Facts, document *goquery.Document) {
 	facts.Words = words(mainText(document))
 	facts.Passages = passages(document)
 	facts.Sections = sections(document)
+	facts.Embeds = document.Find(embedded).Length()
 	document.Find("table").Each(func(i int, s *goquery.Selection) {
 		table := Table{Name: nameOf(s, i), Within: within(s)}
+		s.Find("tr").Each(func(_ int, row *goquery.Selection) {
+			table.Columns = max(table.Columns, row.Find("td, th").Length())
+		})
 		table.Rows = s.Find("tr:has(td)").Length()
 		facts.Tables = append(facts.Tables, table)
 	})
@@ -108,44 +118,57 @@ func words(text string) map[string]int {
 	return count
 }
 
-// sections counts what stands under each heading, up to the next one or the end of the
-// landmark. What is seen and not read counts as a word.
+// sections counts what stands under each heading, up to the next one that is no lower or the
+// end of the landmark. What is seen and not read counts as a word.
 func sections(document *goquery.Document) map[string]int {
-	found := map[string]int{}
-	heading := ""
-	var walk func(node *html.Node)
-	walk = func(node *html.Node) {
-		for child := range node.ChildNodes() {
-			switch {
-			case child.Type == html.TextNode:
-				if heading != "" {
-					found[heading] += countText(child.Data)
-				}
-			case child.Type != html.ElementNode:
-			case len(child.Data) == 2 && child.Data[0] == 'h' && child.Data[1] >= '1' && child.Data[1] <= '6':
-				heading = readable(goquery.NewDocumentFromNode(child).Text())
-				if _, known := found[heading]; heading != "" && !known {
-					found[heading] = 0
-				}
-			default:
-				bound := boundary.Match(child)
-				if bound {
-					heading = ""
-				}
-				if heading != "" && slices.Contains([]string{"img", "svg", "video", "audio", "iframe", "canvas", "input", "textarea", "select"}, child.Data) {
-					found[heading] += leastSection
-				}
-				walk(child)
-				if bound {
-					heading = ""
-				}
-			}
+	o := &outline{found: map[string]int{}}
+	for _, body := range document.Find("body").Nodes {
+		o.walk(body)
+	}
+	return o.found
+}
+
+// outline is the headings that are open while a page is read.
+type outline struct {
+	found map[string]int
+	open  [6]string // by level
+}
+
+func (o *outline) add(letters int) {
+	for _, heading := range o.open {
+		if heading != "" {
+			o.found[heading] += letters
 		}
 	}
-	for _, body := range document.Find("body").Nodes {
-		walk(body)
+}
+
+func (o *outline) close(from int) { clear(o.open[from:]) }
+
+func (o *outline) walk(node *html.Node) {
+	for child := range node.ChildNodes() {
+		switch {
+		case child.Type == html.TextNode:
+			o.add(countText(child.Data))
+		case child.Type != html.ElementNode:
+		case len(child.Data) == 2 && child.Data[0] == 'h' && child.Data[1] >= '1' && child.Data[1] <= '6':
+			level, text := int(child.Data[1]-'1'), readable(goquery.NewDocumentFromNode(child).Text())
+			o.close(level)
+			o.add(countText(text))
+			if text != "" && !slices.Contains(o.open[:], text) {
+				o.open[level] = text
+				o.found[text] += 0
+			}
+		case boundary.Match(child):
+			o.close(0)
+			o.walk(child)
+			o.close(0)
+		default:
+			if slices.Contains([]string{"img", "svg", "video", "audio", "iframe", "canvas", "input", "textarea", "select"}, child.Data) {
+				o.add(leastSection)
+			}
+			o.walk(child)
+		}
 	}
-	return found
 }
 
 // boundary matches the landmarks: nothing in another one stands under a heading.
@@ -173,16 +196,25 @@ func loseWords(found *collector, was, now Facts) {
 	if now.Words == nil || slices.ContainsFunc(*found, func(f Finding) bool { return f.Check == "text" || f.Check == "list" }) {
 		return // which says it better
 	}
-	total, lost := 0, 0
+	if was.Embeds > 0 && now.Embeds == 0 {
+		found.add(Doubtful, "images", fmt.Sprintf("what was embedded in the page is gone: %s", plural(was.Embeds, "map, film or player")), "")
+	}
+	total, lost, twice := 0, 0, 0
 	var gone []string
 	for _, word := range slices.Sorted(maps.Keys(was.Words)) {
 		letters := utf8.RuneCountInString(word)
 		missing := max(0, was.Words[word]-now.Words[word])
 		total += letters * was.Words[word]
 		lost += letters * missing
+		if now.Words[word] >= 2*was.Words[word] {
+			twice += letters * was.Words[word]
+		}
 		if missing > 0 && letters > 3 {
 			gone = append(gone, word)
 		}
+	}
+	if total >= 60 && 4*twice >= 3*total {
+		found.add(Doubtful, "text", "the page says everything twice", "")
 	}
 	if total < 60 || 2*lost < total {
 		return
@@ -194,10 +226,9 @@ func loseWords(found *collector, was, now Facts) {
 	found.add(verdict, "text", fmt.Sprintf("the page says something else: %d of 100 words in its main part are gone", lost*100/total), strings.Join(gone[:min(6, len(gone))], ", "))
 }
 
-// losePassages finds texts of which most words are gone. What a page says that answers with
-// an error is its theme's own.
+// losePassages finds texts of which most words are gone.
 func losePassages(found *collector, was, now Facts) {
-	if now.Words == nil || was.Status >= 400 {
+	if now.Words == nil || hasOwnWords(was) {
 		return
 	}
 	all, lost, first := 0, 0, ""
@@ -224,6 +255,18 @@ func losePassages(found *collector, was, now Facts) {
 	}
 }
 
+// hasOwnWords tells of pages whose words are their theme's: those that answer with an error,
+// and a search that found nothing.
+func hasOwnWords(f Facts) bool {
+	if f.Status >= 400 {
+		return true
+	}
+	at, err := url.Parse(f.Path)
+	return err == nil && f.Entries == 0 && slices.ContainsFunc(f.Forms, func(form Form) bool {
+		return slices.ContainsFunc(form.Fields, at.Query().Has)
+	})
+}
+
 func loseSections(found *collector, was, now Facts) {
 	for _, heading := range slices.Sorted(maps.Keys(was.Sections)) {
 		letters, stands := now.Sections[heading]
@@ -236,6 +279,9 @@ func loseSections(found *collector, was, now Facts) {
 func loseRows(found *collector, was, now Facts) {
 	for _, table := range was.Tables {
 		i := slices.IndexFunc(now.Tables, func(t Table) bool { return t.Name == table.Name && t.Within == table.Within })
+		if i >= 0 && now.Tables[i].Rows > 0 && now.Tables[i].Columns < table.Columns {
+			found.add(Doubtful, "list", fmt.Sprintf("the table %q has %s, was %d", table.Name, plural(now.Tables[i].Columns, "column"), table.Columns), "")
+		}
 		if i < 0 || now.Tables[i].Rows > 0 || table.Rows < 2 {
 			continue
 		}
@@ -254,13 +300,13 @@ func mergeContent(a *Facts, b Facts) {
 	for _, table := range a.Tables {
 		for _, other := range b.Tables {
 			if other.Name == table.Name && other.Within == table.Within {
-				table.Rows = min(table.Rows, other.Rows)
+				table.Rows, table.Columns = min(table.Rows, other.Rows), min(table.Columns, other.Columns)
 				tables = append(tables, table)
 				break
 			}
 		}
 	}
-	a.Tables = tables
+	a.Tables, a.Embeds = tables, min(a.Embeds, b.Embeds)
 	a.Passages = both(a.Passages, b.Passages)
 	a.Settings = both(a.Settings, b.Settings)
 	a.Unset = either(a.Unset, b.Unset)

@@ -71,6 +71,9 @@ func (f *Fetcher) Discover(ctx context.Context, first []string) (found Discovere
 	return found
 }
 
+// robotsFile is where a site tells search engines what they may read (RFC 9309).
+const robotsFile = "/robots.txt"
+
 // otherKinds returns the feed that the front page names, and the page for what is not
 // there, if the site answers as it should.
 func (f *Fetcher) otherKinds(ctx context.Context, front answer) []Page {
@@ -86,6 +89,9 @@ func (f *Fetcher) otherKinds(ctx context.Context, front answer) []Page {
 	}
 	if path, ok := f.searchPage(document); ok {
 		pages = append(pages, Page{Path: path})
+	}
+	if got, err := f.get(ctx, f.Resolve(robotsFile), largestPage, manner{}); err == nil && got.status == http.StatusOK && strings.HasPrefix(got.header.Get("Content-Type"), "text/plain") {
+		pages = append(pages, Page{Path: robotsFile})
 	}
 	for _, path := range notThere {
 		if got, err := f.get(ctx, f.Resolve(path), largestPage, manner{}); err == nil && got.status == http.StatusNotFound {

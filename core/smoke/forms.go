@@ -2,8 +2,10 @@ package smoke
 
 import (
 	"fmt"
+	"maps"
 	"net/http"
 	"net/url"
+	"regexp"
 	"slices"
 	"strings"
 
@@ -19,6 +21,10 @@ type Form struct {
 	Buttons int      `json:"buttons,omitempty"` // that send it
 	Secret  bool     `json:"secret,omitempty"`  // it asks for a password
 	Hidden  bool     `json:"hidden,omitempty"`  // by a style sheet
+	// Choices counts what each field offers to choose from; Tokens are the hidden fields that
+	// prove that the form comes from the site.
+	Choices map[string]int `json:"choices,omitempty"`
+	Tokens  []string       `json:"tokens,omitempty"`
 }
 
 // sends are the elements that send a form (HTML, 4.10.18.4).
@@ -46,14 +52,24 @@ func readForm(document *goquery.Document, s *goquery.Selection, where *url.URL) 
 	}
 	form.Buttons = buttons.Not("[disabled]").Length()
 	form.Secret = s.Find(`input[type="password" i]`).Length() > 0
+	form.Choices = map[string]int{}
 	s.Find("input, textarea, select").Each(func(_ int, field *goquery.Selection) {
 		name := field.AttrOr("name", "")
+		if choices := field.Find("option").Length(); choices > 0 {
+			form.Choices[name] = choices
+		}
+		if field.AttrOr("type", "") == "hidden" && token.MatchString(name) {
+			form.Tokens = append(form.Tokens, name)
+		}
 		if name != "" && field.AttrOr("type", "") != "hidden" && !slices.Contains(form.Fields, name) {
 			form.Fields = append(form.Fields, name)
 		}
 	})
 	return form
 }
+
+// token matches the names that such fields have by custom.
+var token = regexp.MustCompile(`(?i)nonce|token|csrf`)
 
 // asksToSignIn tells of a page with a form for a password.
 func asksToSignIn(facts Facts) bool {
@@ -78,6 +94,14 @@ func loseForms(found *collector, was, now Facts) {
 func loseForm(found *collector, was, now Form) {
 	if lost := slices.DeleteFunc(slices.Clone(was.Fields), func(s string) bool { return slices.Contains(now.Fields, s) }); len(lost) > 0 {
 		found.add(Broken, "form", fmt.Sprintf("the form %q lost %d of %d fields", was.Name, len(lost), len(was.Fields)), strings.Join(lost, ", "))
+	}
+	if lost := slices.DeleteFunc(slices.Clone(was.Tokens), func(s string) bool { return slices.Contains(now.Tokens, s) }); len(lost) > 0 {
+		found.add(Doubtful, "form", fmt.Sprintf("the form %q lost the hidden field by which the site knows it as its own", was.Name), strings.Join(lost, ", "))
+	}
+	for _, field := range slices.Sorted(maps.Keys(was.Choices)) {
+		if was.Choices[field] > 1 && now.Choices[field] <= 1 && slices.Contains(now.Fields, field) {
+			found.add(Broken, "form", fmt.Sprintf("the field %q of the form %q offers nothing to choose any more, was %d", field, was.Name, was.Choices[field]), "")
+		}
 	}
 	if was.Buttons > 0 && now.Buttons == 0 {
 		found.add(Broken, "form", fmt.Sprintf("the form %q cannot be sent any more: its button is gone or switched off", was.Name), "")
@@ -106,7 +130,8 @@ func mergeForms(a, b []Form) []Form {
 			continue
 		}
 		other := b[i]
-		form.Fields = both(form.Fields, other.Fields)
+		form.Fields, form.Tokens = both(form.Fields, other.Fields), both(form.Tokens, other.Tokens)
+		form.Choices = least(form.Choices, other.Choices)
 		form.Buttons, form.Hidden = min(form.Buttons, other.Buttons), form.Hidden || other.Hidden
 		if form.To != other.To {
 			form.To = ""

@@ -91,8 +91,14 @@ func judgePage(was *Facts, now Facts) PageVerdict {
 	return page
 }
 
-// kindOf is what two findings share that tell of the same fault: numbers move by themselves.
-func kindOf(f Finding) string { return f.Check + "\x00" + digits.ReplaceAllString(f.What, "0") }
+// kindOf is what two findings share that tell of the same fault. In what scripts say, numbers
+// move by themselves.
+func kindOf(f Finding) string {
+	if f.Check == "script" {
+		return f.Check + "\x00" + digits.ReplaceAllString(f.What, "0")
+	}
+	return f.Check + "\x00" + f.What
+}
 
 var digits = regexp.MustCompile(`\d+`)
 
@@ -181,7 +187,11 @@ func losses(was, now Facts) []Finding {
 		found.add(Doubtful, "title", fmt.Sprintf("the title is %q, was %q", now.Title, was.Title), "")
 	}
 	if now.NoIndex && !was.NoIndex {
-		found.add(Broken, "robots", "the page asks search engines to forget it (noindex)", "")
+		words := "the page asks search engines to forget it (noindex)"
+		if now.Path == robotsFile {
+			words = "search engines are shut out of the whole site"
+		}
+		found.add(Broken, "robots", words, "")
 	}
 	loseWays(&found, was, now)
 	loseMeta(&found, was, now)
@@ -225,6 +235,12 @@ func loseTarget(found *collector, was, now Facts) {
 func loseWays(found *collector, was, now Facts) {
 	if now.Attached && !was.Attached {
 		found.add(Broken, "type", "browsers offer it as a file to keep instead of showing it", "")
+	}
+	if now.Reloads && !was.Reloads {
+		found.add(Doubtful, "redirect", "browsers load it anew every few seconds", "")
+	}
+	if now.Quirks && !was.Quirks {
+		found.add(Doubtful, "layout", "it does not begin with <!DOCTYPE html> any more: browsers lay it out as those of old did", "")
 	}
 	switch {
 	case now.Moves == was.Moves || now.Moves == "" || now.Moves == now.Path:

@@ -12,9 +12,12 @@ import (
 var placeholders = []*regexp.Regexp{
 	regexp.MustCompile(`\{\{[^{}\n]{1,80}\}\}`),
 	regexp.MustCompile(`\{%[^%\n]{1,80}%\}`),
+	// Markup that was made safe twice can be read.
+	regexp.MustCompile(`</?(?:p|div|a|span|strong|em|b|i|br|li|ul|ol|h[1-6]|img|table|td|tr)(?:\s[^<>]{0,200})?/?>`),
+	regexp.MustCompile(`&(?:amp|lt|gt|quot|nbsp|hellip|[lr][sd]quo|[mn]dash|#\d{2,5}|#x[0-9a-fA-F]{2,4});`),
 	regexp.MustCompile(`\[object \w+\]`),
 	regexp.MustCompile(`%[1-9]\$[sd]`),
-	regexp.MustCompile(`\[/?[a-z][a-z0-9_-]{2,}(?:\s[^\]\n]{0,120})?\]`), // a shortcode
+	regexp.MustCompile(`\[/?[a-z][a-z0-9_-]{2,}(?:\s+[a-z][\w-]*=[^\]\n]{0,120})?\s*/?\]`), // a shortcode
 }
 
 // readLeaks lists what the page shows of its making.

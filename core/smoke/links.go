@@ -87,7 +87,9 @@ func (f *Fetcher) follow(ctx context.Context, take *Take) error {
 	for i, target := range fresh {
 		group.Go(func() error {
 			got, err := f.get(ctx, f.Address.ResolveReference(target), 64<<10, manner{})
-			gone[i] = err == nil && (got.status == http.StatusNotFound || got.status == http.StatusGone || got.status >= 500)
+			// What leads to another site is that one's matter.
+			stays := len(got.redirects) == 0 || hostOf(got.redirects[len(got.redirects)-1]) == ""
+			gone[i] = err == nil && stays && (got.status == http.StatusNotFound || got.status == http.StatusGone || got.status >= 500)
 			return ctx.Err()
 		})
 	}

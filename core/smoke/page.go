@@ -110,6 +110,9 @@ type Facts struct {
 	Hidden      []string          `json:"hidden,omitempty"`
 	HasFont     bool              `json:"has_font,omitempty"` // a style sheet says in which letters it is set
 	RightToLeft bool              `json:"right_to_left,omitempty"`
+	Quirks      bool              `json:"quirks,omitempty"`   // it does not say that it is HTML: browsers lay it out as those of old did
+	Reloads     bool              `json:"reloads,omitempty"`  // browsers are told to load it anew at once
+	Embeds      int               `json:"embeds,omitempty"`   // maps, films, players
 	Attached    bool              `json:"attached,omitempty"` // browsers are told to keep it as a file
 	Moves       string            `json:"moves,omitempty"`    // where browsers are told to go on to; a path on this site
 	// Words, Sections and Tables are what the page says: how often each word stands in its

@@ -11,10 +11,12 @@ import (
 	"path"
 	"regexp"
 	"slices"
+	"strconv"
 	"strings"
 	"unicode"
 
 	"github.com/PuerkitoBio/goquery"
+	"golang.org/x/net/html"
 	"golang.org/x/net/html/charset"
 )
 
@@ -49,6 +51,9 @@ func readPage(page Page, where *url.URL, got answer) (Facts, *goquery.Document) 
 		if strings.HasSuffix(facts.Type, "xml") {
 			readFeed(&facts, text)
 		}
+		if page.Path == robotsFile {
+			facts.NoIndex = shutsOut(text)
+		}
 		return facts, nil
 	}
 	facts.Unknown = challenge(got, text)
@@ -81,13 +86,18 @@ func readHeader(facts *Facts, header http.Header, where *url.URL) {
 	disposition, _, _ := mime.ParseMediaType(header.Get("Content-Disposition"))
 	facts.Attached = disposition == "attachment"
 	facts.NoIndex = strings.Contains(strings.ToLower(strings.Join(header.Values("X-Robots-Tag"), ",")), "noindex")
-	if _, target, ok := strings.Cut(strings.ToLower(header.Get("Refresh")), "url="); ok {
-		facts.movesTo(target, where)
-	}
+	facts.refresh(header.Get("Refresh"), where)
 }
 
-// movesTo notes that browsers go on to another page by themselves.
-func (f *Facts) movesTo(target string, where *url.URL) {
+// refresh reads what browsers are told to load by themselves: after how many seconds, and
+// from where.
+func (f *Facts) refresh(wish string, where *url.URL) {
+	after, target, elsewhere := strings.Cut(strings.ToLower(wish), "url=")
+	if !elsewhere {
+		seconds, err := strconv.ParseFloat(strings.Trim(after, " ;,"), 64)
+		f.Reloads = f.Reloads || err == nil && seconds < 10
+		return
+	}
 	if next, err := where.Parse(strings.Trim(strings.TrimSpace(target), `"'`)); err == nil {
 		f.Moves = withoutMark(next).String()
 		if next.Host == where.Host {
@@ -139,6 +149,28 @@ func readFeed(facts *Facts, text []byte) {
 			facts.Entries++
 		}
 	}
+}
+
+// shutsOut tells whether a robots.txt keeps all search engines from all of the site.
+func shutsOut(text []byte) bool {
+	everybody, naming := false, false
+	for line := range strings.Lines(strings.ToLower(string(text))) {
+		line, _, _ = strings.Cut(line, "#")
+		name, value, _ := strings.Cut(strings.TrimSpace(line), ":")
+		switch value = strings.TrimSpace(value); strings.TrimSpace(name) {
+		case "user-agent":
+			everybody = value == "*" || (naming && everybody)
+			naming = true
+		case "disallow":
+			if everybody && value == "/" {
+				return true
+			}
+			naming = false
+		default:
+			naming = false
+		}
+	}
+	return false
 }
 
 // toUTF8 decodes by header, byte-order mark or meta element.
@@ -255,9 +287,8 @@ func readDocument(facts *Facts, document *goquery.Document, where *url.URL) {
 		})
 	}
 	facts.RightToLeft = strings.EqualFold(document.Find("html").AttrOr("dir", document.Find("body").AttrOr("dir", "")), "rtl")
-	if _, target, ok := strings.Cut(strings.ToLower(document.Find(`meta[http-equiv="refresh" i]`).AttrOr("content", "")), "url="); ok {
-		facts.movesTo(target, where)
-	}
+	facts.Quirks = !slices.ContainsFunc(slices.Collect(document.Nodes[0].ChildNodes()), func(n *html.Node) bool { return n.Type == html.DoctypeNode })
+	facts.refresh(document.Find(`meta[http-equiv="refresh" i]`).AttrOr("content", ""), where)
 	facts.FitsPhones = strings.Contains(strings.ReplaceAll(strings.ToLower(document.Find(`meta[name="viewport" i]`).AttrOr("content", "")), " ", ""), "width=device-width")
 	readLinks(facts, document, where)
 	readScripts(facts, document)

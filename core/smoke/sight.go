@@ -192,6 +192,9 @@ func sightFaults(found *collector, now Facts) {
 	}
 }
 
+// windowHeight is that of a usual window, in pixels.
+const windowHeight = 900
+
 // loseSights compares how a page looks with how it looked.
 func loseSights(found *collector, was, now Facts) {
 	loseBoxes(found, was, now)
@@ -206,6 +209,10 @@ func loseSights(found *collector, was, now Facts) {
 			found.add(Broken, "browser", fmt.Sprintf("most of the text does not show on a %s: %d letters, was %d", width, after.Letters, before.Letters), "")
 		case before.Letters >= 60 && after.Letters*2 < before.Letters:
 			found.add(Doubtful, "browser", fmt.Sprintf("much of the text does not show on a %s: %d letters, was %d", width, after.Letters, before.Letters), "")
+		}
+		main, oldMain := after.Boxes["main part"], before.Boxes["main part"]
+		if oldMain.Seen() && main.Y > oldMain.Y+windowHeight/2 && oldMain.Y < windowHeight {
+			found.add(Doubtful, "layout", fmt.Sprintf("on a %s, the main part begins %d pixels further down: out of the first view", width, main.Y-oldMain.Y), "")
 		}
 		loseFirstView(found, width, before.First, after.First)
 		// A few pixels are a shadow or a rounding; from a finger's width on a person must

@@ -11,6 +11,8 @@ import (
 	"testing"
 	"time"
 
+	"github.com/PuerkitoBio/goquery"
+
 	"wetland/core/progress"
 )
 
@@ -206,6 +208,37 @@ func TestJudgeAnswers(t *testing.T) {
 				t.Errorf("%s, want %s with %q\n%s", judgement.Verdict, c.want, c.finding, text)
 			}
 		})
+	}
+}
+
+func TestShutsOut(t *testing.T) {
+	for text, want := range map[string]bool{
+		"User-agent: *\nDisallow: /wp-admin/\nAllow: /wp-admin/admin-ajax.php\n": false,
+		"User-agent: *\nDisallow: /": true,
+		"# all\r\nuser-agent: greedy\r\nUser-Agent: *\r\nDisallow: / # for now": true,
+		"User-agent: greedy\nDisallow: /\n\nUser-agent: *\nDisallow:\n":         false,
+		"": false,
+	} {
+		if got := shutsOut([]byte(text)); got != want {
+			t.Errorf("%q: %v", text, got)
+		}
+	}
+}
+
+func TestSections(t *testing.T) {
+	document, err := goquery.NewDocumentFromReader(strings.NewReader(`<body><main><h1>Board</h1><h2>Today</h2><p>At seven and at eight</p><h3>Late</h3><p>at nine</p>
+<h2>Empty</h2><article><header><h2>Notice</h2></header><p>In the entry</p></article></main><aside><p>Not of it</p></aside></body>`))
+	if err != nil {
+		t.Fatal(err)
+	}
+	got := sections(document)
+	for heading, want := range map[string]bool{"Board": true, "Today": true, "Late": true, "Empty": false, "Notice": true} {
+		if (got[heading] > 0) != want {
+			t.Errorf("%s: %d letters", heading, got[heading])
+		}
+	}
+	if got["Notice"] != len("Intheentry") || got["Today"] != len("AtsevenandateightLateatnine") {
+		t.Errorf("%v", got)
 	}
 }
 

@@ -605,3 +605,43 @@ func TestUpdateThatTakesTooLong(t *testing.T) {
 	}
 	p.clean(t)
 }
+
+// The time is up after the swap: the pages do not answer, and what was before is put back,
+// however long that takes.
+func TestUpdateThatTakesTooLongAfterTheSwap(t *testing.T) {
+	for within := time.Second; ; within *= 2 { // on a busy machine the swap itself comes late
+		p := newPier(t, 1)
+		over := make(chan struct{})
+		p.broken = func(updated []string) string {
+			if len(updated) > 0 {
+				<-over // no answer while the new version is in place
+			}
+			return ""
+		}
+		p.workspace.Config.Update.Within = site.Duration(within)
+		swapped := &atomic.Bool{}
+		run, err := p.update(t, Options{Packages: p.packages(t), Guard: Guard{Place: notesSwap{swapped: swapped}}})
+		close(over)
+		if !swapped.Load() {
+			continue
+		}
+		if !strings.Contains(run.Reason+fmt.Sprint(err), "longer than [update] within allows") || run.State != PutBack || len(p.updated(t)) != 0 {
+			t.Errorf("%s: %+v %v", within, run, err)
+		}
+		p.clean(t)
+		return
+	}
+}
+
+// notesSwap notes the first exchange of a plugin.
+type notesSwap struct {
+	files.Local
+	swapped *atomic.Bool
+}
+
+func (n notesSwap) Exchange(a, b string) error {
+	if strings.Contains(a, "/plugins/plank") {
+		n.swapped.Store(true)
+	}
+	return n.Local.Exchange(a, b)
+}
