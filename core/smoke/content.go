@@ -199,13 +199,12 @@ func loseWords(found *collector, was, now Facts) {
 	if was.Embeds > 0 && now.Embeds == 0 {
 		found.add(Doubtful, "images", fmt.Sprintf("what was embedded in the page is gone: %s", plural(was.Embeds, "map, film or player")), "")
 	}
-	total, lost, twice := 0, 0, 0
+	total, lost := lostLetters(was, now)
+	twice := 0
 	var gone []string
 	for _, word := range slices.Sorted(maps.Keys(was.Words)) {
 		letters := utf8.RuneCountInString(word)
 		missing := max(0, was.Words[word]-now.Words[word])
-		total += letters * was.Words[word]
-		lost += letters * missing
 		if now.Words[word] >= 2*was.Words[word] {
 			twice += letters * was.Words[word]
 		}
@@ -224,6 +223,16 @@ func loseWords(found *collector, was, now Facts) {
 		verdict = Broken
 	}
 	found.add(verdict, "text", fmt.Sprintf("the page says something else: %d of 100 words in its main part are gone", lost*100/total), strings.Join(gone[:min(6, len(gone))], ", "))
+}
+
+// lostLetters counts the letters of the words in the main part, and of those that are gone.
+func lostLetters(was, now Facts) (total, lost int) {
+	for word, n := range was.Words {
+		letters := utf8.RuneCountInString(word)
+		total += letters * n
+		lost += letters * max(0, n-now.Words[word])
+	}
+	return total, lost
 }
 
 // losePassages finds texts of which most words are gone.

@@ -78,7 +78,7 @@ func asksToSignIn(facts Facts) bool {
 
 func loseForms(found *collector, was, now Facts) {
 	for _, form := range was.Forms {
-		i := slices.IndexFunc(now.Forms, func(f Form) bool { return f.Name == form.Name })
+		i := sameForm(form, now.Forms)
 		if i < 0 {
 			found.add(Broken, "form", fmt.Sprintf("the form %q is gone", form.Name), "fields: "+strings.Join(form.Fields, ", "))
 			continue
@@ -88,6 +88,17 @@ func loseForms(found *collector, was, now Facts) {
 	for _, name := range now.DeadForms {
 		found.add(Broken, "form", fmt.Sprintf("the form %q is sent to an address where nothing is", name), "")
 	}
+}
+
+// sameForm finds a form by its name, else by its fields: a new version may call it otherwise.
+// It returns -1 if there is none.
+func sameForm(form Form, among []Form) int {
+	if i := slices.IndexFunc(among, func(f Form) bool { return f.Name == form.Name }); i >= 0 {
+		return i
+	}
+	return slices.IndexFunc(among, func(f Form) bool {
+		return len(form.Fields) > 0 && len(both(form.Fields, f.Fields)) == len(form.Fields) && f.Secret == form.Secret
+	})
 }
 
 // loseForm finds why a form that stands does not work any more.

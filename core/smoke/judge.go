@@ -287,6 +287,7 @@ func orItself(address string) string {
 
 func loseContent(found *collector, was, now Facts) {
 	switch {
+	case now.Entries < was.Entries && saysTheSame(was, now): // in other elements
 	case was.Entries > 0 && now.Entries == 0:
 		found.add(Broken, "list", fmt.Sprintf("the list shows 0 entries, was %d", was.Entries), "")
 	case now.Entries < was.Entries:
@@ -308,7 +309,7 @@ func loseContent(found *collector, was, now Facts) {
 	if len(gone) > 0 && (mainGone || 2*len(gone) >= len(was.Headings)) {
 		found.add(Doubtful, "headings", fmt.Sprintf("%d of %d headings are gone", len(gone), len(was.Headings)), strings.Join(gone[:min(4, len(gone))], "; "))
 	}
-	if was.Images > 0 && now.Images == 0 {
+	if was.Images > 0 && now.Images == 0 && now.Drawings <= was.Drawings {
 		found.add(Doubtful, "images", fmt.Sprintf("all %d images are gone", was.Images), "")
 	}
 	sheets := func(f Facts) int {
@@ -320,9 +321,15 @@ func loseContent(found *collector, was, now Facts) {
 		}
 		return n
 	}
-	if sheets(was) > 0 && sheets(now) == 0 {
+	if sheets(was) > 0 && sheets(now) == 0 && 2*now.Rules < was.Rules+1 { // else they are written into the page
 		found.add(Broken, "style sheet", "the page names no style sheet of the site any more", fmt.Sprintf("before: %d", sheets(was)))
 	}
+}
+
+// saysTheSame tells of a page on which every heading and nearly every word is left.
+func saysTheSame(was, now Facts) bool {
+	total, lost := lostLetters(was, now)
+	return len(was.Headings) > 0 && len(goneHeadings(was, now)) == 0 && 10*lost <= total
 }
 
 func loseLandmarks(found *collector, was, now Facts) {
@@ -347,18 +354,46 @@ func loseMenus(found *collector, was, now Facts) {
 				best, left = candidate, n
 			}
 		}
+		renamed := renamedLinks(menu, best, was, now)
 		switch {
+		case left <= 0 && len(renamed) == len(menu.Links):
+			found.add(Doubtful, "menu", fmt.Sprintf("all %d links of the menu have other words", len(menu.Links)), strings.Join(best.Links[:min(5, len(best.Links))], ", "))
 		case left <= 0:
 			found.add(Broken, "menu", fmt.Sprintf("the menu with %d links in the %s is gone", len(menu.Links), menu.Within), strings.Join(menu.Links[:min(5, len(menu.Links))], ", "))
 			continue
 		case left < len(menu.Links):
-			lost := slices.DeleteFunc(slices.Clone(menu.Links), func(s string) bool { return slices.Contains(best.Links, s) })
+			lost := slices.DeleteFunc(slices.Clone(menu.Links), func(s string) bool {
+				return slices.Contains(best.Links, s) || slices.Contains(renamed, s)
+			})
+			if len(lost) == 0 && 2*len(renamed) <= len(menu.Links) {
+				break
+			}
+			if len(lost) == 0 {
+				found.add(Doubtful, "menu", fmt.Sprintf("%d of %d links of the menu have other words", len(renamed), len(menu.Links)), strings.Join(renamed, ", "))
+				break
+			}
 			found.add(Doubtful, "menu", fmt.Sprintf("the menu lost %d of %d links", len(lost), len(menu.Links)), strings.Join(lost, ", "))
 		}
 		if best.Within != menu.Within {
 			found.add(Doubtful, "layout", fmt.Sprintf("the menu moved from the %s to the %s", menu.Within, best.Within), "")
 		}
 	}
+}
+
+// renamedLinks lists the words of a menu that are gone while what they led to is still linked
+// to from a menu.
+func renamedLinks(menu, now Menu, wasPage, nowPage Facts) []string {
+	var renamed []string
+	for _, words := range menu.Links {
+		if slices.Contains(now.Links, words) {
+			continue
+		}
+		i := slices.IndexFunc(wasPage.Links, func(l Link) bool { return l.Menu && l.Text == words && l.To != "" })
+		if i >= 0 && slices.ContainsFunc(nowPage.Links, func(l Link) bool { return l.Menu && l.To == wasPage.Links[i].To }) {
+			renamed = append(renamed, words)
+		}
+	}
+	return renamed
 }
 
 // Add puts in a finding that was made outside of the pages' own reading.

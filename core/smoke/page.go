@@ -96,6 +96,7 @@ type Facts struct {
 	Forms     []Form         `json:"forms,omitempty"`
 	Entries   int            `json:"entries"` // articles of a list
 	Images    int            `json:"images"`
+	Drawings  int            `json:"drawings,omitempty"` // SVG in the page
 	NoIndex   bool           `json:"no_index,omitempty"`
 	Language  string         `json:"language,omitempty"`
 	Canonical string         `json:"canonical,omitempty"`

@@ -275,7 +275,7 @@ func readDocument(facts *Facts, document *goquery.Document, where *url.URL) {
 	})
 	document.Find("form").Each(func(_ int, s *goquery.Selection) { facts.Forms = append(facts.Forms, readForm(document, s, where)) })
 	facts.Entries = countEntries(document)
-	facts.Images = document.Find("img").Length()
+	facts.Images, facts.Drawings = document.Find("img").Length(), document.Find("svg").Length()
 	facts.NoIndex = facts.NoIndex || strings.Contains(strings.ToLower(document.Find(`meta[name="robots" i]`).AttrOr("content", "")), "noindex")
 	facts.Language, _, _ = strings.Cut(strings.ToLower(document.Find("html").AttrOr("lang", "")), "-")
 	if at, err := where.Parse(document.Find(`link[rel="canonical" i]`).AttrOr("href", "")); err == nil && at.String() != where.String() {
@@ -366,7 +366,8 @@ func readAssets(document *goquery.Document, where *url.URL) []Asset {
 			found = append(found, asset)
 		}
 	}
-	document.Find(`link[rel~="stylesheet" i]`).Each(func(_ int, s *goquery.Selection) { add("style sheet", s.AttrOr("href", "")) })
+	// A sheet that a script of its own switches on once it is there is one, too.
+	document.Find(`link[rel~="stylesheet" i], link[rel~="preload" i][as="style" i][onload*="stylesheet"]`).Each(func(_ int, s *goquery.Selection) { add("style sheet", s.AttrOr("href", "")) })
 	document.Find("script[src]").Each(func(_ int, s *goquery.Selection) { add("script", s.AttrOr("src", "")) })
 	document.Find("img[src]").Each(func(_ int, s *goquery.Selection) { add("image", s.AttrOr("src", "")) })
 	return found

@@ -159,10 +159,10 @@ func loseSpeed(found *collector, was, now Facts) {
 func goneHeadings(was, now Facts) []string {
 	var gone []string
 	for _, heading := range was.Headings {
-		level, text, _ := strings.Cut(heading, " ")
+		_, text, _ := strings.Cut(heading, " ")
 		same := func(other string) bool {
-			otherLevel, otherText, _ := strings.Cut(other, " ")
-			return level == otherLevel && alike(text, otherText)
+			_, otherText, _ := strings.Cut(other, " ")
+			return alike(text, otherText)
 		}
 		if !slices.Contains(now.Headings, heading) && !slices.ContainsFunc(now.Headings, same) {
 			gone = append(gone, heading)
