@@ -38,7 +38,7 @@ func readContent(facts *Facts, document *goquery.Document) {
 	facts.Passages = passages(document)
 	facts.Sections = sections(document)
 	facts.Embeds = document.Find(embedded).Length()
-	document.Find("table").Each(func(i int, s *goquery.Selection) {
+	first(document.Find("table")).Each(func(i int, s *goquery.Selection) {
 		table := Table{Name: nameOf(s, i), Within: within(s)}
 		s.Find("tr").Each(func(_ int, row *goquery.Selection) {
 			table.Columns = max(table.Columns, row.Find("td, th").Length())
@@ -63,10 +63,16 @@ func mainText(document *goquery.Document) string {
 
 // Bounds of what is kept of a page's passages. One of fewer words may be a label.
 const (
-	leastPassage    = 6 // words
-	mostPassages    = 200
-	longestPassage  = 60 // words
-	passageElements = "p, li, dd, td, th, blockquote, figcaption, pre, h1, h2, h3, h4, h5, h6, div, section, article, main"
+	leastPassage   = 6 // words
+	mostPassages   = 200
+	longestPassage = 60 // words
+)
+
+var (
+	passageText = cascadia.MustCompile("p, li, dd, td, blockquote, figcaption, pre, div")
+	// A text stands together if nothing of these is in it.
+	passageParts = cascadia.MustCompile("p, li, dd, td, th, blockquote, figcaption, pre, h1, h2, h3, h4, h5, h6, div, section, article, main")
+	notAuthors   = cascadia.MustCompile("form, nav, header, footer, aside, " + ofComments)
 )
 
 // passages lists what a reader reads in the main part: the texts that stand together. What
@@ -77,8 +83,8 @@ func passages(document *goquery.Document) []string {
 		inside = document.Find("body")
 	}
 	var found []string
-	inside.Find("p, li, dd, td, blockquote, figcaption, pre, div").EachWithBreak(func(_ int, s *goquery.Selection) bool {
-		if s.Find(passageElements).Length() > 0 || s.Closest(`form, nav, header, footer, aside, `+ofComments).Length() > 0 {
+	inside.FindMatcher(passageText).EachWithBreak(func(_ int, s *goquery.Selection) bool {
+		if cascadia.Query(s.Get(0), passageParts) != nil || s.ClosestMatcher(notAuthors).Length() > 0 {
 			return true
 		}
 		said := strings.Fields(strings.ToLower(s.Text()))

@@ -30,12 +30,12 @@ type Form struct {
 // sends are the elements that send a form (HTML, 4.10.18.4).
 const sends = `button:not([type]), button[type="submit" i], input[type="submit" i], input[type="image" i]`
 
-func readForm(document *goquery.Document, s *goquery.Selection, where *url.URL) Form {
+func readForm(document *goquery.Document, s *goquery.Selection, where, base *url.URL) Form {
 	form := Form{Name: s.AttrOr("id", ""), Method: strings.ToUpper(s.AttrOr("method", http.MethodGet))}
 	if form.Name == "" {
 		form.Name = s.AttrOr("name", "")
 	}
-	if target, err := baseOf(document, where).Parse(strings.TrimSpace(s.AttrOr("action", ""))); err == nil {
+	if target, err := base.Parse(strings.TrimSpace(s.AttrOr("action", ""))); err == nil {
 		target = withoutMark(target)
 		target.Fragment = ""
 		form.To = target.String()

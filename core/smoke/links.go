@@ -25,8 +25,7 @@ const (
 )
 
 // readLinks lists the links with words to pages of the site.
-func readLinks(facts *Facts, document *goquery.Document, where *url.URL) {
-	base := baseOf(document, where)
+func readLinks(facts *Facts, document *goquery.Document, where, base *url.URL) {
 	document.Find("a[href]").EachWithBreak(func(_ int, s *goquery.Selection) bool {
 		text := readable(s.Text())
 		target, err := base.Parse(strings.TrimSpace(s.AttrOr("href", "")))

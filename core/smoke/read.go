@@ -249,9 +249,15 @@ func readable(s string) string {
 	return s
 }
 
+// mostOfAKind bounds how many elements of one kind are read: a page without an end must not
+// be compared without one.
+const mostOfAKind = 400
+
+func first(s *goquery.Selection) *goquery.Selection { return s.Slice(0, min(s.Length(), mostOfAKind)) }
+
 func readDocument(facts *Facts, document *goquery.Document, where *url.URL) {
 	facts.Title = readable(document.Find("title").First().Text())
-	document.Find("h1, h2, h3").Each(func(_ int, s *goquery.Selection) {
+	first(document.Find("h1, h2, h3")).Each(func(_ int, s *goquery.Selection) {
 		if text := readable(s.Text()); text != "" {
 			facts.Headings = append(facts.Headings, goquery.NodeName(s)+" "+text)
 		}
@@ -262,7 +268,7 @@ func readDocument(facts *Facts, document *goquery.Document, where *url.URL) {
 			facts.Landmarks[name] = n
 		}
 	}
-	document.Find(landmarks["navigation"]).Each(func(_ int, s *goquery.Selection) {
+	first(document.Find(landmarks["navigation"])).Each(func(_ int, s *goquery.Selection) {
 		menu := Menu{Within: within(s)}
 		s.Find("a[href]").Each(func(_ int, link *goquery.Selection) {
 			if text := readable(link.Text()); text != "" {
@@ -273,7 +279,10 @@ func readDocument(facts *Facts, document *goquery.Document, where *url.URL) {
 			facts.Menus = append(facts.Menus, menu)
 		}
 	})
-	document.Find("form").Each(func(_ int, s *goquery.Selection) { facts.Forms = append(facts.Forms, readForm(document, s, where)) })
+	base := baseOf(document, where)
+	first(document.Find("form")).Each(func(_ int, s *goquery.Selection) {
+		facts.Forms = append(facts.Forms, readForm(document, s, where, base))
+	})
 	facts.Entries = countEntries(document)
 	facts.Images, facts.Drawings = document.Find("img").Length(), document.Find("svg").Length()
 	facts.NoIndex = facts.NoIndex || strings.Contains(strings.ToLower(document.Find(`meta[name="robots" i]`).AttrOr("content", "")), "noindex")
@@ -290,9 +299,9 @@ func readDocument(facts *Facts, document *goquery.Document, where *url.URL) {
 	facts.Quirks = !slices.ContainsFunc(slices.Collect(document.Nodes[0].ChildNodes()), func(n *html.Node) bool { return n.Type == html.DoctypeNode })
 	facts.refresh(document.Find(`meta[http-equiv="refresh" i]`).AttrOr("content", ""), where)
 	facts.FitsPhones = strings.Contains(strings.ReplaceAll(strings.ToLower(document.Find(`meta[name="viewport" i]`).AttrOr("content", "")), " ", ""), "width=device-width")
-	readLinks(facts, document, where)
+	readLinks(facts, document, where, base)
 	readScripts(facts, document)
-	facts.Assets = readAssets(document, where)
+	facts.Assets = readAssets(document, where, base)
 	for _, asset := range facts.Assets {
 		facts.Loads = append(facts.Loads, asset.Path)
 	}
@@ -352,9 +361,8 @@ func within(s *goquery.Selection) string {
 
 // readAssets lists the style sheets, scripts and images of this host, whole
 // addresses with their queries.
-func readAssets(document *goquery.Document, where *url.URL) []Asset {
+func readAssets(document *goquery.Document, where, base *url.URL) []Asset {
 	var found []Asset
-	base := baseOf(document, where)
 	add := func(kind, reference string) {
 		at, err := base.Parse(strings.TrimSpace(reference))
 		if reference == "" || err != nil || at.Host != where.Host || strings.HasPrefix(reference, "data:") {
@@ -362,7 +370,7 @@ func readAssets(document *goquery.Document, where *url.URL) []Asset {
 		}
 		at.Fragment = ""
 		asset := Asset{Kind: kind, Path: at.String()}
-		if !slices.Contains(found, asset) {
+		if len(found) < 3*mostAssets && !slices.Contains(found, asset) {
 			found = append(found, asset)
 		}
 	}

@@ -333,7 +333,7 @@ func readStyle(facts *Facts, document *goquery.Document, rules []styleRule, set 
 			}
 			facts.Layout[key] = strings.TrimSuffix(strings.Join(parts, " "), " in ")
 		}
-		document.Find("form").Each(func(i int, s *goquery.Selection) {
+		first(document.Find("form")).Each(func(i int, s *goquery.Selection) {
 			if i < len(facts.Forms) && hidden(s.Get(0), of) {
 				facts.Forms[i].Hidden = true
 			}
