@@ -21,7 +21,7 @@ test:
 
 torture:
 	scripts/setup-test.sh $(SERVERS)
-	WETLAND_TORTURE=1 WETLAND_TEST_SERVERS=$(SERVERS) go test -timeout 90m -count=1 -v ./...
+	WETLAND_TORTURE=1 WETLAND_TEST_SERVERS=$(SERVERS) go test -timeout 6h -count=1 -v ./...
 
 bench:
 	scripts/setup-test.sh $(SERVERS)

@@ -87,7 +87,7 @@ func adoptDocument(r *adopt.Result, code int) map[string]any {
 	return map[string]any{
 		"workspace": r.Workspace.Dir, "system": r.System, "root": r.Root, "address": r.Address,
 		"files": r.Files, "engine": r.Engine, "tables": r.Tables, "components": r.Components, "pages": pages,
-		"left_out": r.LeaveOut, "doubts": r.Doubts, "exit_code": code,
+		"left_out": r.LeaveOut, "php_pool": r.Pool, "doubts": r.Doubts, "exit_code": code,
 	}
 }
 
@@ -108,6 +108,9 @@ func (a *app) showAdopted(r *adopt.Result) {
 	row(true, "files", fmt.Sprintf("%d, reading tried", r.Files))
 	if r.Engine != "" {
 		row(true, "database", fmt.Sprintf("%s, %d tables of this site, login tried", r.Engine, r.Tables))
+	}
+	if r.Pool != "" {
+		row(true, "pool of PHP", r.Pool+": it will be asked to let go of compiled code after a swap")
 	}
 	for _, kind := range []cms.Kind{cms.Theme, cms.Plugin} {
 		var names []string

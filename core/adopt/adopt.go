@@ -20,6 +20,7 @@ import (
 	"wetland/core/progress"
 	"wetland/core/site"
 	"wetland/core/site/cms"
+	"wetland/core/site/phppool"
 	"wetland/core/smoke"
 	"wetland/core/update"
 )
@@ -32,7 +33,10 @@ type Options struct {
 	Workspace string
 	Reach     site.ReachConfig // where the address alone does not lead to the site
 	NoBrowser bool             // pages are not looked at with a browser
-	Report    progress.Reporter
+	// PoolSockets are patterns of the sockets at which pools of PHP may listen; nil: the usual
+	// places.
+	PoolSockets []string
+	Report      progress.Reporter
 }
 
 // Result is what adopt found, and the workspace it made.
@@ -50,6 +54,7 @@ type Result struct {
 	LeaveOut   []string // what snapshots leave out by themselves
 	Files      int      // that a snapshot will hold
 	Nested     []string // other sites below the root, left out too
+	Pool       string   // the socket of the PHP processes that serve the site; "": not found
 	ThroughSQL bool     // the database lies among the files, and is taken through SQL
 	// Doubts are what could not be found out; each says what to do.
 	Doubts []update.Reason
@@ -84,6 +89,7 @@ func Adopt(ctx context.Context, o Options) (*Result, error) {
 	if err := a.findPages(ctx); err != nil {
 		return nil, err
 	}
+	a.findPool(ctx)
 	return a.result, a.writeWorkspace(ctx)
 }
 
@@ -282,6 +288,38 @@ func (a *adoption) readReach() error {
 		return &update.Refusal{Reasons: []update.Reason{{What: err.Error(), Do: "Nothing was written. Mend it, and adopt again."}}}
 	}
 	return nil
+}
+
+// usualPools are where the packages of Debian, Fedora and their kin put php-fpm's sockets.
+var usualPools = []string{"/run/php/*.sock", "/run/php-fpm/*.sock"}
+
+// mostPools bounds how many pools are asked.
+const mostPools = 20
+
+// findPool finds the pool of PHP that serves the site: it keeps compiled code of its files,
+// now that pages were fetched. One that does not answer is none.
+func (a *adoption) findPool(ctx context.Context) {
+	if a.system.Name() != "wordpress" {
+		return
+	}
+	patterns := a.o.PoolSockets
+	if patterns == nil {
+		patterns = usualPools
+	}
+	asked := 0
+	for _, pattern := range patterns {
+		sockets, _ := filepath.Glob(pattern) // the patterns are ours
+		for _, socket := range sockets {
+			if asked++; asked > mostPools {
+				return
+			}
+			where := "unix:" + socket
+			if keeps, err := phppool.Keeps(ctx, where, a.site.Root); err == nil && keeps {
+				a.result.Pool = where
+				return
+			}
+		}
+	}
 }
 
 func (a *adoption) findPages(ctx context.Context) error {

@@ -45,7 +45,11 @@ func (a *adoption) config() string {
 	if a.system.Name() == "wordpress" {
 		say("# php = \"8.2\"        # the site's PHP, where its answers do not tell the version")
 		say("# php_log = \"/var/log/php/error.log\"    # where PHP logs its errors: good evidence")
-		say("# php_pool = \"unix:/run/php/php-fpm.sock\"  # asked to let go of compiled code after a swap")
+		pool := "# php_pool = \"unix:/run/php/php-fpm.sock\""
+		if a.result.Pool != "" {
+			pool = "php_pool = " + quote(a.result.Pool)
+		}
+		say("%s  # asked to let go of compiled code after a swap", pool)
 	}
 	say("")
 	say("# Read from the CMS's own settings. Give here only what cannot be read there;")

@@ -5,12 +5,14 @@ package phppool
 import (
 	"bytes"
 	"context"
+	"encoding/base64"
 	"encoding/binary"
 	"errors"
 	"fmt"
 	"io"
 	"net"
 	"os"
+	"slices"
 	"strings"
 	"time"
 )
@@ -27,12 +29,25 @@ const (
 	oneRequest   = 1 // its number
 )
 
-// script lets go of all compiled code of the pool that runs it. It works in the processes'
-// shared memory: the php of the command line has another one.
-const script = `<?php
+// The scripts work in the processes' shared memory: the php of the command line has another
+// one.
+const (
+	letGo = `<?php
 $done = function_exists( 'opcache_reset' ) && opcache_reset();
 echo $done ? 'let go' : 'nothing kept';
 `
+	// %s is a folder, as base64: whatever is in its name.
+	tellKept = `<?php
+$root = base64_decode( '%s' );
+$kept = function_exists( 'opcache_get_status' ) ? @opcache_get_status() : false;
+foreach ( $kept && isset( $kept['scripts'] ) ? array_keys( $kept['scripts'] ) : array() as $script ) {
+	if ( 0 === strpos( $script, $root ) ) {
+		exit( 'kept' );
+	}
+}
+echo 'nothing kept';
+`
+)
 
 // patience bounds one request.
 const patience = 20 * time.Second
@@ -44,35 +59,48 @@ var ErrNothingKept = errors.New("the pool keeps no compiled code")
 // pool's user must be able to read the folder for temporary files. It returns ErrNothingKept
 // if the opcode cache is not there or is switched off.
 func Reset(ctx context.Context, where string) error {
+	said, err := run(ctx, where, letGo)
+	if err == nil && said != "let go" {
+		err = ErrNothingKept
+	}
+	return err
+}
+
+// Keeps tells whether the pool keeps compiled code of files below root, a folder without
+// symbolic links in its name. A pool that does has served them.
+func Keeps(ctx context.Context, where, root string) (bool, error) {
+	said, err := run(ctx, where, fmt.Sprintf(tellKept, base64.StdEncoding.EncodeToString([]byte(strings.TrimSuffix(root, "/")+"/"))))
+	return said == "kept", err
+}
+
+// run has the pool run a script, and returns what it says.
+func run(ctx context.Context, where, script string) (said string, err error) {
 	file, err := os.CreateTemp("", "wetland-*.php")
 	if err != nil {
-		return err
+		return "", err
 	}
 	_, err = file.WriteString(script)
 	err = errors.Join(err, file.Chmod(0o644), file.Close()) // the pool's user reads it
 	if err == nil {
-		err = run(ctx, where, file.Name())
+		said, err = runFile(ctx, where, file.Name())
 	}
-	return errors.Join(err, os.Remove(file.Name()))
+	return said, errors.Join(err, os.Remove(file.Name()))
 }
 
-func run(ctx context.Context, where, file string) error {
+func runFile(ctx context.Context, where, file string) (string, error) {
 	answer, err := ask(ctx, where, [][2]string{
 		{"SCRIPT_FILENAME", file}, {"SCRIPT_NAME", "/"}, {"REQUEST_METHOD", "GET"}, {"SERVER_PROTOCOL", "HTTP/1.1"},
 		{"GATEWAY_INTERFACE", "CGI/1.1"}, {"SERVER_SOFTWARE", "wetland"}, {"REMOTE_ADDR", "127.0.0.1"}, {"REQUEST_URI", "/"}, {"QUERY_STRING", ""},
 	})
 	if err != nil {
-		return fmt.Errorf("ask the pool of PHP at %s: %w", where, err)
+		return "", fmt.Errorf("ask the pool of PHP at %s: %w", where, err)
 	}
 	head, body, _ := strings.Cut(answer, "\r\n\r\n")
-	switch {
-	case body == "let go":
-		return nil
-	case body == "nothing kept":
-		return ErrNothingKept
+	if slices.Contains([]string{"let go", "kept", "nothing kept"}, body) {
+		return body, nil
 	}
 	first, _, _ := strings.Cut(head, "\r\n")
-	return fmt.Errorf("the pool of PHP at %s did not run what it was asked to (%s)", where, first)
+	return "", fmt.Errorf("the pool of PHP at %s did not run what it was asked to (%s)", where, first)
 }
 
 // ask sends one request and returns what the pool prints.

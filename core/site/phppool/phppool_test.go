@@ -51,6 +51,17 @@ func TestReset(t *testing.T) {
 	if err := Reset(t.Context(), "unix:/no/such/socket"); err == nil {
 		t.Error("a pool that is not there")
 	}
+	for said, want := range map[string]bool{"kept": true, "nothing kept": false} {
+		where := pool(t, func(script string) string {
+			if !strings.Contains(script, "base64_decode( 'L3Nydi93d3cv' )") {
+				t.Errorf("the pool is asked to run %q", script)
+			}
+			return said
+		})
+		if got, err := Keeps(t.Context(), where, "/srv/www"); err != nil || got != want {
+			t.Errorf("%q: %v %v", said, got, err)
+		}
+	}
 	left, err := filepath.Glob(filepath.Join(os.TempDir(), "wetland-*.php"))
 	if err != nil || len(left) > 0 {
 		t.Errorf("left: %v %v", left, err)
