@@ -70,6 +70,7 @@ func (a *app) smoke(cmd *cobra.Command, w *site.Workspace) error {
 		return err
 	}
 	defer fetcher.Close()
+	fetcher.Before = baseline
 	take, err := fetcher.Take(cmd.Context(), pages, a.screen)
 	a.screen.clear()
 	if err != nil {

@@ -61,10 +61,32 @@ func Judge(before, now *Take) *Judgement {
 			}
 		}
 		page := judgePage(was, facts)
+		if before != nil && now.At.Sub(before.At) > authorsWork {
+			page.leaveToAuthors()
+		}
 		j.Verdict = worse(j.Verdict, page.Verdict)
 		j.Pages = append(j.Pages, page)
 	}
 	return j
+}
+
+// authorsWork is the time after which it is likelier that an author changed what a page says
+// than that an update took it away.
+const authorsWork = 24 * time.Hour
+
+// leaveToAuthors makes less of findings about what the page says.
+func (p *PageVerdict) leaveToAuthors() {
+	p.Verdict = Sound
+	for i := range p.Findings {
+		finding := &p.Findings[i]
+		if (finding.Check == "text" || finding.Check == "headings") && finding.Verdict != Sound {
+			finding.Verdict = map[Verdict]Verdict{Broken: Doubtful, Doubtful: Sound}[finding.Verdict]
+			finding.Evidence = strings.TrimPrefix(finding.Evidence+"; an author may have changed it since", "; ")
+		}
+		if !finding.Known {
+			p.Verdict = worse(p.Verdict, finding.Verdict)
+		}
+	}
 }
 
 func judgePage(was *Facts, now Facts) PageVerdict {

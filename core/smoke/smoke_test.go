@@ -250,6 +250,23 @@ func TestSections(t *testing.T) {
 	}
 }
 
+// After some days it is likelier that an author changed a text than that an update did.
+func TestTextsOfAuthors(t *testing.T) {
+	before := take(t, serving(goodPage))
+	now := take(t, serving(strings.Replace(goodPage, longText, "We row no more this year. Come again when the ice is gone, and bring a friend along.", 1)))
+	if j := Judge(before, now); j.Verdict != Broken {
+		t.Errorf("at once: %s\n%s", j.Verdict, findings(j))
+	}
+	before.At = before.At.Add(-3 * authorsWork)
+	if j := Judge(before, now); j.Verdict != Doubtful || !strings.Contains(findings(j), "an author may have changed it since") {
+		t.Errorf("after days: %s\n%s", j.Verdict, findings(j))
+	}
+	menuless := take(t, serving(strings.Replace(goodPage, "<nav>", "<p hidden>", 1)))
+	if j := Judge(before, menuless); j.Verdict != Broken {
+		t.Errorf("a menu is not an author's: %s\n%s", j.Verdict, findings(j))
+	}
+}
+
 func TestKnownFindingsDoNotCount(t *testing.T) {
 	broken := strings.Replace(goodPage, "</main>", "<!-- Warning: a in /a.php on line 1 --></main>", 1)
 	before := take(t, serving(broken))
