@@ -291,7 +291,9 @@ func (f *ferry) apply(t testing.TB, m mutation) (undo func()) {
 	if m.wrap != nil {
 		f.wrapped.Store(m.wrap)
 	}
+	f.purge(t)
 	return func() {
+		defer f.purge(t)
 		f.wrapped.Store(func(next http.Handler) http.Handler { return next })
 		for file, text := range originals {
 			if text == nil {
@@ -299,6 +301,20 @@ func (f *ferry) apply(t testing.TB, m mutation) (undo func()) {
 			} else {
 				f.write(t, file, text)
 			}
+		}
+	}
+}
+
+// purge empties the page cache, as an update does: what visitors get is the page as it is.
+func (f *ferry) purge(t testing.TB) {
+	t.Helper()
+	held, err := filepath.Glob(filepath.Join(f.root, "cache", "*"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	for _, name := range held {
+		if err := os.RemoveAll(name); err != nil {
+			t.Fatal(err)
 		}
 	}
 }

@@ -83,9 +83,13 @@ func (f *Fetcher) follow(ctx context.Context, take *Take) error {
 	gone := make([]bool, len(fresh))
 	var group errgroup.Group
 	group.SetLimit(f.AtOnce)
-	for i, target := range fresh {
+	for i, to := range fresh {
 		group.Go(func() error {
-			got, err := f.get(ctx, f.Address.ResolveReference(target), 64<<10, manner{})
+			target, err := f.Address.Parse(to)
+			if err != nil {
+				return nil
+			}
+			got, err := f.get(ctx, target, 64<<10, manner{})
 			// What leads to another site is that one's matter.
 			stays := len(got.redirects) == 0 || hostOf(got.redirects[len(got.redirects)-1]) == ""
 			gone[i] = err == nil && stays && (got.status == http.StatusNotFound || got.status == http.StatusGone || got.status >= 500)
@@ -93,24 +97,24 @@ func (f *Fetcher) follow(ctx context.Context, take *Take) error {
 		})
 	}
 	err := group.Wait()
-	for i, target := range fresh {
+	for i, to := range fresh {
 		if gone[i] {
-			noteDead(take, target.String())
+			noteDead(take, to)
 		}
 	}
 	return err
 }
 
 // newTargets lists unknown targets, those of menus first. Links that do something are left.
-func newTargets(take *Take, known map[string]bool, f *Fetcher) []*url.URL {
-	var menus, others []*url.URL
-	add := func(list *[]*url.URL, to string) {
+func newTargets(take *Take, known map[string]bool, f *Fetcher) []string {
+	var menus, others []string
+	add := func(list *[]string, to string) {
 		target, err := url.Parse(to)
 		if err != nil || to == "" || known[to] || target.Host != "" || !strings.HasPrefix(target.Path, f.Address.Path) || doesSomething(target) {
 			return
 		}
 		known[to] = true
-		*list = append(*list, target)
+		*list = append(*list, to)
 	}
 	for _, facts := range take.Pages {
 		for _, link := range facts.Links {
