@@ -119,7 +119,9 @@ func (b *Browser) Close() { b.once.Do(b.stop) }
 const measure = `(() => {
   const own = (name) => name + ":not(" + ["article", "aside", "main", "nav", "section"].map((part) => part + " " + name).join(", ") + ")";
   const landmarks = {"header": own("header") + ", [role=banner]", "navigation": "nav, [role=navigation]", "main part": "main, [role=main]",
-    "side column": "aside, [role=complementary]", "footer": own("footer") + ", [role=contentinfo]", "main heading": "h1", "form": "form:not([hidden])"};
+    "side column": "aside, [role=complementary]", "footer": own("footer") + ", [role=contentinfo]", "main heading": "h1",
+    // That of the main part, if it has one: a search may come in anywhere.
+    "form": document.querySelector("main form:not([hidden]), [role=main] form:not([hidden])") ? "main form:not([hidden]), [role=main] form:not([hidden])" : "form:not([hidden])"};
   const boxes = {};
   for (const [name, selector] of Object.entries(landmarks)) {
     for (const element of document.querySelectorAll(selector)) {
