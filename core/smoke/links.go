@@ -117,6 +117,9 @@ func newTargets(take *Take, known map[string]bool, f *Fetcher) []string {
 		*list = append(*list, to)
 	}
 	for _, facts := range take.Pages {
+		if facts.Wanted.SignedIn {
+			continue // what it links to may be there for members alone
+		}
 		for _, link := range facts.Links {
 			if link.Menu {
 				add(&menus, link.To)
