@@ -223,7 +223,7 @@ func TestShutsOut(t *testing.T) {
 	for text, want := range map[string]bool{
 		"User-agent: *\nDisallow: /wp-admin/\nAllow: /wp-admin/admin-ajax.php\n": false,
 		"User-agent: *\nDisallow: /": true,
-		"# all\r\nuser-agent: greedy\r\nUser-Agent: *\r\nDisallow: / # for now": true,
+		"# all\r\nuser-agent: greedy\r\nUser-Agent: *\r\nDisallow: / # all of it": true,
 		"User-agent: greedy\nDisallow: /\n\nUser-agent: *\nDisallow:\n":         false,
 		"": false,
 	} {
