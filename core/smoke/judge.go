@@ -113,16 +113,20 @@ func judgePage(was *Facts, now Facts) PageVerdict {
 	return page
 }
 
-// kindOf is what two findings share that tell of the same fault. In what scripts say, numbers
-// move by themselves.
+// kindOf is what two findings share that tell of the same fault. In what scripts and errors
+// say, numbers move by themselves; another error is another fault.
 func kindOf(f Finding) string {
-	if f.Check == "script" {
-		return f.Check + "\x00" + digits.ReplaceAllString(f.What, "0")
+	switch f.Check {
+	case "script":
+		return f.Check + "\x00" + moving.ReplaceAllString(f.What, "0")
+	case "error text":
+		return f.Check + "\x00" + f.What + "\x00" + moving.ReplaceAllString(f.Evidence, "0")
 	}
 	return f.Check + "\x00" + f.What
 }
 
-var digits = regexp.MustCompile(`\d+`)
+// moving matches numbers, and what identifies a request.
+var moving = regexp.MustCompile(`\b[0-9a-f]*\d[0-9a-f]*\b|\d+`)
 
 // collector gathers findings.
 type collector []Finding

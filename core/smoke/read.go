@@ -221,7 +221,10 @@ var (
 	spaces = regexp.MustCompile(`\s+`)
 )
 
-// errorTexts returns each shape's first match, as a line to read.
+// mostErrors bounds how many errors of one shape are told.
+const mostErrors = 4
+
+// errorTexts returns each shape's first matches, as lines to read.
 func errorTexts(text []byte) []string {
 	var found []string
 	lower := bytes.ToLower(text)
@@ -229,12 +232,14 @@ func errorTexts(text []byte) []string {
 		if !bytes.Contains(lower, []byte(one.key)) {
 			continue
 		}
-		if match := one.shape.Find(text); match != nil {
+		for _, match := range one.shape.FindAll(text, mostErrors) {
 			line := readable(string(match))
 			if line == "" {
 				line = string(match)
 			}
-			found = append(found, line)
+			if !slices.Contains(found, line) {
+				found = append(found, line)
+			}
 		}
 	}
 	return found

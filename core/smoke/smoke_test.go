@@ -224,7 +224,7 @@ func TestShutsOut(t *testing.T) {
 		"User-agent: *\nDisallow: /wp-admin/\nAllow: /wp-admin/admin-ajax.php\n": false,
 		"User-agent: *\nDisallow: /": true,
 		"# all\r\nuser-agent: greedy\r\nUser-Agent: *\r\nDisallow: / # all of it": true,
-		"User-agent: greedy\nDisallow: /\n\nUser-agent: *\nDisallow:\n":         false,
+		"User-agent: greedy\nDisallow: /\n\nUser-agent: *\nDisallow:\n":           false,
 		"": false,
 	} {
 		if got := shutsOut([]byte(text)); got != want {
@@ -276,6 +276,14 @@ func TestKnownFindingsDoNotCount(t *testing.T) {
 	judgement := Judge(before, take(t, serving(broken)))
 	if judgement.Verdict != Sound || len(judgement.Pages[0].Findings) != 1 || !judgement.Pages[0].Findings[0].Known {
 		t.Errorf("%+v", judgement)
+	}
+	again := strings.Replace(broken, "on line 1 ", "on line 27 ", 1)
+	if judgement := Judge(before, take(t, serving(again))); judgement.Verdict != Sound {
+		t.Errorf("the same error on another line: %+v", judgement)
+	}
+	worse := strings.Replace(broken, "</main>", "<!-- Warning: no such tide in /tide.php on line 4 --></main>", 1)
+	if judgement := Judge(before, take(t, serving(worse))); judgement.Verdict != Broken {
+		t.Errorf("another error beside it: %+v", judgement)
 	}
 	if judgement := Judge(nil, &Take{}); judgement.Verdict == Sound {
 		t.Error("no pages at all are sound")
