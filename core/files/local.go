@@ -238,6 +238,15 @@ func (Local) MountedAt(name string) (bool, error) {
 	return mountedAt(native(name), filepath.Dir(native(name)))
 }
 
+func onAnotherDevice(name, above string) (bool, error) {
+	own, err := Local{}.Lstat(name)
+	if err != nil {
+		return false, err
+	}
+	outer, err := Local{}.Lstat(above)
+	return own.Device != outer.Device, err
+}
+
 // Remove takes away a file, a link or an empty folder.
 func (Local) Remove(name string) error { return os.Remove(native(name)) }
 

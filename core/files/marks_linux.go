@@ -136,8 +136,8 @@ func markName(name string) string {
 	return "attribute " + name
 }
 
-// mountedAt asks for the mounts of the name and of the folder around it (statx, Linux 5.8);
-// without an answer, devices decide.
+// mountedAt asks for the mounts of the name and of the folder around it (statx, Linux 5.8).
+// Where there is no answer, or sandboxes forbid to ask, devices decide.
 func mountedAt(name, above string) (bool, error) {
 	var own, outer unix.Statx_t
 	const ask = unix.STATX_MNT_ID
@@ -146,11 +146,14 @@ func mountedAt(name, above string) (bool, error) {
 		into *unix.Statx_t
 	}{{name, &own}, {above, &outer}} {
 		if err := unix.Statx(unix.AT_FDCWD, one.name, unix.AT_SYMLINK_NOFOLLOW, ask, one.into); err != nil {
+			if errors.Is(err, unix.ENOSYS) || errors.Is(err, unix.EPERM) {
+				return onAnotherDevice(name, above)
+			}
 			return false, fmt.Errorf("ask what is mounted at %s: %w", one.name, err)
 		}
 	}
-	if own.Mask&ask != 0 && outer.Mask&ask != 0 {
-		return own.Mnt_id != outer.Mnt_id, nil
+	if own.Mask&ask == 0 || outer.Mask&ask == 0 {
+		return onAnotherDevice(name, above)
 	}
-	return own.Dev_major != outer.Dev_major || own.Dev_minor != outer.Dev_minor, nil
+	return own.Mnt_id != outer.Mnt_id, nil
 }

@@ -51,14 +51,18 @@ func readContent(facts *Facts, document *goquery.Document) {
 // mainText is the text of the main part, or of the page without its frame.
 func mainText(document *goquery.Document) string {
 	var b strings.Builder
-	inside := document.Find(landmarks["main part"])
-	if inside.Length() == 0 {
-		inside = document.Find("body")
-	}
-	for _, node := range inside.Nodes {
+	for _, node := range mainPart(document).Nodes {
 		writeText(&b, node)
 	}
 	return b.String()
+}
+
+// mainPart is the main part of a page, or all of one that names none.
+func mainPart(document *goquery.Document) *goquery.Selection {
+	if inside := document.Find(landmarks["main part"]); inside.Length() > 0 {
+		return inside
+	}
+	return document.Find("body")
 }
 
 // Bounds of what is kept of a page's passages. One of fewer words may be a label.
@@ -78,12 +82,8 @@ var (
 // passages lists what a reader reads in the main part: the texts that stand together. What
 // belongs to forms, comments and footers of entries says the theme, not the author.
 func passages(document *goquery.Document) []string {
-	inside := document.Find(landmarks["main part"])
-	if inside.Length() == 0 {
-		inside = document.Find("body")
-	}
 	var found []string
-	inside.FindMatcher(passageText).EachWithBreak(func(_ int, s *goquery.Selection) bool {
+	mainPart(document).FindMatcher(passageText).EachWithBreak(func(_ int, s *goquery.Selection) bool {
 		if cascadia.Query(s.Get(0), passageParts) != nil || s.ClosestMatcher(notAuthors).Length() > 0 {
 			return true
 		}
@@ -199,11 +199,11 @@ func loseWords(found *collector, was, now Facts) {
 	loseSections(found, was, now)
 	loseRows(found, was, now)
 	losePassages(found, was, now)
-	if now.Words == nil || slices.ContainsFunc(*found, func(f Finding) bool { return f.Check == "text" || f.Check == "list" }) {
-		return // which says it better
-	}
 	if was.Embeds > 0 && now.Embeds == 0 {
 		found.add(Doubtful, "images", fmt.Sprintf("what was embedded in the page is gone: %s", plural(was.Embeds, "map, film or player")), "")
+	}
+	if now.Words == nil || slices.ContainsFunc(*found, func(f Finding) bool { return f.Check == "text" || f.Check == "list" }) {
+		return // which says it better
 	}
 	total, lost := lostLetters(was, now)
 	twice := 0
@@ -246,7 +246,7 @@ func losePassages(found *collector, was, now Facts) {
 	if now.Words == nil || hasOwnWords(was) {
 		return
 	}
-	all, lost, first := 0, 0, ""
+	all, lost, begins := 0, 0, ""
 	for _, passage := range was.Passages {
 		said, letters, gone := words(passage), 0, 0
 		for word, n := range said {
@@ -256,17 +256,17 @@ func losePassages(found *collector, was, now Facts) {
 		all += letters
 		if 2*gone > letters {
 			lost += letters
-			if first == "" {
-				first = passage
+			if begins == "" {
+				begins = passage
 			}
 		}
 	}
 	switch {
 	case lost < 30 || slices.ContainsFunc(*found, func(f Finding) bool { return f.Verdict == Broken && (f.Check == "text" || f.Check == "list") }):
 	case lost == all:
-		found.add(Broken, "text", "the text of the page is gone", readable(first))
+		found.add(Broken, "text", "the text of the page is gone", readable(begins))
 	case 2*lost >= all:
-		found.add(Doubtful, "text", fmt.Sprintf("%d of 100 letters of the page's text are gone", lost*100/all), readable(first))
+		found.add(Doubtful, "text", fmt.Sprintf("%d of 100 letters of the page's text are gone", lost*100/all), readable(begins))
 	}
 }
 
@@ -323,10 +323,6 @@ func mergeContent(a *Facts, b Facts) {
 	}
 	a.Tables, a.Embeds = tables, min(a.Embeds, b.Embeds)
 	a.Passages = both(a.Passages, b.Passages)
-	a.Settings = both(a.Settings, b.Settings)
-	a.Unset = either(a.Unset, b.Unset)
-	a.FitsPhones = a.FitsPhones && b.FitsPhones
-	a.Links = slices.DeleteFunc(slices.Clone(a.Links), func(l Link) bool { return !slices.Contains(b.Links, l) })
 }
 
 // least keeps what both have, at its lower count.

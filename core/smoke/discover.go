@@ -174,10 +174,11 @@ func (f *Fetcher) pathOf(link *url.URL) (string, bool) {
 
 // doesSomething tells of links that are no mere reading, or need a session.
 func doesSomething(link *url.URL) bool {
-	address := strings.ToLower(link.RequestURI())
-	return slices.ContainsFunc([]string{"wp-admin", "wp-login", "logout", "sign-out", "replytocom", "add-to-cart", "nonce", "delete", "remove"}, func(part string) bool {
-		return strings.Contains(address, part)
-	})
+	names := func(in string, parts ...string) bool {
+		return slices.ContainsFunc(parts, func(part string) bool { return strings.Contains(strings.ToLower(in), part) })
+	}
+	return names(link.RequestURI(), "wp-admin", "wp-login", "logout", "sign-out", "replytocom", "add-to-cart") ||
+		names(link.RawQuery, "nonce", "delete", "remove")
 }
 
 // sitemap reads a sitemap, or an index of sitemaps down to depth.

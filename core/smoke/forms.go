@@ -118,7 +118,11 @@ func loseForm(found *collector, was, now Form) {
 		found.add(Broken, "form", fmt.Sprintf("the form %q cannot be sent any more: its button is gone or switched off", was.Name), "")
 	}
 	if now.Hidden && !was.Hidden {
-		found.add(Broken, "form", fmt.Sprintf("the form %q does not show any more: a style sheet hides it", was.Name), "")
+		verdict := Broken
+		if len(was.Fields) < 2 && !was.Secret {
+			verdict = Doubtful // a search, say, may wait behind a button
+		}
+		found.add(verdict, "form", fmt.Sprintf("the form %q does not show any more: a style sheet hides it", was.Name), "")
 	}
 	if hostOf(was.To) != hostOf(now.To) && was.To != "" {
 		found.add(Broken, "form", fmt.Sprintf("the form %q is sent to another site", was.Name), now.To)

@@ -68,7 +68,7 @@ func (f *Fetcher) follow(ctx context.Context, take *Take) error {
 	known := map[string]bool{}
 	for _, pages := range [][]Facts{f.Before.Pages, take.Pages} {
 		for _, facts := range pages {
-			known[facts.Path] = true
+			known[f.Resolve(facts.Path).RequestURI()] = true
 		}
 	}
 	for _, facts := range f.Before.Pages {

@@ -192,9 +192,6 @@ func sightFaults(found *collector, now Facts) {
 	}
 }
 
-// windowHeight is that of a usual window, in pixels.
-const windowHeight = 900
-
 // loseSights compares how a page looks with how it looked.
 func loseSights(found *collector, was, now Facts) {
 	loseBoxes(found, was, now)
@@ -211,7 +208,7 @@ func loseSights(found *collector, was, now Facts) {
 			found.add(Doubtful, "browser", fmt.Sprintf("much of the text does not show on a %s: %d letters, was %d", width, after.Letters, before.Letters), "")
 		}
 		main, oldMain := after.Boxes["main part"], before.Boxes["main part"]
-		if oldMain.Seen() && main.Y > oldMain.Y+windowHeight/2 && oldMain.Y < windowHeight {
+		if oldMain.Seen() && main.Y > oldMain.Y+browser.WindowHeight/2 && oldMain.Y < browser.WindowHeight {
 			found.add(Doubtful, "layout", fmt.Sprintf("on a %s, the main part begins %d pixels further down: out of the first view", width, main.Y-oldMain.Y), "")
 		}
 		loseFirstView(found, width, before.First, after.First)
@@ -229,16 +226,16 @@ func loseSights(found *collector, was, now Facts) {
 // loseFirstView finds what lies over the page, and letters that cannot be told from what is
 // behind them. A notice at the edge covers a part; over half of the letters, nobody reads on.
 func loseFirstView(found *collector, width string, was, now browser.FirstView) {
+	const few = 30 // letters: a page of pictures
+	if now.Letters < few {
+		return
+	}
 	share := func(part, of int) int { return part * 100 / max(1, of) }
 	switch {
-	case now.Letters < 30:
 	case share(now.Buried, now.Letters) > 60 && share(was.Buried, was.Letters) < 30:
 		found.add(Broken, "browser", fmt.Sprintf("something lies over the page on a %s: %d of 100 letters are hidden by it", width, share(now.Buried, now.Letters)), "")
 	case share(now.Under, now.Letters) > 50 && share(was.Under, was.Letters) < 25:
 		found.add(Doubtful, "browser", fmt.Sprintf("something lies over the page on a %s, on %d of 100 letters", width, share(now.Under, now.Letters)), "")
-	}
-	if now.Letters < 30 {
-		return
 	}
 	switch faint, before := share(now.Unlit, now.Letters), share(was.Unlit, was.Letters); {
 	case faint > 50 && before < 25:

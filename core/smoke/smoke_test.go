@@ -441,7 +441,7 @@ func TestDiscover(t *testing.T) {
 			http.NotFound(w, r)
 			return
 		}
-		fmt.Fprint(w, `<html><body><p><a href="/deep/">Deep</a></p><nav><a href="/fares">F</a><a href="/fares#top">F</a><a href="?page_id=3">P</a>
+		fmt.Fprint(w, `<html><body><p><a href="/deep/">Deep</a></p><nav><a href="/fares">F</a><a href="/fares#top">F</a><a href="?page_id=3">P</a><a href="/removals">R</a><a href="/fares?remove=3">X</a>
 <a href="https://elsewhere.example/x">E</a><a href="/a.pdf">file</a><a href="/wp-admin/">Admin</a><a href="mailto:a@b.example">m</a></nav></body></html>`)
 	})
 	mux.HandleFunc("/sitemap.xml", func(w http.ResponseWriter, r *http.Request) {
@@ -458,7 +458,7 @@ func TestDiscover(t *testing.T) {
 	for _, page := range found.Pages {
 		paths = append(paths, page.Path)
 	}
-	want := []string{"/", "/sign-in", "/fares", "/?page_id=3", "/deep/", "/from-map", "/there-is-no-such-page"}
+	want := []string{"/", "/sign-in", "/fares", "/?page_id=3", "/removals", "/deep/", "/from-map", "/there-is-no-such-page"}
 	if !slices.Equal(paths, want) {
 		t.Errorf("found %q\nwant  %q", paths, want)
 	}

@@ -3,6 +3,7 @@ package update
 import (
 	"bytes"
 	"context"
+	"errors"
 	"fmt"
 	"io"
 	"net/http"
@@ -25,20 +26,16 @@ const secondLook = time.Second
 // plugins. It returns how many files and rows went, in words.
 func (s *session) purge(ctx context.Context) (string, error) {
 	count, err := s.purgePages(ctx)
-	if err != nil {
-		return "", err
-	}
-	gone := plural(count, "file")
+	gone, rows := plural(count, "file"), 0
 	if s.db != nil {
-		rows, err := s.site.CMS.ForgetCaches(ctx, s.db)
-		if err != nil {
-			return "", err
-		}
-		if rows > 0 {
-			gone += " and " + plural(rows, "row")
-		}
+		var stays error
+		rows, stays = s.site.CMS.ForgetCaches(ctx, s.db)
+		err = errors.Join(err, stays)
 	}
-	return gone, s.purgeElsewhere(ctx)
+	if rows > 0 {
+		gone += " and " + plural(rows, "row")
+	}
+	return gone, errors.Join(err, s.purgeElsewhere(ctx)) // one cache that stays is no reason to leave the others
 }
 
 func (s *session) purgePages(ctx context.Context) (int, error) {

@@ -209,6 +209,10 @@ func (b *Browser) Look(ctx context.Context, visit Visit) (Sight, error) {
 	return sight, ctx.Err()
 }
 
+// WindowHeight is that of a usual window, in CSS pixels: what is further down is out of the
+// first view.
+const WindowHeight = 900
+
 // narrow is the width below which a window is that of a phone.
 const narrow = 600
 
@@ -216,7 +220,6 @@ const narrow = 600
 const tallest = 12_000
 
 func (b *Browser) visit(tab context.Context, visit Visit, sight *Sight) error {
-	const windowHeight = 900
 	if err := enter(tab, visit); err != nil {
 		return err
 	}
@@ -224,7 +227,7 @@ func (b *Browser) visit(tab context.Context, visit Visit, sight *Sight) error {
 	if sight.Width < narrow {
 		like = append(like, chromedp.EmulateMobile) // which looks for the page's own word about its width
 	}
-	if err := chromedp.Do(tab, chromedp.EmulateViewport(int64(sight.Width), windowHeight, like...), chromedp.Navigate(visit.Address)); err != nil {
+	if err := chromedp.Do(tab, chromedp.EmulateViewport(int64(sight.Width), WindowHeight, like...), chromedp.Navigate(visit.Address)); err != nil {
 		return err
 	}
 	// Fonts and pictures that come late move what is below them.
