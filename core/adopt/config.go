@@ -5,6 +5,8 @@ import (
 	"encoding/json"
 	"fmt"
 	"strings"
+
+	"wetland/core/site"
 )
 
 // sayReach writes the settings that were given, and the others as examples.
@@ -49,7 +51,8 @@ func (a *adoption) config() string {
 		if a.result.Pool != "" {
 			pool = "php_pool = " + quote(a.result.Pool)
 		}
-		say("%s  # asked to let go of compiled code after a swap", pool)
+		say("%s  # asked to let go of compiled code after a swap;", pool)
+		say("#     %q: by a script of one use in the root, where the socket cannot be reached", site.PoolByRequest)
 	}
 	say("")
 	say("# Read from the CMS's own settings. Give here only what cannot be read there;")

@@ -67,10 +67,14 @@ type SiteConfig struct {
 	CMS     string `toml:"cms"`
 	PHP     string `toml:"php"`     // the version that the site runs, where it does not tell
 	PHPLog  string `toml:"php_log"` // file in which PHP logs its errors, where the CMS does not tell
-	// PHPPool is the socket of the PHP processes, "unix:PATH" or HOST:PORT: it is asked to
-	// let go of compiled code right after a swap.
+	// PHPPool is the socket of the PHP processes, "unix:PATH" or HOST:PORT, or PoolByRequest:
+	// they are asked to let go of compiled code right after a swap.
 	PHPPool string `toml:"php_pool"`
 }
+
+// PoolByRequest in php_pool means that the PHP processes are asked by a request to the site
+// itself, for a script of one use in its root.
+const PoolByRequest = "by request"
 
 // checkPool refuses what names no pool of PHP.
 func (c *Config) checkPool(say func(string, ...any)) {
@@ -81,8 +85,8 @@ func (c *Config) checkPool(say func(string, ...any)) {
 		}
 		return
 	}
-	if _, _, err := net.SplitHostPort(pool); pool != "" && err != nil {
-		say("[site] php_pool must be unix:PATH or HOST:PORT, not %q", pool)
+	if _, _, err := net.SplitHostPort(pool); pool != "" && pool != PoolByRequest && err != nil {
+		say("[site] php_pool must be unix:PATH, HOST:PORT or %q, not %q", PoolByRequest, pool)
 	}
 }
 

@@ -231,6 +231,27 @@ func withoutMark(where *url.URL) *url.URL {
 // Take fetches all pages, a few at a time, and reads what they show. What fails
 // on a page is a fact about it; the error is only the context's.
 func (f *Fetcher) Take(ctx context.Context, pages []Page, report progress.Reporter) (*Take, error) {
+	take, err := f.fetchAll(ctx, pages, report)
+	if err == nil {
+		err = f.follow(ctx, take)
+	}
+	if err == nil {
+		err = f.withBrowser(ctx, take, report)
+	}
+	return take, err
+}
+
+// Glance fetches pages once more and judges them by what they were before. It follows no
+// links, and no browser looks.
+func (f *Fetcher) Glance(ctx context.Context, pages []Page, before *Take) (*Judgement, error) {
+	take, err := f.fetchAll(ctx, pages, progress.Silent{})
+	if err != nil {
+		return nil, err
+	}
+	return Judge(before, take), nil
+}
+
+func (f *Fetcher) fetchAll(ctx context.Context, pages []Page, report progress.Reporter) (*Take, error) {
 	f.setUp()
 	take := &Take{At: time.Now(), Address: f.Address.String(), Pages: make([]Facts, len(pages)), NotCovered: slices.Clone(notCovered)}
 	shared := &assets{fetcher: f, known: map[string]*assetState{}}
@@ -246,12 +267,6 @@ func (f *Fetcher) Take(ctx context.Context, pages []Page, report progress.Report
 	err := group.Wait()
 	if shared.passedOver {
 		take.NotCovered = append(slices.Clone(take.NotCovered), fmt.Sprintf("style sheets, scripts and images beyond the first %d", mostAssets))
-	}
-	if err == nil {
-		err = f.follow(ctx, take)
-	}
-	if err == nil {
-		err = f.withBrowser(ctx, take, report)
 	}
 	return take, err
 }

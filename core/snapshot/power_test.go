@@ -235,3 +235,39 @@ func TestRulesOfTidying(t *testing.T) {
 		t.Error("nothing is judged")
 	}
 }
+
+// With a clock that is wrong, or was, nothing goes that would stay with a right one; what
+// was taken while it was ahead goes when its time has come.
+func TestTidyingWithAWrongClock(t *testing.T) {
+	now := time.Date(2026, 11, 23, 12, 0, 0, 0, time.UTC)
+	day := 24 * time.Hour
+	ahead, boot := now.AddDate(14, 0, 0), time.Unix(0, 0)
+	rules := Rules{AllForDays: 7}
+	for name, c := range map[string]struct {
+		at   []time.Time
+		now  time.Time
+		gone []string
+	}{
+		"right":               {[]time.Time{now.Add(-9 * day), now.Add(-8 * day), now.Add(-day), now}, now, []string{"snap-1", "snap-2"}},
+		"ahead now":           {[]time.Time{now.Add(-9 * day), now.Add(-6 * day), now}, ahead, []string{"snap-1"}},
+		"behind now":          {[]time.Time{now.Add(-9 * day), now.Add(-6 * day), now}, boot, nil},
+		"was ahead, long ago": {[]time.Time{now.Add(-9 * day), ahead, now.Add(-day), now}, now, []string{"snap-1", "snap-2"}},
+		"was ahead at first":  {[]time.Time{ahead, now.Add(-9 * day), now}, now, []string{"snap-1", "snap-2"}},
+		"was ahead just now":  {[]time.Time{now.Add(-9 * day), now.Add(-day), ahead}, now, []string{"snap-1"}},
+		"was behind":          {[]time.Time{now.Add(-9 * day), now.Add(-6 * day), boot, now}, now, []string{"snap-1"}},
+	} {
+		var all []*Manifest
+		for i, at := range c.at {
+			all = append(all, &Manifest{Name: fmt.Sprintf("snap-%d", i+1), FilesAt: at})
+		}
+		var gone []string
+		for _, fate := range rules.Judge(all, nil, c.now) {
+			if fate.Go {
+				gone = append(gone, fate.Name)
+			}
+		}
+		if !slices.Equal(gone, c.gone) {
+			t.Errorf("%s: %v go, want %v", name, gone, c.gone)
+		}
+	}
+}

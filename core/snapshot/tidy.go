@@ -29,13 +29,15 @@ type Fate struct {
 
 // Judge says which of the described snapshots, oldest first, are past their time. The
 // newest one stays whatever the rules say, and so does what needed names, with the
-// reason. Days begin as they do at now's place.
+// reason. Days begin as they do at now's place. A clock that is or was wrong makes
+// snapshots stay for longer, never go early.
 func (r Rules) Judge(all []*Manifest, needed map[string]string, now time.Time) []Fate {
 	fates := make([]Fate, len(all))
 	seen := map[string]bool{}
+	times, now := sober(all, now)
 	for i, m := range slices.Backward(all) {
 		fate := Fate{Name: m.Name, At: m.FilesAt}
-		at := m.FilesAt.In(now.Location())
+		at := times[i].In(now.Location())
 		year, week := at.ISOWeek()
 		switch why, isNeeded := needed[m.Name]; {
 		case isNeeded:
@@ -65,6 +67,28 @@ func (r Rules) Judge(all []*Manifest, needed map[string]string, now time.Time) [
 		fates[i] = fate
 	}
 	return fates
+}
+
+// sober returns when the snapshots, oldest first, were taken, and what time it is, as far as
+// a clock can be believed: time went on from one snapshot to the next, none was taken in the
+// future, and it is not later than the newest one. So nothing goes because a clock jumped
+// ahead, and nothing stays for ever that was taken while it was ahead.
+func sober(all []*Manifest, now time.Time) ([]time.Time, time.Time) {
+	last := now
+	if i := slices.IndexFunc(all, func(m *Manifest) bool { return !m.FilesAt.After(now) }); i >= 0 {
+		last = all[i].FilesAt
+	}
+	times := make([]time.Time, len(all))
+	for i, m := range all {
+		if m.FilesAt.After(last) && !m.FilesAt.After(now) {
+			last = m.FilesAt
+		}
+		times[i] = last
+	}
+	if len(all) > 0 && all[len(all)-1].FilesAt.Before(now) {
+		now = times[len(all)-1].In(now.Location())
+	}
+	return times, now
 }
 
 // Pin keeps a snapshot from being tidied away until it is unpinned.

@@ -15,6 +15,7 @@ import (
 	"time"
 
 	"wetland/core/site"
+	"wetland/core/smoke"
 )
 
 // pier is a jetty with more plugins. Its pages break by which versions are installed.
@@ -303,6 +304,27 @@ type waiting struct{ waits *int }
 func (w waiting) Wait(ctx context.Context, _ time.Duration) error {
 	*w.waits++
 	return ctx.Err()
+}
+
+// What the first visits set off breaks the pages only a little later: that is seen, too.
+func TestSecondLook(t *testing.T) {
+	p := newPier(t, 1)
+	settle := site.Duration(time.Millisecond)
+	p.workspace.Config.Smoke.Settle = &settle
+	waits := 0
+	p.broken = func(updated []string) string {
+		if len(updated) > 0 && waits > 1 {
+			return cutOff
+		}
+		return ""
+	}
+	run, err := p.update(t, Options{Packages: p.packages(t), Guard: Guard{Clock: waiting{&waits}}})
+	if err != nil || run.State != PutBack || run.Judgement.Verdict != smoke.Broken {
+		t.Fatalf("%+v %v", run, err)
+	}
+	if !slices.ContainsFunc(run.Steps, func(s Step) bool { return s.Name == "second look" && strings.Contains(s.Detail, "not sound any more") }) {
+		t.Errorf("%+v", run.Steps)
+	}
 }
 
 // A page that a cache still had broken is mended by the quick remedies: that is recorded,

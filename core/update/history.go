@@ -110,7 +110,7 @@ func (s *session) recent(ctx context.Context, age time.Duration) (*snapshot.Mani
 		return nil, err
 	}
 	m, err := s.store.Load(names[len(names)-1])
-	if err != nil || time.Since(m.FilesAt) > age || len(m.Unread) > 0 || m.Root != s.site.Root {
+	if err != nil || time.Since(m.FilesAt).Abs() > age || len(m.Unread) > 0 || m.Root != s.site.Root {
 		return nil, nil // whatever is wrong with it: a new one is taken
 	}
 	var changed string

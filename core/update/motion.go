@@ -552,6 +552,12 @@ func (m *motion) judge(ctx context.Context) (*smoke.Judgement, error) {
 	}
 	m.looked = attemptName(AfterFile, m.attempts)
 	judgement, err := m.look(ctx, "pages after", m.looked, m.baseline)
+	if err == nil && judgement.Verdict == smoke.Sound {
+		var still bool
+		if still, err = m.stillSound(ctx); err == nil && !still {
+			judgement, err = m.look(ctx, "pages after", m.looked, m.baseline)
+		}
+	}
 	if err != nil {
 		return nil, err
 	}

@@ -26,17 +26,21 @@ func (s *session) putUpNotice() error {
 		if err := s.takeDownNotice(); err != nil {
 			return badMark, "", err
 		}
-		attributes := files.Attributes{Mode: 0o644, Owner: files.Unowned, Group: files.Unowned}
-		file, err := s.site.Place.Create(name, attributes)
-		if err != nil {
-			return badMark, "", fmt.Errorf("put up the notice for visitors: %w", err)
-		}
-		_, err = file.Write([]byte(text))
-		if err := errors.Join(err, file.Close()); err != nil {
+		if err := s.putFile(name, text); err != nil {
 			return badMark, "", fmt.Errorf("put up the notice for visitors: %w", err)
 		}
 		return goodMark, path.Base(name) + " is up; it expires by itself after ten minutes", nil
 	})
+}
+
+// putFile makes a small file on the site that the web server can read.
+func (s *session) putFile(name, text string) error {
+	file, err := s.site.Place.Create(name, files.Attributes{Mode: 0o644, Owner: files.Unowned, Group: files.Unowned})
+	if err != nil {
+		return err
+	}
+	_, err = file.Write([]byte(text))
+	return errors.Join(err, file.Close())
 }
 
 // takeDownNotice removes the notice if it is one of ours.

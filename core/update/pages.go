@@ -19,8 +19,12 @@ import (
 )
 
 // secondLook is the wait before pages that failed are fetched again: a cache may
-// still have answered with a mixture.
+// still have answered with a mixture. Pages that were sound are glanced at again after
+// it, for what the first visits set off may have come to its end.
 const secondLook = time.Second
+
+// glancedAt is how many pages that is; the first ones are the front page and the sign-in.
+const glancedAt = 3
 
 // purge empties the CMS's caches: those of pages, and what it remembers of its themes and
 // plugins. It returns how many files and rows went, in words.
@@ -122,6 +126,28 @@ func (s *session) look(ctx context.Context, name, file string, baseline *smoke.T
 		return badMark, fmt.Sprintf("%d of %s broken%s", judgement.Count(smoke.Broken), plural(len(s.pages), "page"), again), nil
 	})
 	return judgement, err
+}
+
+// stillSound glances at a few pages a little later. CMSs that need no time to settle do
+// nothing after an answer.
+func (s *session) stillSound(ctx context.Context) (still bool, err error) {
+	if s.site.SettleTime() == 0 {
+		return true, nil
+	}
+	return still, s.step("second look", 0, "", func() (progress.Mark, string, error) {
+		if err := s.Clock.Wait(ctx, secondLook); err != nil {
+			return badMark, "", err
+		}
+		pages := s.pages[:min(glancedAt, len(s.pages))]
+		judgement, err := s.fetcher.Glance(ctx, pages, s.fetcher.Before)
+		if err != nil {
+			return badMark, "", err
+		}
+		if still = s.weigh(judgement).Verdict == smoke.Sound; still {
+			return goodMark, fmt.Sprintf("%s a little later, still sound", plural(len(pages), "page")), nil
+		}
+		return doubtMark, fmt.Sprintf("%s a little later, not sound any more (%s): all are looked at again", plural(len(pages), "page"), firstFinding(judgement)), nil
+	})
 }
 
 // helped names the remedies without which the pages would not be sound.

@@ -306,6 +306,9 @@ func (r *restoration) finish() (*Run, error) {
 			return r.fail(err)
 		}
 	}
+	if len(r.swaps)+len(r.loose) > 0 {
+		r.dropCompiled(ctx)
+	}
 	if err := r.putTables(ctx); err != nil {
 		return r.fail(err)
 	}

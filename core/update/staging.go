@@ -90,7 +90,7 @@ func (s *session) sameDevice(a, b string) bool {
 // closeStaging removes everything that waits and the folder itself, and what a
 // crash may have left of trying an exchange.
 func (s *session) closeStaging(ctx context.Context) error {
-	if err := s.takeDownNotice(); err != nil {
+	if err := errors.Join(s.takeDownNotice(), s.removeOneUse()); err != nil {
 		return err
 	}
 	for _, folder := range s.stagingFolders() {

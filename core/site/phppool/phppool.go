@@ -60,10 +60,10 @@ var ErrNothingKept = errors.New("the pool keeps no compiled code")
 // if the opcode cache is not there or is switched off.
 func Reset(ctx context.Context, where string) error {
 	said, err := run(ctx, where, letGo)
-	if err == nil && said != "let go" {
-		err = ErrNothingKept
+	if err != nil {
+		return err
 	}
-	return err
+	return Answered(said)
 }
 
 // Keeps tells whether the pool keeps compiled code of files below root, a folder without
@@ -71,6 +71,24 @@ func Reset(ctx context.Context, where string) error {
 func Keeps(ctx context.Context, where, root string) (bool, error) {
 	said, err := run(ctx, where, fmt.Sprintf(tellKept, base64.StdEncoding.EncodeToString([]byte(strings.TrimSuffix(root, "/")+"/"))))
 	return said == "kept", err
+}
+
+// OneUse is a script for the site's own folder, where no socket can be reached: it takes
+// itself away, and does nothing else after the moment until.
+func OneUse(until time.Time) string {
+	return fmt.Sprintf("<?php\n@unlink( __FILE__ );\nif ( time() > %d ) {\n\texit;\n}\n?>%s", until.Unix(), letGo)
+}
+
+// Answered reads what a script of one use answered: nil, ErrNothingKept, or that it was not
+// run.
+func Answered(body string) error {
+	switch body {
+	case "let go":
+		return nil
+	case "nothing kept":
+		return ErrNothingKept
+	}
+	return errors.New("the script was not run")
 }
 
 // run has the pool run a script, and returns what it says.

@@ -6,9 +6,13 @@ import (
 	"net/http"
 	"net/http/fcgi"
 	"os"
+	"os/exec"
 	"path/filepath"
 	"strings"
 	"testing"
+	"time"
+
+	"wetland/internal/testenv"
 )
 
 // pool answers over FastCGI, by Go's own implementation of the other side.
@@ -65,6 +69,30 @@ func TestReset(t *testing.T) {
 	left, err := filepath.Glob(filepath.Join(os.TempDir(), "wetland-*.php"))
 	if err != nil || len(left) > 0 {
 		t.Errorf("left: %v %v", left, err)
+	}
+}
+
+// PHP itself runs the script: once, and not after its time.
+func TestOneUse(t *testing.T) {
+	php, err := exec.LookPath("php")
+	if err != nil {
+		testenv.Missing(t, "php")
+	}
+	for said, until := range map[string]time.Duration{"nothing kept": time.Hour, "": -time.Hour} {
+		file := filepath.Join(t.TempDir(), "once.php")
+		if err := os.WriteFile(file, []byte(OneUse(time.Now().Add(until))), 0o644); err != nil {
+			t.Fatal(err)
+		}
+		out, err := exec.Command(php, "-n", file).CombinedOutput()
+		if err != nil || string(out) != said {
+			t.Errorf("%q, want %q: %v", out, said, err)
+		}
+		if _, err := os.Stat(file); !os.IsNotExist(err) {
+			t.Errorf("the script is still there: %v", err)
+		}
+	}
+	if Answered("let go") != nil || !errors.Is(Answered("nothing kept"), ErrNothingKept) || Answered("<?php") == nil {
+		t.Error("answers are misread")
 	}
 }
 
