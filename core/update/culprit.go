@@ -9,6 +9,7 @@ import (
 
 	"wetland/core/progress"
 	"wetland/core/smoke"
+	"wetland/core/snapshot"
 )
 
 // The search for the culprit stops after so many probes, or so long.
@@ -111,9 +112,13 @@ func (m *motion) maySearch(ctx context.Context, judgement *smoke.Judgement) bool
 
 // search finds which of the packages break the pages, alone or together, and keeps a set
 // of the others to which none can be added. Every probe begins from what was before. It
-// returns an error if the site is not in a proved state.
-func (m *motion) search(ctx context.Context, failed *smoke.Judgement) error {
+// returns an error if the site is not in a proved state. settled is the snapshot of what
+// failed together, if there is one.
+func (m *motion) search(ctx context.Context, failed *smoke.Judgement, settled *snapshot.Manifest) error {
 	s := &search{motion: m, known: map[string]bool{setKey(m.changes): false}, judgements: map[string]*smoke.Judgement{setKey(m.changes): failed}}
+	if settled != nil {
+		s.passing = append(s.passing, settled.Name)
+	}
 	ctx, cancel := context.WithTimeoutCause(ctx, longestSearch, errLongSearch)
 	defer cancel()
 	defer s.dropProbes()
@@ -150,11 +155,11 @@ type search struct {
 	left       []*change
 	standing   bool     // the set that is to stay is in place
 	broken     error    // going back failed: no more probes
-	passing    []string // snapshots of probes that were put back
+	passing    []string // snapshots of what was put back
 }
 
-// dropProbes lets go of the snapshots of probes that were put back and proved: each is of the
-// state from before, and nobody would find their way among them. Those of a probe whose return
+// dropProbes lets go of the snapshots of probes that were put back and proved, and of what
+// failed together: nobody would find their way among them. Those of a probe whose return
 // failed stay.
 func (s *search) dropProbes() {
 	if s.broken != nil {

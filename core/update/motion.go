@@ -269,13 +269,13 @@ func (m *motion) together(ctx context.Context) (*Run, error) {
 		}
 		return m.finish(ctx)
 	}
-	reason := m.failedWords(judgement)
+	reason, settled := m.failedWords(judgement), m.settled
 	if err := m.undo(reason); err != nil {
 		return m.needsPerson(err)
 	}
 	blame(m.changes, judgement)
 	if len(m.changes) > 1 && ctx.Err() == nil && m.maySearch(ctx, judgement) {
-		if err := m.search(ctx, judgement); err != nil {
+		if err := m.search(ctx, judgement, settled); err != nil {
 			return m.needsPerson(err)
 		}
 	}

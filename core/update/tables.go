@@ -213,14 +213,20 @@ func (s *session) sweepTables(ctx context.Context, from *snapshot.Manifest) erro
 	return nil
 }
 
-// note records what was done with tables. What was done several times is said once, with
-// the folder of all that was saved.
+// note records what was done with tables, by table. What was done several times is said
+// once, with the folder of all that was saved.
 func (r *Run) note(notes ...TableNote) {
 	for _, note := range notes {
 		i := slices.IndexFunc(r.Database, func(n TableNote) bool { return n.Table == note.Table && n.What == note.What })
 		switch {
 		case i < 0:
-			r.Database = append(r.Database, note)
+			at := len(r.Database)
+			for j, other := range r.Database {
+				if other.Table == note.Table {
+					at = j + 1
+				}
+			}
+			r.Database = slices.Insert(r.Database, at, note)
 		case note.Saved != "" && r.Database[i].Saved != "":
 			r.Database[i].Saved = filepath.Dir(note.Saved)
 		}

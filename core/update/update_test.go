@@ -170,7 +170,7 @@ func (j *jetty) wholly(t *testing.T) string {
 
 func (j *jetty) clean(t *testing.T) {
 	t.Helper()
-	for _, pattern := range []string{"/.wetland*", "/www/.wetland*", "/www/themes/.wetland*"} {
+	for _, pattern := range []string{"/.wetland*", "/www/.wetland*", "/www/themes/.wetland*", "/www/wetland-once-*"} {
 		if left, err := filepath.Glob(j.dir + pattern); err != nil || len(left) > 0 {
 			t.Errorf("left: %v %v", left, err)
 		}
@@ -191,6 +191,7 @@ func (j *jetty) update(t *testing.T, o Options) (*Run, error) {
 
 func TestUpdateKeepsAndPutsBack(t *testing.T) {
 	j := newJetty(t)
+	put(t, j.dir+"/www/wetland-once-x.php", "left by a crash")
 	run, err := j.update(t, Options{Packages: []string{j.themePackage(t, "1.2", "broken")}})
 	if err != nil || run.State != PutBack || j.wholly(t) != "old" {
 		t.Fatalf("%+v %v: %s", run, err, j.wholly(t))
@@ -379,6 +380,36 @@ func TestStepsByHandWork(t *testing.T) {
 				t.Errorf("unsettled: %+v %v", open, err)
 			}
 		})
+	}
+}
+
+// A restore that could not be finished ends with what a person has to do; recover goes on
+// with it once the cause is mended.
+func TestRestoreThatCouldNotBeFinishedIsTakenUp(t *testing.T) {
+	j := newJetty(t)
+	if run, err := j.update(t, Options{Packages: []string{j.themePackage(t, "1.1", "good")}}); err != nil || run.State != Kept {
+		t.Fatalf("%+v %v", run, err)
+	}
+	swaps := &atomic.Int32{}
+	swaps.Add(1)
+	put(t, j.dir+"/www/uploads/map.svg", "<svg></svg>")
+	run, err := Restore(t.Context(), j.workspace, RestoreOptions{Snapshot: "snap-1", Guard: Guard{Clock: still{}, Place: noWayBack{swaps: swaps}}})
+	if !errors.Is(err, fs.ErrPermission) || run.State != NeedsPerson || !strings.HasPrefix(run.Next[0], "wetland recover ") {
+		t.Fatalf("%+v %v", run, err)
+	}
+	if _, err := j.update(t, Options{Packages: []string{j.themePackage(t, "1.1", "good")}}); err == nil || !strings.Contains(err.Error(), "without proof") {
+		t.Errorf("an update on top of it: %v", err)
+	}
+	again, err := Recover(t.Context(), j.workspace, RecoverOptions{Guard: Guard{Clock: still{}}})
+	if err != nil || again.Name != run.Name || again.State != Restored || j.wholly(t) != "old" {
+		t.Fatalf("%+v %v: %s", again, err, j.wholly(t))
+	}
+	if text, err := os.ReadFile(j.dir + "/www/uploads/map.svg"); err != nil || string(text) != "<svg/>" {
+		t.Errorf("%q %v", text, err)
+	}
+	j.clean(t)
+	if open, err := Unsettled(j.workspace); err != nil || open != nil {
+		t.Errorf("unsettled: %+v %v", open, err)
 	}
 }
 
