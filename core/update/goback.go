@@ -56,7 +56,7 @@ func (m *motion) undo(reason string) error {
 	// A journal that cannot be written, on a full disk say, must not keep the old
 	// version from coming back: recover goes by what it finds.
 	m.unlogged = errors.Join(m.unlogged, m.log.Write(stepBack, map[string]string{"reason": reason}))
-	if err := m.putUpNotice(); err != nil {
+	if err := m.putUpNotice(ctx); err != nil {
 		m.Report.End(doubtMark, "notice", err.Error()) // going back is worth more
 	}
 	if err := m.returnTrees(ctx); err != nil {

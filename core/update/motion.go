@@ -435,7 +435,7 @@ func (m *motion) untilSwap(ctx context.Context) error {
 	if err := m.markLogs(); err != nil {
 		return err
 	}
-	if err := m.putUpNotice(); err != nil {
+	if err := m.putUpNotice(ctx); err != nil {
 		return errors.Join(err, m.takeDownNotice())
 	}
 	return m.swap(ctx)
@@ -511,6 +511,7 @@ func (m *motion) swap(ctx context.Context) error {
 		if err := ctx.Err(); err != nil {
 			return badMark, "", err
 		}
+		m.standBy(ctx, m.group[len(m.group)-1].live)
 		if err := m.log.Write(stepSwap, nil); err != nil {
 			return badMark, "", err
 		}

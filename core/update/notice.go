@@ -14,10 +14,13 @@ import (
 	"wetland/core/progress"
 )
 
+// running is how long requests usually run at most.
+const running = time.Second
+
 // putUpNotice shows visitors a notice instead of pages, where that was asked for: while files
 // are swapped and old compiled code goes. It is of a form that the CMS itself lets expire,
-// so that a crash cannot leave it up.
-func (s *session) putUpNotice() error {
+// so that a crash cannot leave it up. Requests that began before it get the time to end.
+func (s *session) putUpNotice(ctx context.Context) error {
 	if !s.notice {
 		return nil
 	}
@@ -28,6 +31,9 @@ func (s *session) putUpNotice() error {
 		}
 		if err := s.putFile(name, text); err != nil {
 			return badMark, "", fmt.Errorf("put up the notice for visitors: %w", err)
+		}
+		if err := s.Clock.Wait(ctx, running); err != nil {
+			return badMark, "", err
 		}
 		return goodMark, path.Base(name) + " is up; it expires by itself after ten minutes", nil
 	})
