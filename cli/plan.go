@@ -97,10 +97,17 @@ func planLines(p *update.Plan) [][2]string {
 	if p.Settle != "0s" {
 		lines = append(lines, [2]string{"waits", p.Settle + " after each swap, for compiled code to go"})
 	}
-	if p.Within != "" {
-		lines = append(lines, [2]string{"time", "at most " + p.Within + "; then it goes back"})
+	if p.Notice {
+		lines = append(lines, [2]string{"notice", "visitors see one from before each swap until old compiled code has gone; it expires by itself after ten minutes"})
 	}
-	return lines
+	for _, command := range p.Commands {
+		lines = append(lines, [2]string{"runs", command})
+	}
+	limit := "no limit; within under [update] sets one"
+	if p.Within != "" {
+		limit = "at most " + p.Within + "; then it goes back"
+	}
+	return append(lines, [2]string{"time", limit})
 }
 
 // firstOf lists names, at most so many.

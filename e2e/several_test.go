@@ -17,7 +17,9 @@ func TestSeveralPackages(t *testing.T) {
 	f.run(t, "update", "--all", "--plan").want(t, 0,
 		"step 1 plugin Enquiries (enquiries) 1.1.0 -> 1.2.0 minor",
 		"tidetable 2.1.0: it is a large step", "harbourlight 2.5.2: wetland.toml says that it is to stay: the season is on",
-		"what was before is put back", "Nothing on the site was touched.")
+		"what was before is put back", "time no limit", "Nothing on the site was touched.")
+	f.edit(t, f.config(), "[update]", "[hooks]\nafter = \"true\"\n[update]\nwithin = \"20m\"")
+	f.run(t, "update", "--all", "--plan").want(t, 0, "runs after: true", "time at most 20m0s; then it goes back")
 	f.run(t, "update", "harbourlight").want(t, 2, "is to stay at 2.4.1: the season is on", "[[stay]]")
 	f.run(t, "update").want(t, 1, "name packages, or take --all")
 	f.run(t, "update", "enquiries", "enquiries@1.2.0").want(t, 2, "enquiries: the plugin is named twice")

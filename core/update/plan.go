@@ -19,11 +19,13 @@ type Plan struct {
 	Left     []Left     `json:"left,omitempty"` // what the shelf has newer, and is not updated
 	OneByOne bool       `json:"one_by_one"`     // each step is judged by itself
 	Pages    []string   `json:"pages"`
-	Size     int64      `json:"snapshot_at_most"` // bytes that the snapshot may need in the store; PlanOf alone tells
-	InDoubt  Decision   `json:"in_doubt"`         // when nobody is asked
-	Search   bool       `json:"search"`           // for a culprit, when nobody is asked
-	Within   string     `json:"within,omitempty"` // how long it may take; "": without limit
-	Settle   string     `json:"settle"`           // how long it waits after each swap
+	Size     int64      `json:"snapshot_at_most"`   // bytes that the snapshot may need in the store; PlanOf alone tells
+	InDoubt  Decision   `json:"in_doubt"`           // when nobody is asked
+	Search   bool       `json:"search"`             // for a culprit, when nobody is asked
+	Within   string     `json:"within,omitempty"`   // how long it may take; "": without limit
+	Settle   string     `json:"settle"`             // how long it waits after each swap
+	Notice   bool       `json:"notice"`             // visitors see one while files are swapped
+	Commands []string   `json:"commands,omitempty"` // of wetland.toml, with when they run
 
 	groups [][]*change
 }
@@ -195,6 +197,25 @@ func (m *motion) makePlan() {
 	if config.Within > 0 {
 		p.Within = time.Duration(config.Within).String()
 	}
+	p.Notice, p.Commands = m.options.Notice, m.commands()
+}
+
+// commands lists what wetland.toml has run, and when.
+func (m *motion) commands() []string {
+	hooks, caches := m.site.Workspace.Config.Hooks, m.site.Workspace.Config.Caches
+	var all []string
+	for _, hook := range [][2]string{{"before", hooks.Before}, {"after", hooks.After}, {"on failure", hooks.OnFailure}} {
+		if hook[1] != "" {
+			all = append(all, hook[0]+": "+hook[1])
+		}
+	}
+	for _, command := range caches.Commands {
+		all = append(all, "for caches: "+command)
+	}
+	for _, address := range caches.Addresses {
+		all = append(all, "for caches: PURGE "+address)
+	}
+	return all
 }
 
 // addRisks says of each component what a person should know before.
