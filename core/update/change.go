@@ -182,9 +182,6 @@ func (m *motion) returnTree(ctx context.Context, c *change) (proved, how string,
 	if err != nil {
 		return "", "", err
 	}
-	if c == m.group[0] { // the last one that comes back
-		m.standBy(ctx, c.live)
-	}
 	done, err := files.Swap(m.site.Place, c.live, from, true)
 	if err != nil {
 		return "", "", err

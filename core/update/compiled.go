@@ -7,7 +7,7 @@ import (
 	"fmt"
 	"io/fs"
 	"path"
-	"path/filepath"
+	"slices"
 	"strings"
 	"time"
 
@@ -26,100 +26,126 @@ func (s *session) dropCompiled(ctx context.Context) {
 		return
 	}
 	_ = s.step("compiled code", 0, "", func() (progress.Mark, string, error) {
-		err := s.letGo(ctx, where)
-		switch {
-		case errors.Is(err, phppool.ErrNothingKept):
-			return noteMark, err.Error(), nil
-		case err != nil:
-			return doubtMark, fmt.Sprintf("%v: it is waited out", err), nil
-		}
-		return goodMark, "PHP let go of it", nil
+		return droppedWords(s.letGo(ctx, where))
 	})
 }
+
+func droppedWords(err error) (progress.Mark, string, error) {
+	switch {
+	case errors.Is(err, phppool.ErrNothingKept):
+		return noteMark, err.Error(), nil
+	case err != nil:
+		return doubtMark, fmt.Sprintf("%v: it is waited out", err), nil
+	}
+	return goodMark, "PHP let go of it", nil
+}
+
+// phpEndings are those of files that PHP keeps compiled.
+var phpEndings = []string{".php", ".inc", ".phtml"}
+
+// borrowTimes gives staged files of PHP the times of those whose place they will take, if PHP
+// can be asked to let go of compiled code: by its time PHP tells whether a file changed, so
+// that requests under way go on with the old code alone, and only those that begin after PHP
+// let go of it get the new one. switchCompiled gives them their own times.
+func (m *motion) borrowTimes() error {
+	if m.site.Workspace.Config.Site.PHPPool == "" {
+		return nil
+	}
+	for _, c := range m.group {
+		old := map[string]files.Item{}
+		for _, item := range c.oldTree {
+			old[item.Path] = item
+		}
+		for _, item := range c.newTree {
+			before, had := old[item.Path]
+			if !had || before.Kind != files.File || item.Kind != files.File || !slices.Contains(phpEndings, path.Ext(item.Path)) {
+				continue
+			}
+			with := item.Attributes()
+			with.Modified = before.Modified
+			if err := m.site.Place.Settle(path.Join(c.staged, item.Path), with); err != nil {
+				return err
+			}
+		}
+	}
+	return nil
+}
+
+// switchCompiled lets the new versions answer: PHP lets go of the old code, the new files get
+// their own times, and PHP lets go once more, of what it compiled under the borrowed ones:
+// those are the old version's, which may come back.
+func (m *motion) switchCompiled(ctx context.Context) error {
+	where := m.site.Workspace.Config.Site.PHPPool
+	if where == "" {
+		return nil
+	}
+	return m.step("compiled code", 0, "", func() (progress.Mark, string, error) {
+		dropped := m.letGo(ctx, where)
+		borrowed, err := m.ownTimes()
+		if err != nil {
+			return badMark, "", err
+		}
+		if borrowed {
+			// With the first one still under way PHP says that it keeps nothing.
+			if err := m.letGo(ctx, where); err != nil && !errors.Is(err, phppool.ErrNothingKept) {
+				dropped = err
+			}
+		}
+		return droppedWords(dropped)
+	})
+}
+
+// ownTimes gives the group's files their own times, where they have others.
+func (m *motion) ownTimes() (borrowed bool, err error) {
+	for _, c := range m.group {
+		for _, item := range c.newTree {
+			if item.Kind != files.File {
+				continue
+			}
+			at := path.Join(c.live, item.Path)
+			entry, err := m.site.Place.Lstat(at)
+			if errors.Is(err, fs.ErrNotExist) || (err == nil && entry.Modified.Equal(item.Modified)) {
+				continue // what is gone again is noticed where all is proved
+			}
+			if err != nil {
+				return borrowed, err
+			}
+			borrowed = true
+			if err := m.site.Place.Settle(at, item.Attributes()); err != nil {
+				return borrowed, err
+			}
+		}
+	}
+	return borrowed, nil
+}
+
+// oneUsePrefix begins the names of scripts of one use. What follows cannot be guessed.
+const oneUsePrefix = "wetland-once-"
+
+// oneUseLasts is for how long such a script would answer if a crash left it there.
+const oneUseLasts = time.Minute
 
 func (s *session) letGo(ctx context.Context, where string) error {
 	if where != site.PoolByRequest {
 		return phppool.Reset(ctx, where)
 	}
-	script := s.onStandby
-	s.onStandby = nil
-	if script == nil {
-		var err error
-		if script, err = s.beginScript(ctx, ""); err != nil {
-			return err
-		}
+	name := oneUsePrefix + strings.ToLower(rand.Text()) + ".php"
+	at := path.Join(s.site.Root, name)
+	if err := s.putFile(at, phppool.OneUse(time.Now().Add(oneUseLasts))); err != nil {
+		return fmt.Errorf("put a script of one use into the site's root: %w", err)
 	}
-	err := <-script.answer
+	body, status, err := s.fetcher.Fetch(ctx, "/"+name)
+	if err == nil {
+		err = phppool.Answered(string(body))
+	}
+	if err != nil && !errors.Is(err, phppool.ErrNothingKept) {
+		err = fmt.Errorf("ask PHP by a request to the site (it answers %d): %w", status, err)
+	}
 	// Where PHP may not write there, the script could not take itself away.
-	if gone := s.site.Place.Remove(script.at); gone != nil && !errors.Is(gone, fs.ErrNotExist) {
+	if gone := s.site.Place.Remove(at); gone != nil && !errors.Is(gone, fs.ErrNotExist) {
 		err = errors.Join(err, gone)
 	}
 	return err
-}
-
-const (
-	// oneUsePrefix begins the names of scripts of one use. What follows cannot be guessed.
-	oneUsePrefix = "wetland-once-"
-	// oneUseLasts is for how long such a script works, whatever becomes of us.
-	oneUseLasts = 5 * time.Second
-	// scriptBegins is how often it is looked whether PHP runs it, a moment apart.
-	scriptBegins = 200
-	moment       = 5 * time.Millisecond
-)
-
-// script is one of one use, which PHP has been asked to run.
-type script struct {
-	at     string
-	answer chan error // gets one
-}
-
-// beginScript asks PHP by a request to the site to let go of compiled code: at once, or when
-// another folder is in the place of the live one.
-func (s *session) beginScript(ctx context.Context, live string) (*script, error) {
-	watched := ""
-	if live != "" {
-		var err error
-		if watched, err = filepath.Rel(s.site.Root, live); err != nil {
-			return nil, err
-		}
-	}
-	name := oneUsePrefix + strings.ToLower(rand.Text()) + ".php"
-	one := &script{at: path.Join(s.site.Root, name), answer: make(chan error, 1)}
-	if err := s.putFile(one.at, phppool.OneUse(time.Now().Add(oneUseLasts), filepath.ToSlash(watched))); err != nil {
-		return nil, fmt.Errorf("put a script of one use into the site's root: %w", err)
-	}
-	go func() {
-		body, status, err := s.fetcher.Fetch(ctx, "/"+name)
-		if err == nil {
-			err = phppool.Answered(string(body))
-		}
-		if err != nil && !errors.Is(err, phppool.ErrNothingKept) {
-			err = fmt.Errorf("ask PHP by a request to the site (status %d): %w", status, err)
-		}
-		one.answer <- err
-	}()
-	return one, nil
-}
-
-// standBy lets PHP wait for the swap that comes next, of the folder at live: what begins to
-// answer right after it would otherwise still find old code beside new. A script that answers
-// too early is of no use; dropCompiled asks again then, and says what is wrong.
-func (s *session) standBy(ctx context.Context, live string) {
-	if s.site.Workspace.Config.Site.PHPPool != site.PoolByRequest {
-		return
-	}
-	one, err := s.beginScript(ctx, live)
-	if err != nil {
-		return
-	}
-	for range scriptBegins {
-		if _, err := s.site.Place.Lstat(one.at); errors.Is(err, fs.ErrNotExist) || len(one.answer) > 0 || s.Clock.Wait(ctx, moment) != nil {
-			break
-		}
-	}
-	if len(one.answer) == 0 {
-		s.onStandby = one
-	}
 }
 
 // removeOneUse takes away scripts of one use that a crash left.

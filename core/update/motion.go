@@ -511,7 +511,9 @@ func (m *motion) swap(ctx context.Context) error {
 		if err := ctx.Err(); err != nil {
 			return badMark, "", err
 		}
-		m.standBy(ctx, m.group[len(m.group)-1].live)
+		if err := m.borrowTimes(); err != nil {
+			return badMark, "", err
+		}
 		if err := m.log.Write(stepSwap, nil); err != nil {
 			return badMark, "", err
 		}
@@ -544,7 +546,9 @@ func swapText(done files.Swapped) string {
 
 // judge looks at the pages with the new versions in place.
 func (m *motion) judge(ctx context.Context) (*smoke.Judgement, error) {
-	m.dropCompiled(ctx)
+	if err := m.switchCompiled(ctx); err != nil {
+		return nil, err
+	}
 	if err := m.settle(ctx); err != nil {
 		return nil, err
 	}

@@ -83,7 +83,6 @@ type session struct {
 	logs       []*smoke.ErrorLog
 	coming     []string           // components whose packages are wanted together, as kind/folder
 	beside     []Beside           // what came in one bundle with the package
-	onStandby  *script            // waits in PHP for the next swap; nil: none does
 	notice     bool               // visitors see a notice while files are swapped
 	settled    *snapshot.Manifest // from after the swap, once the CMS had settled; nil: none
 	run        *Run

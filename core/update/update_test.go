@@ -8,11 +8,14 @@ import (
 	"fmt"
 	"io"
 	"io/fs"
+	"net"
 	"net/http"
+	"net/http/fcgi"
 	"net/http/httptest"
 	"os"
 	"os/exec"
 	"path/filepath"
+	"slices"
 	"strings"
 	"sync/atomic"
 	"syscall"
@@ -85,6 +88,7 @@ func themeFiles(version, word string) map[string]string {
 		"theme.toml":      fmt.Sprintf("name = \"Quay\"\nversion = %q\n", version),
 		"page.txt":        word,
 		"css/style.css":   "body{} /* " + word + " */",
+		"parts/top.php":   "<?php // " + word,
 		word + "-only.md": "only in this version",
 	}
 }
@@ -302,9 +306,6 @@ func (m mountedIn) MountedAt(name string) (bool, error) {
 func TestMountPointsAreRefused(t *testing.T) {
 	for folder, want := range map[string]string{"themes/quay": "is a mount point", "themes/quay/parts": "inside of the component"} {
 		j := newJetty(t)
-		if err := os.Mkdir(j.dir+"/www/themes/quay/parts", 0o755); err != nil {
-			t.Fatal(err)
-		}
 		run, err := j.update(t, Options{Packages: []string{j.themePackage(t, "1.1", "good")}, Guard: Guard{Place: mountedIn{folder: folder}}})
 		if err == nil || !strings.Contains(err.Error(), want) || j.wholly(t) != "old" {
 			t.Errorf("%s: %+v %v", folder, run, err)
@@ -541,6 +542,8 @@ func dieAt(t *testing.T, n int, word string, after bool, to string) bool {
 		}
 		give()
 	}}
+	j.workspace.Config.Site.PHPPool = "unix:" + j.dir + "/none.sock"
+	before := j.timeOf(t, "parts/top.php")
 	_, _ = j.update(t, Options{Packages: []string{archive}, Guard: Guard{Place: place, Abandon: abandon}})
 	if !dead.Load() {
 		return false
@@ -560,6 +563,9 @@ func dieAt(t *testing.T, n int, word string, after bool, to string) bool {
 		j.moleAsSaid(t, run)
 	}
 	state := j.wholly(t)
+	if now := j.timeOf(t, "parts/top.php"); (state == "good") == now.Equal(before) {
+		t.Errorf("death %d: the theme is %s, with the time %s; the old one had %s", n, state, now, before)
+	}
 	if word != "new" && state != "old" && (state != "good" || run.State != Kept) || (run.State == Kept && to == "old") {
 		t.Fatalf("death %d: recover ended %s with the theme %s", n, run.State, state)
 	}
@@ -568,6 +574,45 @@ func dieAt(t *testing.T, n int, word string, after bool, to string) bool {
 		t.Fatalf("death %d: still unsettled: %v %v", n, open, err)
 	}
 	return true
+}
+
+// timeOf is the time of one of the theme's files.
+func (j *jetty) timeOf(t *testing.T, name string) time.Time {
+	t.Helper()
+	info, err := os.Stat(j.dir + "/www/themes/quay/" + name)
+	if err != nil {
+		t.Fatal(err)
+	}
+	return info.ModTime()
+}
+
+// Until PHP let go of the old code, the new files have the times of the old ones, so that no
+// request under way takes up new code; PHP is asked once more when they have their own.
+func TestRequestsUnderWayMeetOneVersion(t *testing.T) {
+	j := newJetty(t)
+	before := j.timeOf(t, "parts/top.php")
+	listener, err := net.Listen("unix", j.dir+"/pool.sock")
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer listener.Close()
+	var asked []string
+	go func() {
+		_ = fcgi.Serve(listener, http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+			text, _ := os.ReadFile(j.dir + "/www/themes/quay/parts/top.php")
+			style := j.timeOf(t, "css/style.css").Equal(before)
+			asked = append(asked, fmt.Sprintf("%s, old time %v, style's %v", text, j.timeOf(t, "parts/top.php").Equal(before), style))
+			_, _ = io.WriteString(w, "let go")
+		}))
+	}()
+	j.workspace.Config.Site.PHPPool = "unix:" + j.dir + "/pool.sock"
+	run, err := j.update(t, Options{Packages: []string{j.themePackage(t, "1.1", "good")}})
+	if err != nil || run.State != Kept {
+		t.Fatalf("%+v %v", run, err)
+	}
+	if want := []string{"<?php // good, old time true, style's false", "<?php // good, old time false, style's false"}; !slices.Equal(asked, want) {
+		t.Errorf("PHP was asked with %q", asked)
+	}
 }
 
 func TestDressGivesOwnersModesAndAFreshTime(t *testing.T) {

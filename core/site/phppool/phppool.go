@@ -73,27 +73,10 @@ func Keeps(ctx context.Context, where, root string) (bool, error) {
 	return said == "kept", err
 }
 
-// oneUse looks at a folder's number on its disk before it takes itself away: whoever sees
-// that it is gone may change the folder.
-const oneUse = `<?php
-$watched = __DIR__ . '/' . base64_decode( '%s' );
-$before  = @fileinode( $watched );
-@unlink( __FILE__ );
-if ( time() > %d ) {
-	exit;
-}
-while ( %t && time() <= %[2]d && @fileinode( $watched ) === $before ) {
-	usleep( 500 );
-	clearstatcache();
-}
-?>`
-
 // OneUse is a script for the site's own folder, where no socket can be reached: it takes
-// itself away, and does nothing else after the moment until. If watched is not empty, a folder
-// relative to the script's own, the script first waits for another one to be in its place, or
-// for that moment.
-func OneUse(until time.Time, watched string) string {
-	return fmt.Sprintf(oneUse, base64.StdEncoding.EncodeToString([]byte(watched)), until.Unix(), watched != "") + letGo
+// itself away, and does nothing else after the moment until.
+func OneUse(until time.Time) string {
+	return fmt.Sprintf("<?php\n@unlink( __FILE__ );\nif ( time() > %d ) {\n\texit;\n}\n?>%s", until.Unix(), letGo)
 }
 
 // Answered reads what a script of one use answered: nil, ErrNothingKept, or that it was not

@@ -2,7 +2,6 @@ package phppool
 
 import (
 	"errors"
-	"fmt"
 	"net"
 	"net/http"
 	"net/http/fcgi"
@@ -81,7 +80,7 @@ func TestOneUse(t *testing.T) {
 	}
 	for said, until := range map[string]time.Duration{"nothing kept": time.Hour, "": -time.Hour} {
 		file := filepath.Join(t.TempDir(), "once.php")
-		if err := os.WriteFile(file, []byte(OneUse(time.Now().Add(until), "")), 0o644); err != nil {
+		if err := os.WriteFile(file, []byte(OneUse(time.Now().Add(until))), 0o644); err != nil {
 			t.Fatal(err)
 		}
 		out, err := exec.Command(php, "-n", file).CombinedOutput()
@@ -91,35 +90,6 @@ func TestOneUse(t *testing.T) {
 		if _, err := os.Stat(file); !os.IsNotExist(err) {
 			t.Errorf("the script is still there: %v", err)
 		}
-	}
-	// One that watches a folder ends when another folder is in its place.
-	dir := t.TempDir()
-	file := filepath.Join(dir, "once.php")
-	live, other := filepath.Join(dir, "it's", "live"), filepath.Join(dir, "other")
-	if err := errors.Join(os.MkdirAll(live, 0o755), os.Mkdir(other, 0o755), os.WriteFile(file, []byte(OneUse(time.Now().Add(time.Hour), "it's/live")), 0o644)); err != nil {
-		t.Fatal(err)
-	}
-	ended := make(chan string, 1)
-	go func() {
-		out, err := exec.Command(php, "-n", file).CombinedOutput()
-		ended <- fmt.Sprint(string(out), err)
-	}()
-	if err := testenv.Until(func() error {
-		if _, err := os.Stat(file); err == nil {
-			return errors.New("the script does not run")
-		}
-		return nil
-	}); err != nil {
-		t.Fatal(err)
-	}
-	if len(ended) > 0 {
-		t.Errorf("it did not wait: %s", <-ended)
-	}
-	if err := errors.Join(os.Rename(live, live+".old"), os.Rename(other, live)); err != nil {
-		t.Fatal(err)
-	}
-	if said := <-ended; said != "nothing kept<nil>" {
-		t.Errorf("%q", said)
 	}
 	if Answered("let go") != nil || !errors.Is(Answered("nothing kept"), ErrNothingKept) || Answered("<?php") == nil {
 		t.Error("answers are misread")
