@@ -615,6 +615,21 @@ func TestRequestsUnderWayMeetOneVersion(t *testing.T) {
 	}
 }
 
+// A server that does not run the script of one use is no reason to stop: old code is waited
+// out, and the script does not stay.
+func TestScriptThatIsNotRun(t *testing.T) {
+	j := newJetty(t)
+	j.workspace.Config.Site.PHPPool = site.PoolByRequest
+	run, err := j.update(t, Options{Packages: []string{j.themePackage(t, "1.1", "good")}})
+	if err != nil || run.State != Kept {
+		t.Fatalf("%+v %v", run, err)
+	}
+	if !slices.ContainsFunc(run.Steps, func(s Step) bool { return s.Mark == doubtMark && strings.Contains(s.Detail, "the script was not run") }) {
+		t.Errorf("%+v", run.Steps)
+	}
+	j.clean(t)
+}
+
 func TestDressGivesOwnersModesAndAFreshTime(t *testing.T) {
 	later := time.Now().Add(24 * time.Hour)
 	old := files.Tree{
