@@ -44,9 +44,10 @@ func droppedWords(err error) (progress.Mark, string, error) {
 var phpEndings = []string{".php", ".inc", ".phtml"}
 
 // borrowTimes gives staged files of PHP the times of those whose place they will take, if PHP
-// can be asked to let go of compiled code: by its time PHP tells whether a file changed, so
-// that requests under way go on with the old code alone, and only those that begin after PHP
-// let go of it get the new one. switchCompiled gives them their own times.
+// can be asked to let go of compiled code: by its time PHP tells whether a file changed
+// (opcache.validate_timestamps in PHP's manual), so that requests under way go on with the old
+// code alone, and only those that begin after PHP let go of it get the new one. switchCompiled
+// gives them their own times.
 func (m *motion) borrowTimes() error {
 	if m.site.Workspace.Config.Site.PHPPool == "" {
 		return nil
@@ -81,8 +82,9 @@ func (m *motion) switchCompiled(ctx context.Context) error {
 	}
 	return m.step("compiled code", 0, "", func() (progress.Mark, string, error) {
 		dropped := m.letGo(ctx, where)
+		ended := m.Clock.Wait(ctx, running) // with a new time requests under way would take up new files
 		borrowed, err := m.ownTimes()
-		if err != nil {
+		if err := errors.Join(ended, err); err != nil {
 			return badMark, "", err
 		}
 		if borrowed {
