@@ -87,15 +87,22 @@ func planLines(p *update.Plan) [][2]string {
 	if len(p.Steps) > 1 && (p.OneByOne || p.Search) {
 		often = " before each swap"
 	}
+	swaps := "folders in one step"
+	if p.Gap {
+		swaps = "folders by two renames"
+	}
 	lines := [][2]string{
 		{"snapshot", fmt.Sprintf("a new one%s, verified; at most %s in the store", often, humanize.Bytes(uint64(p.Size)))},
 		{"pages", fmt.Sprintf("%d are looked at, %s: %s", len(p.Pages), judged, firstOf(p.Pages, 8))},
 		{"broken", failed},
-		{"going back", "folders in one step, tables as far as the update changed them; visitors' writes stay"},
+		{"going back", swaps + ", tables as far as the update changed them; visitors' writes stay"},
 		{"in doubt", map[update.Decision]string{update.Keep: "the new versions stay, if nobody is there to ask", update.GoBack: "what was before is put back, if nobody is there to ask"}[p.InDoubt]},
 	}
 	if p.Settle != "0s" {
 		lines = append(lines, [2]string{"waits", p.Settle + " after each swap, for compiled code to go"})
+	}
+	if p.Gap {
+		lines = append(lines, [2]string{"gap", "this system cannot exchange two folders in one step: between two renames visitors would find the folder missing for an instant, which --allow-gap accepts"})
 	}
 	if p.Notice {
 		lines = append(lines, [2]string{"notice", "visitors see one from before each swap until old compiled code has gone; it expires by itself after ten minutes"})

@@ -78,7 +78,8 @@ func (m *motion) borrowTimes() error {
 func (m *motion) switchCompiled(ctx context.Context) error {
 	where := m.site.Workspace.Config.Site.PHPPool
 	if where == "" {
-		return nil
+		_, err := m.ownTimes() // wetland.toml may have named it before a crash
+		return err
 	}
 	return m.step("compiled code", 0, "", func() (progress.Mark, string, error) {
 		dropped := m.letGo(ctx, where)

@@ -25,6 +25,7 @@ type Plan struct {
 	Within   string     `json:"within,omitempty"`   // how long it may take; "": without limit
 	Settle   string     `json:"settle"`             // how long it waits after each swap
 	Notice   bool       `json:"notice"`             // visitors see one while files are swapped
+	Gap      bool       `json:"gap"`                // folders cannot be exchanged in one step on this system
 	Commands []string   `json:"commands,omitempty"` // of wetland.toml, with when they run
 
 	groups [][]*change
@@ -197,7 +198,7 @@ func (m *motion) makePlan() {
 	if config.Within > 0 {
 		p.Within = time.Duration(config.Within).String()
 	}
-	p.Notice, p.Commands = m.options.Notice, m.commands()
+	p.Notice, p.Commands, p.Gap = m.options.Notice, m.commands(), !m.site.Place.Abilities().Exchange
 }
 
 // commands lists what wetland.toml has run, and when.
