@@ -112,6 +112,9 @@ func (a *app) showAdopted(r *adopt.Result) {
 	if r.Pool != "" {
 		row(true, "pool of PHP", r.Pool+": it will be asked to let go of compiled code after a swap")
 	}
+	if r.NoPool {
+		s.row("  "+s.faint("--")+"  ", 6, fmt.Sprintf("%-*s", stepWidth, "pool of PHP"), "not found: for a moment after a swap old and new code may answer side by side. php_pool = \""+site.PoolByRequest+"\" in "+site.ConfigName+" prevents that")
+	}
 	for _, kind := range []cms.Kind{cms.Theme, cms.Plugin} {
 		var names []string
 		for _, c := range r.Components {

@@ -22,7 +22,7 @@ func care(t *testing.T, site *testenv.Site) string {
 	t.Helper()
 	workspace := t.TempDir()
 	result := wetland(t, workspace, "adopt", site.Root, "--address", site.Address, "--no-browser")
-	result.want(t, 0, "WordPress 6.1", "MariaDB", "tables of this site, login tried", "twentytwentyone")
+	result.want(t, 0, "WordPress 6.1", "MariaDB", "tables of this site, login tried", "twentytwentyone", `php_pool = "by request" in wetland.toml prevents that`)
 	return workspace
 }
 

@@ -55,6 +55,7 @@ type Result struct {
 	Files      int      // that a snapshot will hold
 	Nested     []string // other sites below the root, left out too
 	Pool       string   // the socket of the PHP processes that serve the site; "": not found
+	NoPool     bool     // it was looked for, and not found
 	ThroughSQL bool     // the database lies among the files, and is taken through SQL
 	// Doubts are what could not be found out; each says what to do.
 	Doubts []update.Reason
@@ -306,6 +307,7 @@ func (a *adoption) findPool(ctx context.Context) {
 	if patterns == nil {
 		patterns = usualPools
 	}
+	defer func() { a.result.NoPool = a.result.Pool == "" }()
 	asked := 0
 	for _, pattern := range patterns {
 		sockets, _ := filepath.Glob(pattern) // the patterns are ours

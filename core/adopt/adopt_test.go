@@ -34,7 +34,7 @@ func TestPoolOfTheSiteIsFound(t *testing.T) {
 		if err != nil {
 			t.Fatal(err)
 		}
-		if result.Pool != want || strings.Contains(string(text), "\nphp_pool = ") != (want != "") {
+		if result.Pool != want || result.NoPool != (want == "") || strings.Contains(string(text), "\nphp_pool = ") != (want != "") {
 			t.Errorf("%s: %q\n%s", name, result.Pool, text)
 		}
 	}

@@ -51,8 +51,10 @@ func (a *adoption) config() string {
 		if a.result.Pool != "" {
 			pool = "php_pool = " + quote(a.result.Pool)
 		}
-		say("%s  # asked to let go of compiled code after a swap;", pool)
-		say("#     %q: by a script of one use in the root, where the socket cannot be reached", site.PoolByRequest)
+		say("# How PHP is asked to let go of compiled code after a swap, so that visitors meet one")
+		say("# version alone: by the socket of its processes, or, where none can be reached,")
+		say("# %q: with a script of one use in the root.", site.PoolByRequest)
+		say("%s", pool)
 	}
 	say("")
 	say("# Read from the CMS's own settings. Give here only what cannot be read there;")
