@@ -53,20 +53,31 @@ func (m *motion) borrowTimes() error {
 		return nil
 	}
 	for _, c := range m.group {
-		old := map[string]files.Item{}
-		for _, item := range c.oldTree {
-			old[item.Path] = item
-		}
-		for _, item := range c.newTree {
-			before, had := old[item.Path]
-			if !had || before.Kind != files.File || item.Kind != files.File || !slices.Contains(phpEndings, path.Ext(item.Path)) {
-				continue
-			}
+		err := c.eachKept(func(item, before files.Item) error {
 			with := item.Attributes()
 			with.Modified = before.Modified
-			if err := m.site.Place.Settle(path.Join(c.staged, item.Path), with); err != nil {
-				return err
-			}
+			return m.site.Place.Settle(path.Join(c.staged, item.Path), with)
+		})
+		if err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// eachKept calls do with every file of PHP that is in both trees.
+func (c *change) eachKept(do func(item, before files.Item) error) error {
+	old := map[string]files.Item{}
+	for _, item := range c.oldTree {
+		old[item.Path] = item
+	}
+	for _, item := range c.newTree {
+		before := old[item.Path]
+		if before.Kind != files.File || item.Kind != files.File || !slices.Contains(phpEndings, path.Ext(item.Path)) {
+			continue
+		}
+		if err := do(item, before); err != nil {
+			return err
 		}
 	}
 	return nil
@@ -98,25 +109,25 @@ func (m *motion) switchCompiled(ctx context.Context) error {
 	})
 }
 
-// ownTimes gives the group's files their own times, where they have others.
+// ownTimes gives the group's files their own times where they have borrowed ones. What has
+// another time was written since, by the site itself. PHP counts in whole seconds, and so do
+// some disks.
 func (m *motion) ownTimes() (borrowed bool, err error) {
 	for _, c := range m.group {
-		for _, item := range c.newTree {
-			if item.Kind != files.File {
-				continue
-			}
+		err := c.eachKept(func(item, before files.Item) error {
 			at := path.Join(c.live, item.Path)
 			entry, err := m.site.Place.Lstat(at)
-			if errors.Is(err, fs.ErrNotExist) || (err == nil && entry.Modified.Equal(item.Modified)) {
-				continue // what is gone again is noticed where all is proved
+			if errors.Is(err, fs.ErrNotExist) {
+				return nil // that is noticed where all is proved
 			}
-			if err != nil {
-				return borrowed, err
+			if err != nil || entry.Modified.Unix() != before.Modified.Unix() {
+				return err
 			}
 			borrowed = true
-			if err := m.site.Place.Settle(at, item.Attributes()); err != nil {
-				return borrowed, err
-			}
+			return m.site.Place.Settle(at, item.Attributes())
+		})
+		if err != nil {
+			return borrowed, err
 		}
 	}
 	return borrowed, nil

@@ -134,7 +134,7 @@ func (s *session) stillSound(ctx context.Context) (still bool, err error) {
 	if s.site.SettleTime() == 0 {
 		return true, nil
 	}
-	return still, s.step("second look", 0, "", func() (progress.Mark, string, error) {
+	err = s.step("second look", 0, "", func() (progress.Mark, string, error) {
 		if err := s.Clock.Wait(ctx, secondLook); err != nil {
 			return badMark, "", err
 		}
@@ -148,6 +148,7 @@ func (s *session) stillSound(ctx context.Context) (still bool, err error) {
 		}
 		return doubtMark, fmt.Sprintf("%s a little later, not sound any more (%s): all are looked at again", plural(len(pages), "page"), firstFinding(judgement)), nil
 	})
+	return still, err
 }
 
 // helped names the remedies without which the pages would not be sound.
