@@ -428,6 +428,41 @@ func TestDatabaseGoneAfterTheSwap(t *testing.T) {
 	}
 }
 
+// A site that does not answer after the swap is put back. If it answers then, all is proved;
+// if not, a person is needed, and recover proves it once it answers again.
+func TestSiteUnreachableAfterTheSwap(t *testing.T) {
+	for _, forGood := range []bool{false, true} {
+		j := newJetty(t)
+		var swapped, mended atomic.Bool
+		j.page = func(w http.ResponseWriter) bool {
+			isNew := j.wholly(t) == "good"
+			if isNew {
+				swapped.Store(true)
+			}
+			if !isNew && (!forGood || !swapped.Load() || mended.Load()) {
+				return false
+			}
+			connection, _, err := w.(http.Hijacker).Hijack()
+			if err == nil {
+				err = connection.Close()
+			}
+			return err == nil
+		}
+		run, err := j.update(t, Options{Packages: []string{j.themePackage(t, "1.1", "good")}})
+		if forGood {
+			if err == nil || run.State != NeedsPerson || !strings.Contains(run.Reason, "files and database are back") {
+				t.Fatalf("%+v %v", run, err)
+			}
+			mended.Store(true)
+			run, err = Recover(t.Context(), j.workspace, RecoverOptions{Guard: Guard{Clock: still{}}})
+		}
+		if err != nil || run.State != PutBack || j.wholly(t) != "old" {
+			t.Fatalf("for good %v: %+v %v: %s", forGood, run, err, j.wholly(t))
+		}
+		j.clean(t)
+	}
+}
+
 // dropping is a clock that turns the database into nonsense at the first wait.
 type dropping struct{ file string }
 
