@@ -185,6 +185,7 @@ func TestKilledAtEachStepOnWordPress(t *testing.T) {
 	site := testenv.WordPress(t)
 	workspace := care(t, site)
 	edit(t, filepath.Join(workspace, "wetland.toml"), `cms = "wordpress"`, "cms = \"wordpress\"\nphp_pool = \"by request\"")
+	onlyPages(t, workspace, "/", "/?p=8")
 	theme := filepath.Join(site.Root, "wp-content/themes/twentytwentyone")
 	unpack := func(archive string) map[string]files.Tree {
 		folder := t.TempDir()
