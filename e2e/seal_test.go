@@ -49,11 +49,16 @@ func TestSealedStore(t *testing.T) {
 	f.run(t, "snapshot").want(t, 2, "the store is sealed", "unlock_with")
 	f.unlockWith(t, "file "+first)
 	f.run(t, "snapshot", "--note", "a note that nobody should read").want(t, 0, "Taken and verified.")
+	before := f.siteTree(t)
 	for _, plain := range []string{"Harbourlight", "harbourlight", "Otterby", "Maud", "a note that nobody", "rowlock.toml", "low water"} {
 		if bytes.Contains(f.storeBytes(t), []byte(plain)) {
 			t.Errorf("the store shows %q", plain)
 		}
 	}
+	f.run(t, "verify", "snap-1", "--deep").want(t, 0, "Proved.")
+	f.run(t, "update", f.pkg("harbourlight-2.5.2")).want(t, 0, "Kept.")
+	f.run(t, "restore", "snap-1", "--yes").want(t, 0, "Restored.")
+	same(t, before, f.siteTree(t))
 
 	// A wrong passphrase is told from damage; a new one needs nothing else written anew.
 	f.unlockWith(t, "file "+second)

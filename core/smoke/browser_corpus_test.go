@@ -26,5 +26,5 @@ func TestCorpusWithABrowser(t *testing.T) {
 	if sample(2) != 1 {
 		f.pages, f.partly = []Page{{Path: "/timetable"}, {Path: "/sign-in"}}, true
 	}
-	f.measure(t, breakages, harmless, sample(24))
+	f.measure(t, breakages, harmless, sample(16))
 }

@@ -196,7 +196,7 @@ var secondHarmless = []mutation{
 func TestSecondCorpus(t *testing.T) {
 	f := newFerry(t)
 	f.fetcher.Patience = 5 * time.Second
-	f.measure(t, secondBreakages, secondHarmless, sample(2))
+	f.measure(t, secondBreakages, secondHarmless, 1)
 }
 
 func TestSecondCorpusWithABrowser(t *testing.T) {
@@ -205,5 +205,5 @@ func TestSecondCorpusWithABrowser(t *testing.T) {
 	if sample(2) != 1 {
 		f.pages, f.partly = f.pages[:2], true
 	}
-	f.measure(t, secondBreakages, secondHarmless, sample(36))
+	f.measure(t, secondBreakages, secondHarmless, sample(24))
 }

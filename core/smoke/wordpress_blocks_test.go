@@ -102,7 +102,7 @@ var blockHarmless = []mutation{
 }
 
 func TestCorpusOnABlockTheme(t *testing.T) {
-	newWordPress(t, "twentytwentythree").measure(t, blockBreakages, blockHarmless, sample(9))
+	newWordPress(t, "twentytwentythree").measure(t, blockBreakages, blockHarmless, sample(6))
 }
 
 func TestCorporaOnWordPressWithABrowser(t *testing.T) {
