@@ -54,7 +54,7 @@ with --user, --server and --certificates how it is reached.`,
 		},
 	}
 	command.Flags().StringVar(&o.Address, "address", "", "where visitors reach the site (default: what the CMS's own settings say)")
-	command.Flags().StringVar(&o.Name, "name", "", "what to call the site (default: the host of its address)")
+	command.Flags().StringVar(&o.Name, "name", "", "what to call the site (default: what the CMS calls it, else the host of its address)")
 	command.Flags().StringVar(&o.Reach.Server, "server", "", "HOST:PORT of the server itself, past what stands in front of it")
 	command.Flags().StringVar(&o.Reach.Certificates, "certificates", "", "file of certificates (PEM) to trust beside the system's")
 	command.Flags().StringVar(&o.Reach.User, "user", "", "user of a protected site (HTTP Basic)")
@@ -86,7 +86,7 @@ func adoptDocument(r *adopt.Result, code int) map[string]any {
 	}
 	return map[string]any{
 		"workspace": r.Workspace.Dir, "system": r.System, "root": r.Root, "address": r.Address,
-		"files": r.Files, "engine": r.Engine, "tables": r.Tables, "components": r.Components, "pages": pages,
+		"files": r.Files, "engine": r.Engine, "tables": r.Tables, "components": r.Components, "pages": pages, "dead_pages": r.Dead, "not_compared": r.NotCompared,
 		"left_out": r.LeaveOut, "php_pool": r.Pool, "doubts": r.Doubts, "exit_code": code,
 	}
 }
@@ -131,6 +131,13 @@ func (a *app) showAdopted(r *adopt.Result) {
 		pages = append(pages, page.Path)
 	}
 	row(len(pages) > 0, "pages to test", strings.Join(pages, " "))
+	for i, dead := range r.Dead {
+		name := ""
+		if i == 0 {
+			name = "dead pages"
+		}
+		s.row("  "+s.faint("--")+"  ", 6, fmt.Sprintf("%-*s", stepWidth, name), dead.String()+": not tested")
+	}
 	leftOut := "of snapshots: " + strings.Join(r.LeaveOut, ", ")
 	if r.ThroughSQL {
 		leftOut += " (the database's file is taken through SQL)"

@@ -67,7 +67,7 @@ func (s *screen) table(heads ...any) table.Writer {
 	if s.silent {
 		rows.SetOutputMirror(io.Discard)
 	} else {
-		rows.SetOutputMirror(s.out)
+		rows.SetOutputMirror(s.text)
 	}
 	rows.SetStyle(table.StyleDefault)
 	rows.SuppressTrailingSpaces()
@@ -84,7 +84,7 @@ func (s *screen) state(state string) string {
 	switch update.State(state) {
 	case update.Kept, update.Restored, "verified":
 		return s.good(state)
-	case update.PutBack, update.KeptDoubt, update.KeptPart:
+	case update.PutBack, update.PutBackDoubt, update.KeptDoubt, update.KeptPart:
 		return s.doubt(state)
 	case update.NeedsPerson, update.UnderWay, "damaged":
 		return s.bad(state)

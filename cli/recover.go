@@ -41,7 +41,7 @@ one had been judged sound already. Files, tables and pages are proved as always.
 			if run == nil {
 				return err
 			}
-			if run.State == update.PutBack || run.State == update.KeptPart || run.State == update.Stopped {
+			if run.State == update.PutBack || run.State == update.PutBackDoubt || run.State == update.KeptPart || run.State == update.Stopped {
 				// Recovering was asked for, and is done: that is a success.
 				return a.recovered(w, run, err)
 			}

@@ -55,7 +55,7 @@ func (a *app) writeReport(made *report.Report, form string) error {
 		}
 		a.screen.print("%s\n", file)
 	case "markdown":
-		fmt.Fprint(a.out, made.Markdown())
+		fmt.Fprint(printableWriter{a.out}, made.Markdown())
 	case "junit":
 		text, err := made.JUnit()
 		if err != nil {

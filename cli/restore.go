@@ -14,7 +14,7 @@ import (
 
 func (a *app) restoreCommand() *cobra.Command {
 	var o update.RestoreOptions
-	var yes bool
+	var yes, keepBroken bool
 	var into update.Into
 	command := &cobra.Command{
 		Use:   "restore SNAPSHOT|NAME@VERSION",
@@ -22,7 +22,12 @@ func (a *app) restoreCommand() *cobra.Command {
 		Long: `Make the site's files and tables equal to a snapshot, and prove it. The present
 state is snapshot first, so that a restore can be undone. Files that the snapshot
 does not know are removed; tables that it does not know are set aside under
-another name, never dropped; caches and other paths that are left out stay.`,
+another name, never dropped; caches and other paths that are left out stay.
+
+NAME@VERSION brings back one theme or plugin: its files alone, from the shelf. It is
+the way out when a version is broken: nothing that is broken now stands against it.
+Its pages must be healthy, not as they are now. If they are not, what was there
+before comes back.`,
 		Example: `  wetland restore snap-1
   wetland restore snap-1 --yes
   wetland restore harbourlight@2.4.1
@@ -36,7 +41,7 @@ another name, never dropped; caches and other paths that are left out stay.`,
 				return err
 			}
 			if strings.Contains(args[0], "@") {
-				return a.restoreVersion(cmd.Context(), w, args[0], o)
+				return a.restoreVersion(cmd.Context(), w, args[0], o, keepBroken)
 			}
 			if into != (update.Into{}) {
 				return a.restoreInto(cmd.Context(), w, args[0], into, o)
@@ -59,21 +64,21 @@ another name, never dropped; caches and other paths that are left out stay.`,
 	command.Flags().BoolVar(&o.KeepNew, "keep-new", false, "keep what visitors wrote since: their rows, and their uploads")
 	command.Flags().StringVar(&into.Folder, "into", "", "restore a copy into this new folder instead; the site is not touched")
 	command.Flags().StringVar(&into.Database, "into-database", "", "restore a copy of the tables into this empty or new database of the same server instead")
+	command.Flags().BoolVar(&keepBroken, "keep-broken", false, "with NAME@VERSION: keep that version though its pages are broken")
 	command.Flags().BoolVar(&o.AllowGap, "allow-gap", false, "where two folders cannot be exchanged in one step, accept an instant without the folder")
 	return command
 }
 
 // restoreVersion brings back a version of a theme or plugin that was ever installed, or is
-// on the shelf: an update to it, with all its guards.
-func (a *app) restoreVersion(ctx context.Context, w *site.Workspace, name string, o update.RestoreOptions) error {
+// on the shelf: an update to it that nothing broken stands against.
+func (a *app) restoreVersion(ctx context.Context, w *site.Workspace, name string, o update.RestoreOptions, keepBroken bool) error {
 	if o.Only != "" || o.KeepNew {
 		return errors.New("--only and --keep-new are for snapshots: a version of a theme or plugin is files alone")
 	}
 	a.screen.print("%s  %s\n\n", a.screen.bold(w.Config.Site.Name), w.Config.Site.Address)
-	run, err := update.Update(ctx, w, update.Options{
-		Guard: a.guard(), Packages: []string{name}, AllowOlder: true, AllowMajor: true, AllowGap: o.AllowGap, Planned: a.showSteps,
+	return a.update(ctx, w, update.Options{
+		Guard: a.guard(), Packages: []string{name}, Return: true, KeepBroken: keepBroken, AllowGap: o.AllowGap, Planned: a.showSteps,
 	})
-	return a.ended(w, run, err)
 }
 
 // restoreInto makes a copy beside the site.

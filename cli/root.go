@@ -143,7 +143,7 @@ func (a *app) tell(err error, code int) {
 	if a.json {
 		document := map[string]any{"error": err.Error(), "exit_code": code}
 		if isRefusal {
-			document["error"], document["reasons"] = "refused; nothing on the site was touched", refusal.Reasons
+			document["error"], document["reasons"], document["pages_looked_at"] = refusal.Head(), refusal.Reasons, !refusal.Unlooked
 		}
 		a.writeJSON(document)
 		return

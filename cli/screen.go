@@ -19,7 +19,8 @@ import (
 
 // screen writes for people. It is the Reporter that the core tells its steps to.
 type screen struct {
-	out      io.Writer
+	out      io.Writer // for progress bars; all else goes through text
+	text     io.Writer
 	silent   bool
 	terminal bool
 	color    bool
@@ -33,7 +34,7 @@ type screen struct {
 const plainWidth = 80
 
 func newScreen(out io.Writer, silent bool) *screen {
-	s := &screen{out: out, silent: silent, width: plainWidth}
+	s := &screen{out: out, text: printableWriter{out}, silent: silent, width: plainWidth}
 	if file, ok := out.(*os.File); ok && term.IsTerminal(int(file.Fd())) {
 		s.terminal = true
 		if width, _, err := term.GetSize(int(file.Fd())); err == nil && width > 40 {
@@ -60,7 +61,7 @@ func (s *screen) faint(words string) string { return s.paint(text.Colors{text.Fa
 
 func (s *screen) print(format string, args ...any) {
 	if !s.silent {
-		fmt.Fprintf(s.out, format, args...)
+		fmt.Fprintf(s.text, format, args...)
 	}
 }
 
@@ -225,6 +226,22 @@ const (
 	verdictColumn = 10
 )
 
+// notCompared names what changes by itself on pages.
+func (s *screen) notCompared(j *smoke.Judgement) {
+	if len(j.NotCompared) == 0 {
+		return
+	}
+	s.print("\n%s\n", s.faint("Not compared, for it changes by itself"))
+	known := map[string]bool{}
+	for _, finding := range j.NotCompared {
+		line := finding.Page + "\x00" + finding.Subject()
+		if !known[line] {
+			s.row("    ", 4, fmt.Sprintf("%-*s  ", 20, finding.Page), finding.Subject())
+		}
+		known[line] = true
+	}
+}
+
 // pages writes a table of pages with what was found on each.
 func (s *screen) pages(pages []smoke.PageVerdict, onlyFailing bool) {
 	groups := groupPages(pages, onlyFailing)
@@ -271,7 +288,11 @@ func (s *screen) pageGroup(group pageGroup, widest int) {
 // refusal writes every reason and what to do about it.
 func (s *screen) refusal(r *update.Refusal) {
 	s.print("\n")
-	s.paragraph(s.bad("Refused."), "Nothing on the site was touched.")
+	words := "Nothing on the site was touched."
+	if r.Unlooked {
+		words = "Nothing on the site was touched; the pages were not looked at."
+	}
+	s.paragraph(s.bad("Refused."), words)
 	for _, reason := range r.Reasons {
 		s.print("\n")
 		s.row("  - ", 4, "", reason.What)

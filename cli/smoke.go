@@ -102,6 +102,7 @@ func (a *app) showSmoke(w *site.Workspace, judgement *smoke.Judgement, baseline 
 	}
 	s.print("%s  %s\n\n", s.bold(w.Config.Site.Name), w.Config.Site.Address)
 	s.pages(judgement.Pages, false)
+	s.notCompared(judgement)
 	var counts []string
 	for _, v := range []smoke.Verdict{smoke.Sound, smoke.Doubtful, smoke.Broken} {
 		if n := judgement.Count(v); n > 0 {

@@ -67,8 +67,7 @@ the other plugins.`,
 				return a.plan(cmd.Context(), w, o)
 			}
 			o.Planned = a.showSteps
-			run, err := update.Update(cmd.Context(), w, o)
-			return a.ended(w, run, a.orNothingNewer(err))
+			return a.update(cmd.Context(), w, o)
 		},
 	}
 	flags := command.Flags()
@@ -77,7 +76,8 @@ the other plugins.`,
 	flags.BoolVar(&o.OneByOne, "one-by-one", false, "look at the pages after each step of the plan, not once at the end")
 	flags.StringVar(&order, "order", "usual", "in which order packages are put in place: usual, or given")
 	flags.BoolVar(&o.AcceptPresent, "accept-present", false, "go on though pages are broken already: only new findings count")
-	flags.BoolVar(&o.AllowOlder, "allow-older", false, "go on though the package is older than what is installed")
+	flags.BoolVar(&o.AllowOlder, "allow-older", false, "go on though the package is older than what is installed; its pages need to be healthy, not the same")
+	flags.BoolVar(&o.KeepBroken, "keep-broken", false, "with one older version: keep it though its pages are broken")
 	flags.BoolVar(&o.AllowSame, "allow-same", false, "go on though this version is installed already")
 	flags.BoolVar(&o.AllowMajor, "allow-major", false, "go on though the first number of the version changes")
 	flags.BoolVar(&o.LoseEdits, "lose-edits", false, "go on though files were edited by hand, which the update overwrites")
@@ -87,6 +87,22 @@ the other plugins.`,
 	flags.StringVar(&inDoubt, "in-doubt", "", "what to do when pages are doubtful: ask, back or keep (default: ask on a terminal, else as wetland.toml says)")
 	flags.StringVar(&search, "search", "", "look for the culprit when several packages fail together: ask, yes or no (default: ask on a terminal, else as wetland.toml says)")
 	return command
+}
+
+// update runs an update, and where a return to an older version failed, asks whether it is
+// wanted all the same. By then the site is safe.
+func (a *app) update(ctx context.Context, w *site.Workspace, o update.Options) error {
+	run, err := update.Update(ctx, w, o)
+	ended := a.ended(w, run, a.orNothingNewer(err))
+	if run == nil || err != nil || !run.Refused() || !a.asks() || ctx.Err() != nil {
+		return ended
+	}
+	if a.ask(ctx, fmt.Sprintf("\nThe site is as it was. Take %s all the same, broken pages included? Type take, or press\nEnter to leave it: ", run.Title())) != "take" {
+		return ended
+	}
+	o.KeepBroken = true
+	run, err = update.Update(ctx, w, o)
+	return a.ended(w, run, err)
 }
 
 // deciders sets who decides what is not decided yet; nobody leaves it to wetland.toml.
@@ -212,6 +228,7 @@ func (a *app) ended(w *site.Workspace, run *update.Run, err error) error {
 		s.print("\n%s\n", s.bold("What was found"))
 		s.pages(run.Judgement.Pages, true)
 	}
+	s.afterReturn(run)
 	if len(run.Database) > 0 {
 		s.print("\n%s\n", s.bold("In the database"))
 		for _, note := range run.Database {
@@ -234,6 +251,25 @@ func (a *app) ended(w *site.Workspace, run *update.Run, err error) error {
 	return exit(code)
 }
 
+// afterReturn writes what was found once all was put back: outside of the components, and on
+// pages.
+func (s *screen) afterReturn(run *update.Run) {
+	if run.Again != nil {
+		s.print("\n%s\n", s.bold("What was found after all was put back"))
+		s.pages(run.Again.Pages, true)
+	}
+	if len(run.Rest) > 0 {
+		s.print("\n%s\n", s.bold("In the rest of the site"))
+		for _, note := range run.Rest {
+			words := note.Done
+			if note.Saved != "" {
+				words += ". As it was with the new version: " + note.Saved
+			}
+			s.row("    ", 4, note.What+"  ", words)
+		}
+	}
+}
+
 // components writes what became of each of several components, and why.
 func (s *screen) components(run *update.Run) {
 	if len(run.Components) < 2 {
@@ -254,21 +290,7 @@ func (s *screen) components(run *update.Run) {
 }
 
 func headline(s *screen, state update.State) string {
-	switch state {
-	case update.Kept:
-		return s.good("Kept.")
-	case update.Restored:
-		return s.good("Restored.")
-	case update.KeptDoubt:
-		return s.doubt("Done, with doubts.")
-	case update.KeptPart:
-		return s.doubt("Kept in part.")
-	case update.PutBack:
-		return s.doubt("Put back.")
-	case update.Stopped:
-		return s.bad("Stopped.")
-	}
-	return s.bad("A person is needed.")
+	return s.verdict(state.Tone(), state.Headline()+".")
 }
 
 func exitOfState(state update.State) int {
@@ -277,7 +299,7 @@ func exitOfState(state update.State) int {
 		return exitSound
 	case update.KeptDoubt:
 		return exitDoubts
-	case update.PutBack, update.KeptPart:
+	case update.PutBack, update.PutBackDoubt, update.KeptPart:
 		return exitFailed
 	case update.Stopped:
 		return exitCannot

@@ -4,6 +4,7 @@
 package adopt
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -29,7 +30,7 @@ import (
 type Options struct {
 	Root      string // folder of the site
 	Address   string // empty: what the CMS's own settings say
-	Name      string // of the site; empty: the host of its address
+	Name      string // of the site; empty: what the CMS calls it, else the host of its address
 	Workspace string
 	Reach     site.ReachConfig // where the address alone does not lead to the site
 	NoBrowser bool             // pages are not looked at with a browser
@@ -51,12 +52,16 @@ type Result struct {
 	Tables     int
 	Components []cms.Component
 	Pages      []smoke.Page
-	LeaveOut   []string // what snapshots leave out by themselves
-	Files      int      // that a snapshot will hold
-	Nested     []string // other sites below the root, left out too
-	Pool       string   // the socket of the PHP processes that serve the site; "": not found
-	NoPool     bool     // it was looked for, and not found
-	ThroughSQL bool     // the database lies among the files, and is taken through SQL
+	// Dead are pages of the site that answer with an error: they are not tested.
+	Dead []smoke.DeadLink
+	// NotCompared is what changes by itself on the pages.
+	NotCompared []smoke.Finding
+	LeaveOut    []string // what snapshots leave out by themselves
+	Files       int      // that a snapshot will hold
+	Nested      []string // other sites below the root, left out too
+	Pool        string   // the socket of the PHP processes that serve the site; "": not found
+	NoPool      bool     // it was looked for, and not found
+	ThroughSQL  bool     // the database lies among the files, and is taken through SQL
 	// Doubts are what could not be found out; each says what to do.
 	Doubts []update.Reason
 }
@@ -91,7 +96,7 @@ func Adopt(ctx context.Context, o Options) (*Result, error) {
 		return nil, err
 	}
 	a.findPool(ctx)
-	return a.result, a.writeWorkspace(ctx)
+	return a.result, a.writeWorkspace(ctx, db)
 }
 
 type adoption struct {
@@ -326,22 +331,67 @@ func (a *adoption) findPool(ctx context.Context) {
 
 func (a *adoption) findPages(ctx context.Context) error {
 	found := a.fetcher().Discover(ctx, a.site.CMS.FirstPages())
-	a.result.Pages = found.Pages
+	a.result.Pages, a.result.Dead = found.Pages, found.Dead
 	if found.Broken != nil {
 		a.doubt(fmt.Sprintf("the front page does not answer: %v", found.Broken), "Once it does, add the pages to test to "+site.ConfigName+".")
 	}
 	return ctx.Err()
 }
 
+// lookAtPages looks twice at the pages that were found, and takes those off the list that are
+// broken now: the first update would be refused for them. What every site has stays on it.
+func (a *adoption) lookAtPages(ctx context.Context) (baseline *smoke.Take, err error) {
+	fetcher := a.fetcher()
+	defer fetcher.Close()
+	if !a.o.NoBrowser {
+		fetcher.BrowserProgram = smoke.AnyBrowser
+	}
+	baseline, judgement, err := fetcher.LookTwice(ctx, a.result.Pages, smoke.Rules{}, a.o.Report)
+	if err != nil {
+		return nil, err
+	}
+	var off []string
+	for _, page := range judgement.Pages {
+		var found []string
+		for _, finding := range page.Findings {
+			found = append(found, finding.String())
+		}
+		words := fmt.Sprintf("the page %s is %s now: %s", page.Path, page.Verdict, strings.Join(found, "; "))
+		switch {
+		case len(found) == 0:
+		case page.Verdict == smoke.Broken && !slices.Contains(a.site.CMS.FirstPages(), page.Path):
+			off = append(off, page.Path)
+			a.doubt(words+". It is not on the list of pages to test", "Mend it, then add it: [[pages]] path = "+quote(page.Path)+" in "+site.ConfigName+".")
+		default:
+			a.doubt(words, "Mend it, or take it out of "+site.ConfigName+".")
+		}
+	}
+	a.result.Pages = slices.DeleteFunc(a.result.Pages, func(p smoke.Page) bool { return slices.Contains(off, p.Path) })
+	baseline.Pages = slices.DeleteFunc(baseline.Pages, func(f smoke.Facts) bool { return slices.Contains(off, f.Path) })
+	judgement.Leave(off)
+	a.result.NotCompared = baseline.Moving
+	if judgement.Verdict == smoke.Broken {
+		return nil, nil // a baseline of broken pages would call breakage normal
+	}
+	return baseline, nil
+}
+
 // writeWorkspace writes wetland.toml and, if no page is broken, the baseline.
-func (a *adoption) writeWorkspace(ctx context.Context) error {
+func (a *adoption) writeWorkspace(ctx context.Context, db database.Database) error {
 	if a.o.Name == "" {
-		a.o.Name = a.site.Address.Hostname()
+		a.o.Name = cmp.Or(oneLine(a.site.CMS.Title(ctx, db)), a.site.Address.Hostname())
+	}
+	baseline, err := a.lookAtPages(ctx)
+	if err != nil {
+		return err
 	}
 	if err := os.MkdirAll(a.o.Workspace, 0o700); err != nil {
 		return fmt.Errorf("make the workspace: %w", err)
 	}
 	text := a.config()
+	if err := a.checkConfig(text); err != nil {
+		return err
+	}
 	if err := journal.WriteFile(filepath.Join(a.o.Workspace, site.ConfigName), []byte(text)); err != nil {
 		return fmt.Errorf("write %s: %w", site.ConfigName, err)
 	}
@@ -350,20 +400,10 @@ func (a *adoption) writeWorkspace(ctx context.Context) error {
 		return err
 	}
 	a.result.Workspace = w
-	judgement, err := Learn(ctx, w, a.site.Address, a.o.Report, false)
-	if err != nil {
-		return err
+	if baseline == nil {
+		return nil
 	}
-	for _, page := range judgement.Pages {
-		var found []string
-		for _, finding := range page.Findings {
-			found = append(found, finding.What)
-		}
-		if len(found) > 0 {
-			a.doubt(fmt.Sprintf("the page %s is %s now: %s", page.Path, page.Verdict, strings.Join(found, "; ")), "Mend it, or take it out of "+site.ConfigName+".")
-		}
-	}
-	return nil
+	return baseline.Save(w.Baseline())
 }
 
 // Learn looks at all pages twice and records them as the workspace's baseline. Broken
@@ -374,18 +414,13 @@ func Learn(ctx context.Context, w *site.Workspace, address *url.URL, report prog
 		return nil, err
 	}
 	defer fetcher.Close()
-	var takes []*smoke.Take
-	for range 2 {
-		take, err := fetcher.Take(ctx, update.Pages(w), report)
-		if err != nil {
-			return nil, err
-		}
-		takes = append(takes, take)
+	rules, err := update.RulesOf(w)
+	if err != nil {
+		return nil, err
 	}
-	baseline := smoke.Merge(takes...)
-	judgement := smoke.Judge(nil, baseline)
-	if judgement.Verdict == smoke.Broken && !accept {
-		return judgement, nil
+	baseline, judgement, err := fetcher.LookTwice(ctx, update.Pages(w), rules, report)
+	if err != nil || judgement.Verdict == smoke.Broken && !accept {
+		return judgement, err
 	}
 	return judgement, baseline.Save(w.Baseline())
 }

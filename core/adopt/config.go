@@ -1,10 +1,10 @@
 package adopt
 
 import (
-	"bytes"
-	"encoding/json"
 	"fmt"
+	"slices"
 	"strings"
+	"unicode"
 
 	"wetland/core/site"
 )
@@ -61,7 +61,7 @@ func (a *adoption) config() string {
 	say("# the password is never written here, only where it is: \"env NAME\" or \"file PATH\".")
 	say("[database]")
 	for _, one := range a.missing {
-		say("# %s", one.Why)
+		say("# %s", comment(one.Why))
 		say("%s = %s", strings.TrimPrefix(one.Key, "database."), quote(placeholder(one.Key)))
 	}
 	say("# host = \"127.0.0.1\"")
@@ -69,7 +69,7 @@ func (a *adoption) config() string {
 	say("# Only where the address alone does not lead to the site's own pages.")
 	a.sayReach(say)
 	say("[files]")
-	say("# Snapshots leave these out by themselves: %s.", strings.Join(a.result.LeaveOut, ", "))
+	say("# Snapshots leave these out by themselves: %s.", comment(strings.Join(a.result.LeaveOut, ", ")))
 	say("# More paths below the root, such as logs: they are neither kept nor restored.")
 	say("leave_out = []\n")
 	say("[smoke]")
@@ -115,11 +115,65 @@ func placeholder(key string) string {
 	return ""
 }
 
-// quote writes a TOML string: JSON's escapes are all valid there.
-func quote(text string) string {
-	var b bytes.Buffer
-	encoder := json.NewEncoder(&b)
-	encoder.SetEscapeHTML(false)
-	_ = encoder.Encode(text) // a string always encodes
-	return strings.TrimSpace(b.String())
+// What a site says about itself may be written by anybody: no value and no comment of
+// wetland.toml may end early.
+
+// quote writes a TOML string (TOML 1.0, String: basic strings).
+func quote(text string) string { return `"` + escaped(text, `"\`) + `"` }
+
+// comment makes a text that stands in a comment's line.
+func comment(text string) string { return escaped(text, "") }
+
+// escaped writes control characters, those that turn the direction of a line, and the special
+// ones by their numbers.
+func escaped(text, special string) string {
+	var b strings.Builder
+	for _, r := range text {
+		switch {
+		case strings.ContainsRune(special, r):
+			b.WriteString(`\` + string(r))
+		case unicode.IsControl(r) || unicode.Is(unicode.Bidi_Control, r) || r == '\u2028' || r == '\u2029':
+			fmt.Fprintf(&b, `\u%04X`, r)
+		default:
+			b.WriteRune(r)
+		}
+	}
+	return b.String()
+}
+
+// longestName bounds the site's name, in characters.
+const longestName = 80
+
+// oneLine makes a name of what a CMS calls a site.
+func oneLine(title string) string {
+	clean := strings.Map(func(r rune) rune {
+		if unicode.IsControl(r) || unicode.Is(unicode.Bidi_Control, r) {
+			return ' '
+		}
+		return r
+	}, strings.ToValidUTF8(title, ""))
+	letters := []rune(strings.Join(strings.Fields(clean), " "))
+	return string(letters[:min(len(letters), longestName)])
+}
+
+// checkConfig makes sure that wetland.toml says what was meant and nothing else, before it is
+// written: commands in it are run.
+func (a *adoption) checkConfig(text string) error {
+	read, err := site.ReadConfig([]byte(text))
+	if err != nil {
+		return fmt.Errorf("%s cannot be written so that it can be read again: %w", site.ConfigName, err)
+	}
+	var pages []string
+	for _, page := range read.Pages {
+		pages = append(pages, page.Path)
+	}
+	var wanted []string
+	for _, page := range a.result.Pages {
+		wanted = append(wanted, page.Path)
+	}
+	if read.Site.Name != a.o.Name || read.Site.Root != a.site.Root || read.Site.Address != a.site.Address.String() || !slices.Equal(pages, wanted) ||
+		read.Hooks != (site.HooksConfig{}) || len(read.Caches.Commands)+len(read.Sources)+len(read.Weigh) > 0 {
+		return fmt.Errorf("the site's settings hold characters that %s cannot hold: it would not say what was meant. Rename the folder or page that holds them", site.ConfigName)
+	}
+	return nil
 }

@@ -116,36 +116,12 @@ func (r *Report) Write() (string, error) {
 // Title says in a few words what the run was for.
 func (r *Report) Title() string { return r.Run.Title() }
 
-// Headline is the verdict in a word or two.
-func (r *Report) Headline() string {
-	switch r.Run.State {
-	case update.Kept:
-		return "Kept"
-	case update.KeptDoubt:
-		return "Done, with doubts"
-	case update.KeptPart:
-		return "Kept in part"
-	case update.PutBack:
-		return "Put back"
-	case update.Restored:
-		return "Restored"
-	case update.Stopped:
-		return "Stopped"
-	case update.UnderWay:
-		return "Interrupted"
-	}
-	return "A person is needed"
-}
+// Headline is how the run ended, in a word or two.
+func (r *Report) Headline() string { return r.Run.State.Headline() }
 
 // Tone is how the headline is coloured: good, doubt or bad.
 func (r *Report) Tone() string {
-	switch r.Run.State {
-	case update.Kept, update.Restored:
-		return "good"
-	case update.KeptDoubt, update.KeptPart, update.PutBack, update.Stopped:
-		return "doubt"
-	}
-	return "bad"
+	return map[smoke.Verdict]string{smoke.Sound: "good", smoke.Doubtful: "doubt", smoke.Broken: "bad"}[r.Run.State.Tone()]
 }
 
 // Counts says how many pages got which verdict.

@@ -28,6 +28,24 @@ func (r *Report) Markdown() string {
 		}
 		say("")
 	}
+	if r.Run.Again != nil {
+		say("## After all was put back\n")
+		for _, page := range r.Run.Again.Pages {
+			for _, finding := range page.Findings {
+				if finding.Counts() {
+					say("- **%s** `%s` %s", finding.Verdict, page.Path, finding)
+				}
+			}
+		}
+		say("")
+	}
+	if len(r.Run.Rest) > 0 {
+		say("## In the rest of the site\n")
+		for _, note := range r.Run.Rest {
+			say("- `%s` %s", note.What, note.Done)
+		}
+		say("")
+	}
 	if len(r.Run.Components) > 1 {
 		say("## The packages\n")
 		for _, t := range r.Run.Components {

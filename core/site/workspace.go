@@ -262,11 +262,18 @@ func LoadWorkspace(dir string) (*Workspace, error) {
 	if err != nil {
 		return nil, err
 	}
-	w := &Workspace{Dir: dir}
-	if err := decodeConfig(text, &w.Config); err != nil {
+	config, err := ReadConfig(text)
+	if err != nil {
 		return nil, fmt.Errorf("%s: %w", file, err)
 	}
-	return w, nil
+	return &Workspace{Dir: dir, Config: *config}, nil
+}
+
+// ReadConfig reads the text of a wetland.toml. Every mistake in it is told at once, each with
+// its line.
+func ReadConfig(text []byte) (*Config, error) {
+	config := &Config{}
+	return config, decodeConfig(text, config)
 }
 
 func decodeConfig(text []byte, config *Config) error {

@@ -40,7 +40,7 @@ func mergeFacts(a, b Facts) Facts {
 	a.Headings = both(a.Headings, b.Headings)
 	a.Errors = either(a.Errors, b.Errors)
 	a.Missing = either(a.Missing, b.Missing)
-	a.Scripts, a.Mixed, a.Hidden = either(a.Scripts, b.Scripts), either(a.Mixed, b.Mixed), either(a.Hidden, b.Hidden)
+	a.Scripts, a.Mixed = either(a.Scripts, b.Scripts), either(a.Mixed, b.Mixed)
 	a.Data = both(a.Data, b.Data)
 	a.Rules, a.Damaged, a.Took = min(a.Rules, b.Rules), max(a.Damaged, b.Damaged), max(a.Took, b.Took)
 	if !slices.Equal(a.Loads, b.Loads) {
@@ -55,13 +55,7 @@ func mergeFacts(a, b Facts) Facts {
 	if a.Unknown == "" {
 		a.Unknown = b.Unknown
 	}
-	layout := map[string]string{}
-	for name, how := range a.Layout {
-		if b.Layout[name] == how {
-			layout[name] = how
-		}
-	}
-	a.Layout = layout
+	a.Parts = mergeParts(a.Parts, b.Parts)
 	inside := map[string]int{}
 	for name, n := range a.Inside {
 		inside[name] = min(n, b.Inside[name])
@@ -70,7 +64,9 @@ func mergeFacts(a, b Facts) Facts {
 	if a.Visitor != nil && b.Visitor != nil {
 		a.Visitor = &Visit{Faults: either(a.Visitor.Faults, b.Visitor.Faults), Earlier: b.Visitor.Earlier, Cache: b.Visitor.Cache}
 	}
-	a.Sights = mergeSights(a.Sights, b.Sights)
+	if a.Sights == nil || b.Sights != nil { // else no browser looked the second time
+		a.Sights = mergeSights(a.Sights, b.Sights)
+	}
 	steady := map[string]int{}
 	for name, n := range a.Landmarks {
 		if b.Landmarks[name] > 0 {
@@ -86,26 +82,6 @@ func mergeFacts(a, b Facts) Facts {
 	a.Leaks, a.HasFont = either(a.Leaks, b.Leaks), a.HasFont && b.HasFont
 	a.Assets = slices.Concat(a.Assets, slices.DeleteFunc(slices.Clone(b.Assets), func(x Asset) bool { return slices.Contains(a.Assets, x) }))
 	return a
-}
-
-func mergeMenus(a, b []Menu) []Menu {
-	var merged []Menu
-	for i, menu := range a {
-		if i < len(b) && b[i].Within == menu.Within {
-			if links := both(menu.Links, b[i].Links); len(links) > 0 {
-				merged = append(merged, Menu{Within: menu.Within, Links: links})
-			}
-		}
-	}
-	return merged
-}
-
-func both(a, b []string) []string {
-	return slices.DeleteFunc(slices.Clone(a), func(s string) bool { return !slices.Contains(b, s) })
-}
-
-func either(a, b []string) []string {
-	return slices.Concat(a, slices.DeleteFunc(slices.Clone(b), func(s string) bool { return slices.Contains(a, s) }))
 }
 
 // Save writes a take to a file, whole or not at all.

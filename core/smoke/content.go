@@ -19,9 +19,10 @@ import (
 
 // Table is one table of a page.
 type Table struct {
-	Name   string `json:"name"`   // its id, first class or number
-	Within string `json:"within"` // the landmark it is in
-	Rows   int    `json:"rows"`   // with data in them
+	Name   string   `json:"name"`           // its id, first class or number
+	Within string   `json:"within"`         // the landmark it is in
+	Says   []string `json:"says,omitempty"` // its first words
+	Rows   int      `json:"rows"`           // with data in them
 	// Columns are the cells of its longest row.
 	Columns int `json:"columns,omitempty"`
 }
@@ -39,7 +40,7 @@ func readContent(facts *Facts, document *goquery.Document) {
 	facts.Sections = sections(document)
 	facts.Embeds = document.Find(embedded).Length()
 	first(document.Find("table")).Each(func(i int, s *goquery.Selection) {
-		table := Table{Name: nameOf(s, i), Within: within(s)}
+		table := Table{Name: nameOf(s, i), Within: within(s), Says: opening(shownText(s.Get(0)))}
 		s.Find("tr").Each(func(_ int, row *goquery.Selection) {
 			table.Columns = max(table.Columns, row.Find("td, th").Length())
 		})
@@ -168,6 +169,10 @@ func (o *outline) walk(node *html.Node) {
 			o.close(0)
 			o.walk(child)
 			o.close(0)
+		case child.Data == "article" || child.Data == "section": // a heading in it ends with it
+			around := o.open
+			o.walk(child)
+			o.open = around
 		default:
 			if slices.Contains([]string{"img", "svg", "video", "audio", "iframe", "canvas", "input", "textarea", "select"}, child.Data) {
 				o.add(leastSection)
@@ -180,16 +185,19 @@ func (o *outline) walk(node *html.Node) {
 // boundary matches the landmarks: nothing in another one stands under a heading.
 var boundary = cascadia.MustCompile(strings.Join(slices.Sorted(maps.Values(landmarks)), ", "))
 
-// nameOf names an element by its id, its first class, or its number.
+// nameOf names an element by its id, the first of its classes in the alphabet, or its number.
 func nameOf(s *goquery.Selection, number int) string {
 	if id := s.AttrOr("id", ""); id != "" {
 		return id
 	}
 	if classes := strings.Fields(s.AttrOr("class", "")); len(classes) > 0 {
-		return classes[0]
+		return slices.Min(classes)
 	}
-	return fmt.Sprintf("number %d", number+1)
+	return fmt.Sprintf("%s%d", numbered, number+1)
 }
+
+// numbered begins the names of elements that have none.
+const numbered = "number "
 
 // leastSection is the number of letters from which on something stood under a heading.
 const leastSection = 8
@@ -236,22 +244,39 @@ func lostLetters(was, now Facts) (total, lost int) {
 	for word, n := range was.Words {
 		letters := utf8.RuneCountInString(word)
 		total += letters * n
-		lost += letters * max(0, n-now.Words[word])
+		if !unread(word, now.Words) {
+			lost += letters * max(0, n-now.Words[word])
+		}
 	}
 	return total, lost
 }
 
-// losePassages finds texts of which most words are gone.
+// unread tells of a word that may be one of those that are not kept.
+func unread(word string, kept map[string]int) bool { return len(kept) >= mostWords && kept[word] == 0 }
+
+// losePassages finds texts of which most words are gone. Words that stand in another passage
+// of before are that one's.
 func losePassages(found *collector, was, now Facts) {
 	if now.Words == nil || hasOwnWords(was) {
 		return
 	}
+	left := maps.Clone(now.Words)
+	for _, passage := range both(was.Passages, now.Passages) {
+		for word, n := range words(passage) {
+			left[word] = max(0, left[word]-n)
+		}
+	}
 	all, lost, begins := 0, 0, ""
 	for _, passage := range was.Passages {
-		said, letters, gone := words(passage), 0, 0
-		for word, n := range said {
+		letters, gone := 0, 0
+		for word, n := range words(passage) {
+			if unread(word, was.Words) || unread(word, now.Words) {
+				continue
+			}
 			letters += n * utf8.RuneCountInString(word)
-			gone += max(0, n-now.Words[word]) * utf8.RuneCountInString(word)
+			if !slices.Contains(now.Passages, passage) {
+				gone += max(0, n-left[word]) * utf8.RuneCountInString(word)
+			}
 		}
 		all += letters
 		if 2*gone > letters {
@@ -291,20 +316,36 @@ func loseSections(found *collector, was, now Facts) {
 	}
 }
 
+// likeTable tells how alike two tables are. One without a name may have had another number.
+func likeTable(a, b Table) float64 {
+	nameless := strings.HasPrefix(a.Name, numbered) && strings.HasPrefix(b.Name, numbered)
+	if a.Within != b.Within || (a.Name != b.Name && !nameless) {
+		return 0
+	}
+	return 0.5 + points(a.Name == b.Name, 1) + 2*share(a.Says, b.Says) + points(a.Rows == b.Rows, 0.5) + points(a.Columns == b.Columns, 0.5)
+}
+
+func sameTables(a, b []Table) []int {
+	return pairs(len(a), len(b), func(i, j int) float64 { return likeTable(a[i], b[j]) })
+}
+
 func loseRows(found *collector, was, now Facts) {
-	for _, table := range was.Tables {
-		i := slices.IndexFunc(now.Tables, func(t Table) bool { return t.Name == table.Name && t.Within == table.Within })
-		if i >= 0 && now.Tables[i].Rows > 0 && now.Tables[i].Columns < table.Columns {
-			found.add(Doubtful, "list", fmt.Sprintf("the table %q has %s, was %d", table.Name, plural(now.Tables[i].Columns, "column"), table.Columns), "")
+	for i, j := range sameTables(was.Tables, now.Tables) {
+		if j < 0 {
+			continue
 		}
-		if i < 0 || now.Tables[i].Rows > 0 || table.Rows < 2 {
+		before, after := was.Tables[i], now.Tables[j]
+		if after.Rows > 0 && after.Columns < before.Columns {
+			found.lose(Doubtful, "list", before.Name, fmt.Sprintf("the table %q has %s, was %d", before.Name, plural(after.Columns, "column"), before.Columns), "")
+		}
+		if after.Rows > 0 || before.Rows < 2 {
 			continue
 		}
 		verdict := Doubtful
-		if table.Within == "main part" || table.Within == "page" {
+		if before.Within == "main part" || before.Within == "page" {
 			verdict = Broken
 		}
-		found.add(verdict, "list", fmt.Sprintf("the table %q has no rows any more, was %d", table.Name, table.Rows), "")
+		found.lose(verdict, "list", before.Name, fmt.Sprintf("the table %q has no rows any more, was %d", before.Name, before.Rows), "")
 	}
 }
 
@@ -312,14 +353,13 @@ func loseRows(found *collector, was, now Facts) {
 func mergeContent(a *Facts, b Facts) {
 	a.Words, a.Sections = least(a.Words, b.Words), least(a.Sections, b.Sections)
 	var tables []Table
-	for _, table := range a.Tables {
-		for _, other := range b.Tables {
-			if other.Name == table.Name && other.Within == table.Within {
-				table.Rows, table.Columns = min(table.Rows, other.Rows), min(table.Columns, other.Columns)
-				tables = append(tables, table)
-				break
-			}
+	for i, j := range sameTables(a.Tables, b.Tables) {
+		if j < 0 {
+			continue
 		}
+		table, other := a.Tables[i], b.Tables[j]
+		table.Rows, table.Columns, table.Says = min(table.Rows, other.Rows), min(table.Columns, other.Columns), both(table.Says, other.Says)
+		tables = append(tables, table)
 	}
 	a.Tables, a.Embeds = tables, min(a.Embeds, b.Embeds)
 	a.Passages = both(a.Passages, b.Passages)

@@ -370,7 +370,8 @@ func sample(n int) int {
 // ought to be and at most one in twenty harmless updates doubted.
 func (f *ferry) measure(t *testing.T, breakages, harmless []mutation, every int) {
 	t.Helper()
-	baseline := Merge(f.take(t), f.take(t), f.take(t))
+	seen := watch(f.fetcher)
+	baseline := Steady(Rules{}, f.take(t), f.take(t), f.take(t))
 	f.fetcher.Before = baseline
 	if j := Judge(baseline, f.take(t)); j.Verdict != Sound {
 		t.Fatalf("nothing was changed:\n%s", findings(j))
@@ -405,6 +406,7 @@ func (f *ferry) measure(t *testing.T, breakages, harmless []mutation, every int)
 	if j := Judge(baseline, f.take(t)); j.Verdict != Sound {
 		t.Errorf("all changes were taken back:\n%s", findings(j))
 	}
+	seen.law(t, sample(4))
 }
 
 func TestCorpus(t *testing.T) { newFerry(t).measure(t, breakages, harmless, 1) }

@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"context"
 	"encoding/xml"
+	"fmt"
 	"net/http"
 	"net/url"
 	"slices"
@@ -23,52 +24,82 @@ var notThere = []string{"/there-is-no-such-page", "/?page_id=999999999"}
 // Discovered is what Discover found, and where.
 type Discovered struct {
 	Pages  []Page
+	Dead   []DeadLink
 	Notes  []string // where they come from, and what could not be asked
 	Broken error    // the front page cannot be fetched
 }
 
+// DeadLink is a page that the site names and that answers with an error.
+type DeadLink struct {
+	Path   string `json:"path"`
+	From   string `json:"from"` // where it is named
+	Status int    `json:"status,omitempty"`
+	Why    string `json:"why,omitempty"` // there is no answer
+}
+
+// String says it in a line.
+func (d DeadLink) String() string {
+	if d.Why != "" {
+		return fmt.Sprintf("%s does not answer (%s); it is named in %s", d.Path, d.Why, d.From)
+	}
+	return fmt.Sprintf("%s answers %d; it is named in %s", d.Path, d.Status, d.From)
+}
+
+// mostDead bounds how many dead pages are told.
+const mostDead = 10
+
 // Discover finds pages worth testing: first, then what the menus of the front
 // page link to, then the sitemap.
 func (f *Fetcher) Discover(ctx context.Context, first []string) (found Discovered) {
-	add := func(path string) bool {
-		known := slices.ContainsFunc(found.Pages, func(p Page) bool { return p.Path == path })
-		if !known && len(found.Pages) < mostFound {
-			found.Pages = append(found.Pages, Page{Path: path})
-		}
-		return !known
-	}
 	for _, path := range first {
-		add(path)
+		found.Pages = append(found.Pages, Page{Path: path})
 	}
 	front, err := f.get(ctx, f.Address, largestPage, manner{})
 	if err != nil {
 		found.Broken = err
 		return found
 	}
-	count := 0
-	for _, path := range f.menuLinks(front) {
-		if add(path) {
-			count++
-		}
-	}
-	found.Notes = append(found.Notes, plural(count, "page")+" from the menu")
+	found.note(f.addLive(ctx, &found, f.menuLinks(front), "the front page"), "from the menu")
 	defer func() { found.Pages = append(found.Pages, f.otherKinds(ctx, front)...) }()
 	for _, name := range []string{"/sitemap.xml", "/wp-sitemap.xml"} {
-		listed, ok := f.sitemap(ctx, f.Resolve(name), 2)
-		if !ok {
-			continue
+		if listed, ok := f.sitemap(ctx, f.Resolve(name), 2); ok {
+			found.note(f.addLive(ctx, &found, listed, name), "more from "+name)
+			return found
 		}
-		count = 0
-		for _, path := range listed {
-			if add(path) {
-				count++
-			}
-		}
-		found.Notes = append(found.Notes, plural(count, "page")+" more from "+name)
-		return found
 	}
 	found.Notes = append(found.Notes, "the site has no sitemap")
 	return found
+}
+
+func (d *Discovered) note(count int, from string) {
+	d.Notes = append(d.Notes, plural(count, "page")+" "+from)
+}
+
+// addLive adds the pages that answer as they should, as long as there is room, and returns how
+// many. Those that do not are noted, with where they are named.
+func (f *Fetcher) addLive(ctx context.Context, found *Discovered, paths []string, from string) (added int) {
+	for _, path := range paths {
+		known := slices.ContainsFunc(found.Pages, func(p Page) bool { return p.Path == path }) ||
+			slices.ContainsFunc(found.Dead, func(d DeadLink) bool { return d.Path == path })
+		if known || ctx.Err() != nil {
+			continue
+		}
+		if len(found.Pages) >= mostFound || len(found.Dead) >= mostDead {
+			break
+		}
+		got, err := f.get(ctx, f.Resolve(path), largestPage, manner{})
+		switch {
+		case ctx.Err() != nil:
+		case err != nil:
+			found.Dead = append(found.Dead, DeadLink{Path: path, From: from, Why: err.Error()})
+		case got.status >= 400:
+			found.Dead = append(found.Dead, DeadLink{Path: path, From: from, Status: got.status})
+		default:
+			found.Pages = append(found.Pages, Page{Path: path})
+			added++
+		}
+	}
+	return added
 }
 
 // robotsFile is where a site tells search engines what they may read (RFC 9309).

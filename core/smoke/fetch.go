@@ -241,14 +241,9 @@ func (f *Fetcher) Take(ctx context.Context, pages []Page, report progress.Report
 	return take, err
 }
 
-// Glance fetches pages once more and judges them by what they were before. It follows no
-// links, and no browser looks.
-func (f *Fetcher) Glance(ctx context.Context, pages []Page, before *Take) (*Judgement, error) {
-	take, err := f.fetchAll(ctx, pages, progress.Silent{})
-	if err != nil {
-		return nil, err
-	}
-	return Judge(before, take), nil
+// Glance fetches pages once more. It follows no links, and no browser looks.
+func (f *Fetcher) Glance(ctx context.Context, pages []Page) (*Take, error) {
+	return f.fetchAll(ctx, pages, progress.Silent{})
 }
 
 func (f *Fetcher) fetchAll(ctx context.Context, pages []Page, report progress.Reporter) (*Take, error) {
@@ -286,16 +281,22 @@ func (f *Fetcher) look(ctx context.Context, page Page, shared *assets) Facts {
 	}
 	rules, sheets := f.lookAtAssets(ctx, &facts, shared)
 	if document != nil {
-		inline := inlineSheets(document)
-		own, count := parseSheet(inline)
-		facts.Rules += count
-		sheets.add(inline)
-		document.Find("[style]").Each(func(_ int, s *goquery.Selection) { sheets.add([]byte(s.AttrOr("style", ""))) })
-		facts.Settings, facts.Unset = sheets.names()
-		readStyle(&facts, document, append(rules, own...), sheets.set)
-		readTexts(&facts, document)
+		readShown(&facts, document, rules, sheets)
 	}
 	return facts
+}
+
+// readShown reads what a document shows, styled by the rules and settings of its style
+// sheets and by its own. It takes scripts and styles out of the document.
+func readShown(facts *Facts, document *goquery.Document, rules []styleRule, sheets settings) {
+	inline := inlineSheets(document)
+	own, count := parseSheet(inline)
+	facts.Rules += count
+	sheets.add(inline)
+	document.Find("[style]").Each(func(_ int, s *goquery.Selection) { sheets.add([]byte(s.AttrOr("style", ""))) })
+	facts.Settings, facts.Unset = sheets.names()
+	readStyle(facts, document, append(rules, own...), sheets.set)
+	readTexts(facts, document)
 }
 
 // lookAtAssets fetches what a page loads, and the fonts that its style sheets name. It

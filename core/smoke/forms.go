@@ -14,7 +14,8 @@ import (
 
 // Form is one form of a page.
 type Form struct {
-	Name    string   `json:"name"` // its id, name or target
+	Name    string   `json:"name"`             // its id, name or target
+	Within  string   `json:"within,omitempty"` // the landmark it is in
 	Fields  []string `json:"fields"`
 	To      string   `json:"to,omitempty"` // path and query; with its host on another site; "": unknown
 	Method  string   `json:"method,omitempty"`
@@ -31,7 +32,7 @@ type Form struct {
 const sends = `button:not([type]), button[type="submit" i], input[type="submit" i], input[type="image" i]`
 
 func readForm(document *goquery.Document, s *goquery.Selection, where, base *url.URL) Form {
-	form := Form{Name: s.AttrOr("id", ""), Method: strings.ToUpper(s.AttrOr("method", http.MethodGet))}
+	form := Form{Name: s.AttrOr("id", ""), Within: within(s), Method: strings.ToUpper(s.AttrOr("method", http.MethodGet))}
 	if form.Name == "" {
 		form.Name = s.AttrOr("name", "")
 	}
@@ -77,74 +78,81 @@ func asksToSignIn(facts Facts) bool {
 }
 
 func loseForms(found *collector, was, now Facts) {
-	for _, form := range was.Forms {
-		i := sameForm(form, now.Forms)
-		if i < 0 {
-			found.add(Broken, "form", fmt.Sprintf("the form %q is gone", form.Name), "fields: "+strings.Join(form.Fields, ", "))
+	for i, j := range sameForms(was.Forms, now.Forms) {
+		form := was.Forms[i]
+		if j >= 0 {
+			loseForm(found, form, now.Forms[j])
 			continue
 		}
-		loseForm(found, form, now.Forms[i])
+		verdict, what := Broken, fmt.Sprintf("the form %q is gone", form.Name)
+		if slices.ContainsFunc(now.Forms, func(f Form) bool { return f.To == form.To && len(minus(form.Fields, f.Fields)) == 0 }) {
+			verdict, what = Doubtful, fmt.Sprintf("one of the forms %q is gone; another one like it stands", form.Name)
+		}
+		found.lose(verdict, "form", form.Name, what, "fields: "+strings.Join(form.Fields, ", "))
 	}
 	for _, name := range now.DeadForms {
-		found.add(Broken, "form", fmt.Sprintf("the form %q is sent to an address where nothing is", name), "")
+		found.lose(Broken, "form", name, fmt.Sprintf("the form %q is sent to an address where nothing is", name), "")
 	}
 }
 
-// sameForm finds a form by its name, else by its fields: a new version may call it otherwise.
-// It returns -1 if there is none.
-func sameForm(form Form, among []Form) int {
-	if i := slices.IndexFunc(among, func(f Form) bool { return f.Name == form.Name }); i >= 0 {
-		return i
+// likeForm tells how alike two forms are. A new version may call a form otherwise: then all of
+// its fields must be there.
+func likeForm(a, b Form) float64 {
+	renamed := len(a.Fields) > 0 && len(minus(a.Fields, b.Fields)) == 0 && a.Secret == b.Secret
+	if a.Name != b.Name && !renamed {
+		return 0
 	}
-	return slices.IndexFunc(among, func(f Form) bool {
-		return len(form.Fields) > 0 && len(both(form.Fields, f.Fields)) == len(form.Fields) && f.Secret == form.Secret
-	})
+	return points(a.Name == b.Name, 2) + 2*share(a.Fields, b.Fields) + points(a.To == b.To, 0.5) + points(a.Within == b.Within, 1) +
+		points(a.Secret == b.Secret, 0.5) + points(a.Hidden == b.Hidden, 0.25) + points(a.Buttons == b.Buttons, 0.25)
+}
+
+func sameForms(a, b []Form) []int {
+	return pairs(len(a), len(b), func(i, j int) float64 { return likeForm(a[i], b[j]) })
 }
 
 // loseForm finds why a form that stands does not work any more.
 func loseForm(found *collector, was, now Form) {
-	if lost := slices.DeleteFunc(slices.Clone(was.Fields), func(s string) bool { return slices.Contains(now.Fields, s) }); len(lost) > 0 {
-		found.add(Broken, "form", fmt.Sprintf("the form %q lost %d of %d fields", was.Name, len(lost), len(was.Fields)), strings.Join(lost, ", "))
+	if lost := minus(was.Fields, now.Fields); len(lost) > 0 {
+		found.lose(Broken, "form", was.Name, fmt.Sprintf("the form %q lost %d of %d fields", was.Name, len(lost), len(was.Fields)), strings.Join(lost, ", "))
 	}
-	if lost := slices.DeleteFunc(slices.Clone(was.Tokens), func(s string) bool { return slices.Contains(now.Tokens, s) }); len(lost) > 0 {
-		found.add(Doubtful, "form", fmt.Sprintf("the form %q lost the hidden field by which the site knows it as its own", was.Name), strings.Join(lost, ", "))
+	if lost := minus(was.Tokens, now.Tokens); len(lost) > 0 {
+		found.lose(Doubtful, "form", was.Name, fmt.Sprintf("the form %q lost the hidden field by which the site knows it as its own", was.Name), strings.Join(lost, ", "))
 	}
 	for _, field := range slices.Sorted(maps.Keys(was.Choices)) {
 		if was.Choices[field] > 1 && now.Choices[field] <= 1 && slices.Contains(now.Fields, field) {
-			found.add(Broken, "form", fmt.Sprintf("the field %q of the form %q offers nothing to choose any more, was %d", field, was.Name, was.Choices[field]), "")
+			found.lose(Broken, "form", was.Name, fmt.Sprintf("the field %q of the form %q offers nothing to choose any more, was %d", field, was.Name, was.Choices[field]), "")
 		}
 	}
 	if was.Buttons > 0 && now.Buttons == 0 {
-		found.add(Broken, "form", fmt.Sprintf("the form %q cannot be sent any more: its button is gone or switched off", was.Name), "")
+		found.lose(Broken, "form", was.Name, fmt.Sprintf("the form %q cannot be sent any more: its button is gone or switched off", was.Name), "")
 	}
 	if now.Hidden && !was.Hidden {
 		verdict := Broken
 		if len(was.Fields) < 2 && !was.Secret {
 			verdict = Doubtful // a search, say, may wait behind a button
 		}
-		found.add(verdict, "form", fmt.Sprintf("the form %q does not show any more: a style sheet hides it", was.Name), "")
+		found.lose(verdict, "form", was.Name, fmt.Sprintf("the form %q does not show any more: a style sheet hides it", was.Name), "")
 	}
 	if hostOf(was.To) != hostOf(now.To) && was.To != "" {
-		found.add(Broken, "form", fmt.Sprintf("the form %q is sent to another site", was.Name), now.To)
+		found.lose(Broken, "form", was.Name, fmt.Sprintf("the form %q is sent to another site", was.Name), now.To)
 	}
 	if was.Method != "" && was.Method != now.Method {
 		verdict := Doubtful
 		if now.Secret && now.Method == http.MethodGet {
 			verdict = Broken // the password would stand in the address
 		}
-		found.add(verdict, "form", fmt.Sprintf("the form %q is sent by %s, was %s", was.Name, now.Method, was.Method), "")
+		found.lose(verdict, "form", was.Name, fmt.Sprintf("the form %q is sent by %s, was %s", was.Name, now.Method, was.Method), "")
 	}
 }
 
 // mergeForms keeps the forms that stood still.
 func mergeForms(a, b []Form) []Form {
 	var kept []Form
-	for _, form := range a {
-		i := slices.IndexFunc(b, func(f Form) bool { return f.Name == form.Name })
-		if i < 0 {
+	for i, j := range sameForms(a, b) {
+		if j < 0 {
 			continue
 		}
-		other := b[i]
+		form, other := a[i], b[j]
 		form.Fields, form.Tokens = both(form.Fields, other.Fields), both(form.Tokens, other.Tokens)
 		form.Choices = least(form.Choices, other.Choices)
 		form.Buttons, form.Hidden = min(form.Buttons, other.Buttons), form.Hidden || other.Hidden

@@ -14,6 +14,30 @@ type Judgement struct {
 	Verdict    Verdict       `json:"verdict"`
 	Pages      []PageVerdict `json:"pages"`
 	NotCovered []string      `json:"not_covered,omitempty"`
+	// NotCompared is what changes by itself on these pages: it was found between two looks
+	// at the same state, and the like of it does not count.
+	NotCompared []Finding `json:"not_compared,omitempty"`
+	// Better are pages that were broken and are not any more.
+	Better []string `json:"better,omitempty"`
+}
+
+// count sums up the findings: each page is as bad as the worst that counts, and all of them
+// as bad as the worst page. No pages at all are never sound.
+func (j *Judgement) count() {
+	j.Verdict = Sound
+	if len(j.Pages) == 0 {
+		j.Verdict = Doubtful
+	}
+	for i := range j.Pages {
+		page := &j.Pages[i]
+		page.Verdict = Sound
+		for _, finding := range page.Findings {
+			if finding.Counts() {
+				page.Verdict = worse(page.Verdict, finding.Verdict)
+			}
+		}
+		j.Verdict = worse(j.Verdict, page.Verdict)
+	}
 }
 
 // PageVerdict is one page with its findings.
@@ -49,24 +73,18 @@ func (j *Judgement) Failing() []string {
 // that show by themselves are found. What was wrong before already is marked as
 // known and does not count. No pages at all are never sound.
 func Judge(before, now *Take) *Judgement {
-	j := &Judgement{Verdict: Sound, NotCovered: now.NotCovered}
-	if len(now.Pages) == 0 {
-		j.Verdict = Doubtful
-	}
+	j := &Judgement{NotCovered: now.NotCovered}
 	for _, facts := range now.Pages {
-		var was *Facts
-		if before != nil {
-			if found, ok := before.Page(facts.Path); ok {
-				was = &found
-			}
-		}
-		page := judgePage(was, facts)
+		page := judgePage(before, facts)
 		if before != nil && now.At.Sub(before.At) > authorsWork {
 			page.leaveToAuthors()
 		}
-		j.Verdict = worse(j.Verdict, page.Verdict)
 		j.Pages = append(j.Pages, page)
 	}
+	if before != nil {
+		j.NotCompared = slices.DeleteFunc(slices.Clone(before.Moving), func(f Finding) bool { return !now.has(f.Page) })
+	}
+	j.count()
 	return j
 }
 
@@ -76,38 +94,42 @@ const authorsWork = 24 * time.Hour
 
 // leaveToAuthors makes less of findings about what the page says.
 func (p *PageVerdict) leaveToAuthors() {
-	p.Verdict = Sound
 	for i := range p.Findings {
 		finding := &p.Findings[i]
 		if (finding.Check == "text" || finding.Check == "headings") && finding.Verdict != Sound {
 			finding.Verdict = map[Verdict]Verdict{Broken: Doubtful, Doubtful: Sound}[finding.Verdict]
 			finding.Evidence = strings.TrimPrefix(finding.Evidence+"; an author may have changed it since", "; ")
 		}
-		if !finding.Known {
-			p.Verdict = worse(p.Verdict, finding.Verdict)
-		}
 	}
 }
 
-func judgePage(was *Facts, now Facts) PageVerdict {
-	page := PageVerdict{Path: now.Path, Verdict: Sound}
+func judgePage(before *Take, now Facts) PageVerdict {
+	page := PageVerdict{Path: now.Path}
+	var was *Facts
 	known := map[string]bool{}
-	if was != nil {
-		for _, finding := range faults(*was) {
-			known[kindOf(finding)] = true
+	if before != nil {
+		if found, ok := before.Page(now.Path); ok {
+			was = &found
+			for _, finding := range faults(found) {
+				known[kindOf(finding)] = true
+			}
+		}
+		for _, finding := range before.AtTimes {
+			known[kindOf(finding)] = known[kindOf(finding)] || finding.Page == now.Path
 		}
 	}
-	for _, finding := range faults(now) {
-		finding.Known = known[kindOf(finding)]
+	add := func(finding Finding, fault bool) {
+		finding.Page, finding.fault, finding.Known = now.Path, fault, known[kindOf(finding)]
 		page.Findings = append(page.Findings, finding)
 	}
-	if was != nil && was.Problem == "" && now.Problem == "" {
-		page.Findings = append(page.Findings, losses(*was, now)...)
+	for _, finding := range faults(now) {
+		add(finding, true)
 	}
-	for i := range page.Findings {
-		page.Findings[i].Page = now.Path
-		if !page.Findings[i].Known {
-			page.Verdict = worse(page.Verdict, page.Findings[i].Verdict)
+	if was != nil && was.Problem == "" && now.Problem == "" {
+		for _, finding := range losses(*was, now) {
+			if !before.moves(now.Path, finding) {
+				add(finding, false)
+			}
 		}
 	}
 	return page
@@ -125,6 +147,9 @@ func kindOf(f Finding) string {
 	return f.Check + "\x00" + f.What
 }
 
+// Counts tells whether a finding has a say in the verdict.
+func (f Finding) Counts() bool { return !f.Known && f.Accepted == "" && f.Verdict != Sound }
+
 // moving matches numbers, and what identifies a request.
 var moving = regexp.MustCompile(`\b[0-9a-f]*\d[0-9a-f]*\b|\d+`)
 
@@ -133,6 +158,11 @@ type collector []Finding
 
 func (c *collector) add(v Verdict, check, what, evidence string) {
 	*c = append(*c, Finding{Check: check, Verdict: v, What: what, Evidence: evidence})
+}
+
+// lose adds a finding about one element of the page, of which there may be several.
+func (c *collector) lose(v Verdict, check, element, what, evidence string) {
+	*c = append(*c, Finding{Check: check, Verdict: v, Element: element, What: what, Evidence: evidence})
 }
 
 // readableText is the number of letters below which a page counts as blank.
@@ -210,7 +240,7 @@ func losses(was, now Facts) []Finding {
 		return found
 	}
 	if was.Title != "" && !sameTitle(was.Title, now.Title) {
-		found.add(Doubtful, "title", fmt.Sprintf("the title is %q, was %q", now.Title, was.Title), "")
+		found.lose(Doubtful, "title", "title", fmt.Sprintf("the title is %q, was %q", now.Title, was.Title), "")
 	}
 	if now.NoIndex && !was.NoIndex {
 		words := "the page asks search engines to forget it (noindex)"
@@ -249,11 +279,11 @@ func loseTarget(found *collector, was, now Facts) {
 	switch {
 	case before == after:
 	case asksToSignIn(now) && !asksToSignIn(was):
-		found.add(Broken, "redirect", "it now asks visitors to sign in, at "+orItself(after), "")
+		found.lose(Broken, "redirect", "address", "it now asks visitors to sign in, at "+orItself(after), "")
 	case hostOf(after) != hostOf(before):
-		found.add(Broken, "redirect", "it now leads to "+orItself(after), "")
+		found.lose(Broken, "redirect", "address", "it now leads to "+orItself(after), "")
 	default:
-		found.add(Doubtful, "redirect", fmt.Sprintf("it now ends at %s", orItself(after)), "before: "+orItself(before))
+		found.lose(Doubtful, "redirect", "address", fmt.Sprintf("it now ends at %s", orItself(after)), "before: "+orItself(before))
 	}
 }
 
@@ -263,7 +293,7 @@ func loseWays(found *collector, was, now Facts) {
 		found.add(Broken, "type", "browsers offer it as a file to keep instead of showing it", "")
 	}
 	if now.Reloads && !was.Reloads {
-		found.add(Doubtful, "redirect", "browsers load it anew every few seconds", "")
+		found.lose(Doubtful, "redirect", "reloading", "browsers load it anew every few seconds", "")
 	}
 	if now.Quirks && !was.Quirks {
 		found.add(Doubtful, "layout", "it does not begin with <!DOCTYPE html> any more: browsers lay it out as those of old did", "")
@@ -271,9 +301,9 @@ func loseWays(found *collector, was, now Facts) {
 	switch {
 	case now.Moves == was.Moves || now.Moves == "" || now.Moves == now.Path:
 	case hostOf(now.Moves) != "":
-		found.add(Broken, "redirect", "browsers move on by themselves to "+now.Moves, "")
+		found.lose(Broken, "redirect", "address", "browsers move on by themselves to "+now.Moves, "")
 	default:
-		found.add(Doubtful, "redirect", "browsers move on by themselves to "+now.Moves, "")
+		found.lose(Doubtful, "redirect", "address", "browsers move on by themselves to "+now.Moves, "")
 	}
 }
 
@@ -361,69 +391,32 @@ func saysTheSame(was, now Facts) bool {
 func loseLandmarks(found *collector, was, now Facts) {
 	for _, name := range []string{"header", "main part", "side column", "footer"} {
 		if was.Landmarks[name] > 0 && now.Landmarks[name] == 0 {
-			found.add(Doubtful, "layout", fmt.Sprintf("the %s is gone", name), "")
+			found.lose(Doubtful, "layout", name, fmt.Sprintf("the %s is gone", name), "")
 		}
 		if name == "header" && was.Landmarks[name] > 0 && now.Landmarks[name] > was.Landmarks[name] && now.Inside[name]*10 >= was.Inside[name]*18 {
-			found.add(Doubtful, "layout", fmt.Sprintf("the header stands there %d times", now.Landmarks[name]), "")
+			found.lose(Doubtful, "layout", name, fmt.Sprintf("the header stands there %d times", now.Landmarks[name]), "")
 		}
 		if name == "side column" && now.Landmarks[name] > 0 && now.Landmarks[name] < was.Landmarks[name] {
-			found.add(Doubtful, "layout", fmt.Sprintf("%d of %d side columns are gone", was.Landmarks[name]-now.Landmarks[name], was.Landmarks[name]), "")
+			found.lose(Doubtful, "layout", name, fmt.Sprintf("%d of %d side columns are gone", was.Landmarks[name]-now.Landmarks[name], was.Landmarks[name]), "")
 		}
 	}
-}
-
-func loseMenus(found *collector, was, now Facts) {
-	for _, menu := range was.Menus {
-		best, left := Menu{}, -1
-		for _, candidate := range now.Menus {
-			if n := len(both(menu.Links, candidate.Links)); n > left {
-				best, left = candidate, n
-			}
-		}
-		renamed := renamedLinks(menu, best, was, now)
-		switch {
-		case left <= 0 && len(renamed) == len(menu.Links):
-			found.add(Doubtful, "menu", fmt.Sprintf("all %d links of the menu have other words", len(menu.Links)), strings.Join(best.Links[:min(5, len(best.Links))], ", "))
-		case left <= 0:
-			found.add(Broken, "menu", fmt.Sprintf("the menu with %d links in the %s is gone", len(menu.Links), menu.Within), strings.Join(menu.Links[:min(5, len(menu.Links))], ", "))
-			continue
-		case left < len(menu.Links):
-			lost := slices.DeleteFunc(slices.Clone(menu.Links), func(s string) bool {
-				return slices.Contains(best.Links, s) || slices.Contains(renamed, s)
-			})
-			if len(lost) == 0 && 2*len(renamed) <= len(menu.Links) {
-				break
-			}
-			if len(lost) == 0 {
-				found.add(Doubtful, "menu", fmt.Sprintf("%d of %d links of the menu have other words", len(renamed), len(menu.Links)), strings.Join(renamed, ", "))
-				break
-			}
-			found.add(Doubtful, "menu", fmt.Sprintf("the menu lost %d of %d links", len(lost), len(menu.Links)), strings.Join(lost, ", "))
-		}
-		if best.Within != menu.Within {
-			found.add(Doubtful, "layout", fmt.Sprintf("the menu moved from the %s to the %s", menu.Within, best.Within), "")
-		}
-	}
-}
-
-// renamedLinks lists the words of a menu that are gone while what they led to is still linked
-// to from a menu.
-func renamedLinks(menu, now Menu, wasPage, nowPage Facts) []string {
-	var renamed []string
-	for _, words := range menu.Links {
-		if slices.Contains(now.Links, words) {
-			continue
-		}
-		i := slices.IndexFunc(wasPage.Links, func(l Link) bool { return l.Menu && l.Text == words && l.To != "" })
-		if i >= 0 && slices.ContainsFunc(nowPage.Links, func(l Link) bool { return l.Menu && l.To == wasPage.Links[i].To }) {
-			renamed = append(renamed, words)
-		}
-	}
-	return renamed
 }
 
 // Add puts in a finding that was made outside of the pages' own reading.
 func (j *Judgement) Add(finding Finding) {
 	j.Verdict = worse(j.Verdict, finding.Verdict)
 	j.Pages = append(j.Pages, PageVerdict{Path: finding.Page, Verdict: finding.Verdict, Findings: []Finding{finding}})
+}
+
+// Leave takes pages out of a judgement.
+func (j *Judgement) Leave(paths []string) {
+	j.Pages = slices.DeleteFunc(j.Pages, func(p PageVerdict) bool { return slices.Contains(paths, p.Path) })
+	j.count()
+}
+
+// Unseen tells whether a page could not be looked at: nothing is known about it.
+func (j *Judgement) Unseen() bool {
+	return slices.ContainsFunc(j.Pages, func(p PageVerdict) bool {
+		return slices.ContainsFunc(p.Findings, func(f Finding) bool { return f.Counts() && f.Check == "not seen" })
+	})
 }

@@ -46,17 +46,23 @@ func worse(a, b Verdict) Verdict {
 
 // Finding is one observed difference or fault on one page.
 type Finding struct {
-	Page     string  `json:"page"`
-	Check    string  `json:"check"`
+	Page  string `json:"page"`
+	Check string `json:"check"`
+	// Element is the part of the page that it is about: that menu, that form. "": all of it.
+	Element  string  `json:"element,omitempty"`
 	Verdict  Verdict `json:"verdict"` // what it makes of the page
 	What     string  `json:"what"`    // in words
 	Evidence string  `json:"evidence,omitempty"`
 	// Known marks what was there before the update: it does not count.
 	Known bool `json:"known,omitempty"`
+	// AtTimes marks what only some looks at the same state showed.
+	AtTimes bool `json:"at_times,omitempty"`
 	// Accepted is why a person found it as it should be: it does not count, either.
 	Accepted string `json:"accepted,omitempty"`
 	// Weighed says which rule of the site gave it its verdict; "": none.
 	Weighed string `json:"weighed,omitempty"`
+
+	fault bool // wrong by itself, not by comparison
 }
 
 // String says it in a line: what was found, the evidence, and why it may not count.
@@ -64,6 +70,9 @@ func (f Finding) String() string {
 	line := f.What
 	if f.Evidence != "" {
 		line += ": " + f.Evidence
+	}
+	if f.AtTimes {
+		line += " (at times)"
 	}
 	if f.Known {
 		line += " (known from before, does not count)"
@@ -79,43 +88,40 @@ func (f Finding) String() string {
 
 // Facts are what a page showed: everything that is compared.
 type Facts struct {
-	Path      string         `json:"path"`
-	Problem   string         `json:"problem,omitempty"` // no answer, and why
-	Status    int            `json:"status"`
-	Redirects []string       `json:"redirects,omitempty"` // paths; whole addresses on other hosts
-	Type      string         `json:"type"`
-	Bytes     int            `json:"bytes"`
-	Took      time.Duration  `json:"took_ns"`
-	Complete  bool           `json:"complete"` // the document ends as it should
-	TooLarge  bool           `json:"too_large,omitempty"`
-	Title     string         `json:"title"`
-	Text      int            `json:"text"` // letters and digits that a reader sees
-	Headings  []string       `json:"headings,omitempty"`
-	Landmarks map[string]int `json:"landmarks,omitempty"`
-	Menus     []Menu         `json:"menus,omitempty"`
-	Forms     []Form         `json:"forms,omitempty"`
-	Entries   int            `json:"entries"` // articles of a list
-	Images    int            `json:"images"`
-	Drawings  int            `json:"drawings,omitempty"` // SVG in the page
-	NoIndex   bool           `json:"no_index,omitempty"`
-	Language  string         `json:"language,omitempty"`
-	Canonical string         `json:"canonical,omitempty"`
-	Damaged   int            `json:"damaged,omitempty"` // letters that came through the wrong character set
-	Mixed     []string       `json:"mixed,omitempty"`   // files over plain HTTP on a page over HTTPS
-	Data      []string       `json:"data,omitempty"`    // kinds of things that structured data describes
-	Scripts   []string       `json:"scripts,omitempty"` // scripts that cannot be read
-	Rules     int            `json:"rules,omitempty"`   // of all its style sheets
-	// Layout is how each landmark arranges what is in it, at each width; Hidden, which
-	// do not show.
-	Layout      map[string]string `json:"layout,omitempty"`
-	Hidden      []string          `json:"hidden,omitempty"`
-	HasFont     bool              `json:"has_font,omitempty"` // a style sheet says in which letters it is set
-	RightToLeft bool              `json:"right_to_left,omitempty"`
-	Quirks      bool              `json:"quirks,omitempty"`   // it does not say that it is HTML: browsers lay it out as those of old did
-	Reloads     bool              `json:"reloads,omitempty"`  // browsers are told to load it anew at once
-	Embeds      int               `json:"embeds,omitempty"`   // maps, films, players
-	Attached    bool              `json:"attached,omitempty"` // browsers are told to keep it as a file
-	Moves       string            `json:"moves,omitempty"`    // where browsers are told to go on to; a path on this site
+	Path        string         `json:"path"`
+	Problem     string         `json:"problem,omitempty"` // no answer, and why
+	Status      int            `json:"status"`
+	Redirects   []string       `json:"redirects,omitempty"` // paths; whole addresses on other hosts
+	Type        string         `json:"type"`
+	Bytes       int            `json:"bytes"`
+	Took        time.Duration  `json:"took_ns"`
+	Complete    bool           `json:"complete"` // the document ends as it should
+	TooLarge    bool           `json:"too_large,omitempty"`
+	Title       string         `json:"title"`
+	Text        int            `json:"text"` // letters and digits that a reader sees
+	Headings    []string       `json:"headings,omitempty"`
+	Landmarks   map[string]int `json:"landmarks,omitempty"`
+	Menus       []Menu         `json:"menus,omitempty"`
+	Forms       []Form         `json:"forms,omitempty"`
+	Entries     int            `json:"entries"` // articles of a list
+	Images      int            `json:"images"`
+	Drawings    int            `json:"drawings,omitempty"` // SVG in the page
+	NoIndex     bool           `json:"no_index,omitempty"`
+	Language    string         `json:"language,omitempty"`
+	Canonical   string         `json:"canonical,omitempty"`
+	Damaged     int            `json:"damaged,omitempty"` // letters that came through the wrong character set
+	Mixed       []string       `json:"mixed,omitempty"`   // files over plain HTTP on a page over HTTPS
+	Data        []string       `json:"data,omitempty"`    // kinds of things that structured data describes
+	Scripts     []string       `json:"scripts,omitempty"` // scripts that cannot be read
+	Rules       int            `json:"rules,omitempty"`   // of all its style sheets
+	Parts       []Part         `json:"parts,omitempty"`
+	HasFont     bool           `json:"has_font,omitempty"` // a style sheet says in which letters it is set
+	RightToLeft bool           `json:"right_to_left,omitempty"`
+	Quirks      bool           `json:"quirks,omitempty"`   // it does not say that it is HTML: browsers lay it out as those of old did
+	Reloads     bool           `json:"reloads,omitempty"`  // browsers are told to load it anew at once
+	Embeds      int            `json:"embeds,omitempty"`   // maps, films, players
+	Attached    bool           `json:"attached,omitempty"` // browsers are told to keep it as a file
+	Moves       string         `json:"moves,omitempty"`    // where browsers are told to go on to; a path on this site
 	// Words, Sections and Tables are what the page says: how often each word stands in its
 	// main part, and how many letters under each heading.
 	Words    map[string]int `json:"words,omitempty"`
@@ -147,12 +153,6 @@ type Facts struct {
 	Assets  []Asset                  `json:"assets,omitempty"`
 }
 
-// Menu is one navigation of a page.
-type Menu struct {
-	Within string   `json:"within"` // the landmark it is in
-	Links  []string `json:"links"`
-}
-
 // Asset is a style sheet, script or image of the site's own that a page names.
 type Asset struct {
 	Kind    string `json:"kind"` // style sheet, script, image
@@ -169,6 +169,15 @@ type Take struct {
 	Pages   []Facts   `json:"pages"`
 	// NotCovered lists what this place does not offer to test.
 	NotCovered []string `json:"not_covered,omitempty"`
+	// Moving is what changes by itself: the like of it is not compared. AtTimes is what was
+	// wrong in some looks at the same state only: it is known.
+	Moving  []Finding `json:"moving,omitempty"`
+	AtTimes []Finding `json:"at_times,omitempty"`
+}
+
+func (t *Take) has(path string) bool {
+	_, ok := t.Page(path)
+	return ok
 }
 
 // Page returns the facts of a page.

@@ -200,7 +200,7 @@ func TestBrowserThatFails(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	if j := Judge(nil, take); j.Verdict != Doubtful || find(j, "browser") == nil {
+	if j := Judge(nil, take); j.Verdict != Doubtful || find(j, "not seen") == nil {
 		t.Errorf("%s: %+v", j.Verdict, j.Pages)
 	}
 }

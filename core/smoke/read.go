@@ -273,18 +273,12 @@ func readDocument(facts *Facts, document *goquery.Document, where *url.URL) {
 			facts.Landmarks[name] = n
 		}
 	}
+	base := baseOf(document, where)
 	first(document.Find(landmarks["navigation"])).Each(func(_ int, s *goquery.Selection) {
-		menu := Menu{Within: within(s)}
-		s.Find("a[href]").Each(func(_ int, link *goquery.Selection) {
-			if text := readable(link.Text()); text != "" {
-				menu.Links = append(menu.Links, text)
-			}
-		})
-		if len(menu.Links) > 0 {
+		if menu := readMenu(s, base); len(menu.Links) > 0 {
 			facts.Menus = append(facts.Menus, menu)
 		}
 	})
-	base := baseOf(document, where)
 	first(document.Find("form")).Each(func(_ int, s *goquery.Selection) {
 		facts.Forms = append(facts.Forms, readForm(document, s, where, base))
 	})

@@ -45,21 +45,12 @@ func (r Rules) Apply(j *Judgement) {
 	if len(r.Weights)+len(r.Accepted) == 0 {
 		return
 	}
-	if len(j.Pages) > 0 {
-		j.Verdict = Sound
-	}
 	for i := range j.Pages {
-		page := &j.Pages[i]
-		page.Verdict = Sound
-		for k := range page.Findings {
-			finding := &page.Findings[k]
-			r.weigh(finding)
-			if !finding.Known && finding.Accepted == "" {
-				page.Verdict = worse(page.Verdict, finding.Verdict)
-			}
+		for k := range j.Pages[i].Findings {
+			r.weigh(&j.Pages[i].Findings[k])
 		}
-		j.Verdict = worse(j.Verdict, page.Verdict)
 	}
+	j.count()
 }
 
 func (r Rules) weigh(finding *Finding) {

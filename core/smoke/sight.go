@@ -170,7 +170,7 @@ func sightFaults(found *collector, now Facts) {
 	for _, width := range slices.Sorted(maps.Keys(now.Sights)) {
 		sight := now.Sights[width]
 		if sight.Problem != "" {
-			found.add(Doubtful, "browser", "it could not be looked at on a "+width, sight.Problem)
+			found.add(Doubtful, "not seen", "it could not be looked at on a "+width, sight.Problem)
 			continue
 		}
 		for _, failure := range sight.Failures {
@@ -249,14 +249,14 @@ func loseFirstView(found *collector, width string, was, now browser.FirstView) {
 // once.
 func loseBoxes(found *collector, was, now Facts) {
 	type change struct {
-		verdict Verdict
-		check   string
-		format  string
+		verdict        Verdict
+		check, element string
+		words          string
 	}
 	var order []change
 	screens := map[change][]string{}
-	note := func(width string, verdict Verdict, check, format string, args ...any) {
-		c := change{verdict, check, fmt.Sprintf(format, args...)}
+	note := func(width string, verdict Verdict, check, element, format string, args ...any) {
+		c := change{verdict, check, element, fmt.Sprintf(format, args...)}
 		if screens[c] == nil {
 			order = append(order, c)
 		}
@@ -272,10 +272,10 @@ func loseBoxes(found *collector, was, now Facts) {
 		oldMain, hadMain := before.Boxes["main part"]
 		for _, name := range slices.Sorted(maps.Keys(before.Boxes)) {
 			old := before.Boxes[name]
-			box, there := after.Boxes[name]
+			box := nearest(after, name, old, oldMain)
 			switch {
 			case !old.Seen():
-			case !there || !box.Seen():
+			case !box.Seen():
 				if !inPage(name, now) {
 					continue // which is said elsewhere
 				}
@@ -283,17 +283,31 @@ func loseBoxes(found *collector, was, now Facts) {
 				if slices.Contains(vital, name) || name == "form" {
 					verdict = Broken
 				}
-				note(width.name, verdict, "browser", "the %s does not show", name)
+				note(width.name, verdict, "browser", name, "the %s does not show", name)
 			case hasMain && hadMain && name != "main part" && relation(box, main) != relation(old, oldMain):
-				note(width.name, Doubtful, "layout", "the %s is %s the main part, was %s it", name, relation(box, main), relation(old, oldMain))
+				note(width.name, Doubtful, "layout", name, "the %s is %s the main part, was %s it", name, relation(box, main), relation(old, oldMain))
 			case absolute(box.Width-old.Width)*5 > after.Width:
-				note(width.name, Doubtful, "layout", "the %s is %d pixels wide, was %d", name, box.Width, old.Width)
+				note(width.name, Doubtful, "layout", name, "the %s is %d pixels wide, was %d", name, box.Width, old.Width)
 			}
 		}
 	}
 	for _, c := range order {
-		found.add(c.verdict, c.check, "on a "+strings.Join(screens[c], " and a ")+", "+c.format, "")
+		found.lose(c.verdict, c.check, c.element, "on a "+strings.Join(screens[c], " and a ")+", "+c.words, "")
 	}
+}
+
+// nearest returns the box of a landmark in a sight: of one that shows several times, that
+// which stands most as the one of before did. main is the main part of before.
+func nearest(now browser.Sight, name string, was, main browser.Box) browser.Box {
+	all := append([]browser.Box{now.Boxes[name]}, now.More[name]...)
+	apart := func(b browser.Box) int {
+		far := absolute(b.Width-was.Width) + absolute(b.X-was.X)
+		if relation(b, now.Boxes["main part"]) != relation(was, main) {
+			far += 100_000 // more than any page is wide
+		}
+		return far
+	}
+	return slices.MinFunc(all, func(a, b browser.Box) int { return apart(a) - apart(b) })
 }
 
 // inPage tells whether the page has the element at all.
@@ -346,7 +360,7 @@ func mergeSights(a, b map[string]browser.Sight) map[string]browser.Sight {
 		sight.First.Unlit = max(sight.First.Unlit, other.First.Unlit)
 		boxes := map[string]browser.Box{}
 		for name, box := range sight.Boxes {
-			moved := other.Boxes[name]
+			moved := nearest(other, name, box, sight.Boxes["main part"])
 			if moved.Seen() && relation(moved, other.Boxes["main part"]) == relation(box, sight.Boxes["main part"]) {
 				boxes[name] = box
 			}

@@ -523,3 +523,14 @@ func TestChecksAreNamed(t *testing.T) {
 		}
 	}
 }
+
+func httptestServer(t *testing.T, handler http.HandlerFunc) *url.URL {
+	t.Helper()
+	server := httptest.NewServer(handler)
+	t.Cleanup(server.Close)
+	address, err := url.Parse(server.URL + "/")
+	if err != nil {
+		t.Fatal(err)
+	}
+	return address
+}

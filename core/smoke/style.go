@@ -302,42 +302,27 @@ func tracks(value string) int {
 	return max(1, count)
 }
 
-// readStyle notes what the rules make of the page's landmarks.
+// readStyle notes what the rules make of the page's landmarks and forms.
 func readStyle(facts *Facts, document *goquery.Document, rules []styleRule, set map[string]string) {
-	facts.Layout = map[string]string{}
-	cache := map[*html.Node]map[string]string{}
+	var looks []look
 	for _, width := range widths {
-		clear(cache)
+		cache := map[*html.Node]map[string]string{}
 		of := func(node *html.Node) map[string]string {
 			if cache[node] == nil {
 				cache[node] = computed(node, rules, width.pixels)
 			}
 			return cache[node]
 		}
-		for _, name := range styled {
-			found := document.Find(landmarkSelector(name)).First()
-			if found.Length() == 0 {
-				continue
-			}
-			node := found.Get(0)
-			key := name + " on a " + width.name
-			if hidden(node, of) || invisible(node, of, set) {
-				facts.Hidden = append(facts.Hidden, key)
-			}
-			if name == "page" && width.name == "desktop" {
-				facts.HasFont = hasFont(node, of, set)
-			}
-			parts := []string{arrangement(of(node))}
-			if above := node.Parent; above != nil && above.Type == html.ElementNode {
-				parts = append(parts, "in "+arrangement(of(above)))
-			}
-			facts.Layout[key] = strings.TrimSuffix(strings.Join(parts, " "), " in ")
-		}
+		looks = append(looks, look{width.name, of, set})
 		first(document.Find("form")).Each(func(i int, s *goquery.Selection) {
 			if i < len(facts.Forms) && hidden(s.Get(0), of) {
 				facts.Forms[i].Hidden = true
 			}
 		})
+	}
+	readParts(facts, document, looks)
+	if body := document.Find("body"); body.Length() > 0 {
+		facts.HasFont = hasFont(body.Get(0), looks[0].of, set)
 	}
 }
 

@@ -13,21 +13,7 @@ var vital = []string{"page", "main part", "main heading", "header"}
 
 // loseStyle finds what the style sheets now make of the page.
 func loseStyle(found *collector, was, now Facts) {
-	for _, name := range now.Hidden {
-		if len(was.Sights) > 0 && len(now.Sights) > 0 {
-			break // the browser tells what shows
-		}
-		_, stood := was.Layout[name]
-		if !stood || slices.Contains(was.Hidden, name) {
-			continue
-		}
-		landmark, width, _ := strings.Cut(name, " on a ")
-		verdict := Doubtful
-		if slices.Contains(vital, landmark) {
-			verdict = Broken
-		}
-		found.add(verdict, "hidden", fmt.Sprintf("the %s does not show any more on a %s: a style sheet hides it", landmark, width), "")
-	}
+	loseParts(found, was, now)
 	switch {
 	case was.Rules >= 10 && now.Rules*5 < was.Rules:
 		found.add(Broken, "style sheet", fmt.Sprintf("the style sheets lost most of their rules: %d, was %d", now.Rules, was.Rules), "")
@@ -39,8 +25,32 @@ func loseStyle(found *collector, was, now Facts) {
 	if was.FitsPhones && !now.FitsPhones {
 		found.add(Doubtful, "layout", "the page does not ask for the width of the screen any more: phones show it small, as on a desktop", "")
 	}
-	if len(was.Sights) == 0 || len(now.Sights) == 0 { // else boxes tell it better
-		loseArrangement(found, was, now)
+}
+
+// loseParts finds landmarks that do not show any more, or are laid out in another way. Where
+// a browser looked, it tells both better.
+func loseParts(found *collector, was, now Facts) {
+	if len(was.Sights) > 0 && len(now.Sights) > 0 {
+		return
+	}
+	for i, j := range sameParts(was.Parts, now.Parts) {
+		if j >= 0 {
+			loseShow(found, was.Parts[i], now.Parts[j])
+			loseArrangement(found, was.Parts[i], now.Parts[j])
+		}
+	}
+}
+
+func loseShow(found *collector, was, now Part) {
+	for _, width := range now.Hidden {
+		if _, stood := was.Layout[width]; !stood || slices.Contains(was.Hidden, width) {
+			continue
+		}
+		verdict := Doubtful
+		if slices.Contains(vital, now.Name) {
+			verdict = Broken
+		}
+		found.lose(verdict, "hidden", now.Name, fmt.Sprintf("the %s does not show any more on a %s: a style sheet hides it", now.Name, width), "")
 	}
 }
 
@@ -62,22 +72,19 @@ func loseFonts(found *collector, was, now Facts) {
 	}
 }
 
-// loseArrangement finds landmarks that are laid out in another way.
-func loseArrangement(found *collector, was, now Facts) {
-	for _, landmark := range styled {
-		screens := map[string][]string{}
-		for _, width := range widths {
-			name := landmark + " on a " + width.name
-			before, stood := was.Layout[name]
-			after, stands := now.Layout[name]
-			if stood && stands && before != after && !slices.Contains(now.Hidden, name) {
-				words := orPlain(after) + ", was " + orPlain(before)
-				screens[words] = append(screens[words], width.name)
-			}
+// loseArrangement finds a landmark that is laid out in another way.
+func loseArrangement(found *collector, was, now Part) {
+	screens := map[string][]string{}
+	for _, width := range widths {
+		before, stood := was.Layout[width.name]
+		after, stands := now.Layout[width.name]
+		if stood && stands && before != after && !slices.Contains(now.Hidden, width.name) {
+			words := orPlain(after) + ", was " + orPlain(before)
+			screens[words] = append(screens[words], width.name)
 		}
-		for _, words := range slices.Sorted(maps.Keys(screens)) {
-			found.add(Doubtful, "layout", fmt.Sprintf("the %s is laid out in another way on a %s: %s", landmark, strings.Join(screens[words], " and a "), words), "")
-		}
+	}
+	for _, words := range slices.Sorted(maps.Keys(screens)) {
+		found.lose(Doubtful, "layout", now.Name, fmt.Sprintf("the %s is laid out in another way on a %s: %s", now.Name, strings.Join(screens[words], " and a "), words), "")
 	}
 }
 
@@ -95,7 +102,7 @@ func loseMeta(found *collector, was, now Facts) {
 		if gone := goneHeadings(was, now); 2*len(gone) >= len(was.Headings) && len(gone) > 0 {
 			verdict = Broken
 		}
-		found.add(verdict, "language", fmt.Sprintf("the page says that its language is %q, was %q", now.Language, was.Language), "")
+		found.lose(verdict, "language", "language", fmt.Sprintf("the page says that its language is %q, was %q", now.Language, was.Language), "")
 	}
 	if now.RightToLeft != was.RightToLeft {
 		found.add(Doubtful, "language", "its text runs in the other direction", "")
@@ -105,7 +112,7 @@ func loseMeta(found *collector, was, now Facts) {
 		if hostOf(now.Canonical) != hostOf(was.Canonical) && was.Canonical != "" {
 			verdict = Broken
 		}
-		found.add(verdict, "canonical", "search engines are told that the page is another one: "+now.Canonical, "")
+		found.lose(verdict, "canonical", "canonical address", "search engines are told that the page is another one: "+now.Canonical, "")
 	}
 	for _, kind := range was.Data {
 		if !slices.Contains(now.Data, kind) {
@@ -137,7 +144,7 @@ func loseInside(found *collector, was, now Facts) {
 	for _, name := range []string{"header", "navigation", "main part", "side column", "footer"} {
 		before, after := was.Inside[name], now.Inside[name]
 		if now.Landmarks[name] > 0 && before >= 20 && after*5 < before {
-			found.add(Doubtful, "text", fmt.Sprintf("the %s is nearly empty: %s, was %d", name, plural(after, "letter"), before), "")
+			found.lose(Doubtful, "text", name, fmt.Sprintf("the %s is nearly empty: %s, was %d", name, plural(after, "letter"), before), "")
 		}
 	}
 }
@@ -151,24 +158,32 @@ const (
 
 func loseSpeed(found *collector, was, now Facts) {
 	if was.Took > 0 && now.Took > slowTimes*was.Took+slowBy {
-		found.add(Doubtful, "speed", fmt.Sprintf("it takes %s, was %s", now.Took.Round(100*time.Millisecond), was.Took.Round(100*time.Millisecond)), "")
+		found.lose(Doubtful, "speed", "speed", fmt.Sprintf("it takes %s, was %s", now.Took.Round(100*time.Millisecond), was.Took.Round(100*time.Millisecond)), "")
 	}
 }
 
 // goneHeadings lists the headings that have no counterpart: a mended word is none.
 func goneHeadings(was, now Facts) []string {
-	var gone []string
-	for _, heading := range was.Headings {
+	if len(now.Headings) >= mostOfAKind {
+		return nil // there may be more than were read
+	}
+	// Most are as they were: only the rest is compared one with one.
+	gone, fresh := minus(was.Headings, now.Headings), minus(now.Headings, was.Headings)
+	words := func(heading string) string {
 		_, text, _ := strings.Cut(heading, " ")
-		same := func(other string) bool {
-			_, otherText, _ := strings.Cut(other, " ")
-			return alike(text, otherText)
-		}
-		if !slices.Contains(now.Headings, heading) && !slices.ContainsFunc(now.Headings, same) {
-			gone = append(gone, heading)
+		return text
+	}
+	partners := pairs(len(gone), len(fresh), func(i, j int) float64 {
+		a, b := words(gone[i]), words(fresh[j])
+		return points(a == b, 2) + points(alike(a, b), 1)
+	})
+	var lost []string
+	for i, j := range partners {
+		if j < 0 {
+			lost = append(lost, gone[i])
 		}
 	}
-	return gone
+	return lost
 }
 
 // mended tells of two lines that differ by a letter or two.

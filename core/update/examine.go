@@ -5,16 +5,18 @@ import (
 	"errors"
 	"fmt"
 	"io/fs"
+	"os"
+	"os/user"
 	"path"
 	"path/filepath"
 	"slices"
+	"strconv"
 	"strings"
 
 	"wetland/core/files"
 	"wetland/core/packages"
 	"wetland/core/site"
 	"wetland/core/site/cms"
-	"wetland/core/smoke"
 	"wetland/core/version"
 )
 
@@ -31,7 +33,7 @@ func (s *session) target(p *packages.Package, o Options, why *reasons) *Target {
 		return t
 	}
 	t.From = installed.Version
-	if installed.Problem != "" {
+	if installed.Problem != "" && !o.Return {
 		why.add(fmt.Sprintf("the header of the installed %s cannot be read: %s", p.Folder, installed.Problem), "Mend or reinstall it by hand first.")
 	}
 	if installed.Name != "" && !strings.EqualFold(installed.Name, p.Header.Name) {
@@ -114,15 +116,54 @@ func (s *session) checkPlace(ctx context.Context, t *Target, p *packages.Package
 			why.add(fmt.Sprintf("the folder %s cannot be written by %s", folder, whoAmI()), "Run Wetland as the user who owns the site's files, or mend the folder's permissions.")
 		}
 	}
-	if !place.CanOwn(entry.Owner, entry.Group) {
-		why.add(fmt.Sprintf("%s belongs to user %d, group %d: %s cannot give the new files that owner", live, entry.Owner, entry.Group, whoAmI()), "Run Wetland as that user (sudo -u '#"+fmt.Sprint(entry.Owner)+"' wetland ...).")
-	}
+	s.checkOwner(live, entry, why)
 	s.checkMounts(ctx, live, why)
 	_, size := p.Tree.Total()
 	if free, err := place.FreeSpace(path.Dir(live)); err == nil && free < uint64(size)*2 {
 		why.add(fmt.Sprintf("only %s are free on the site's disk, and the new files need %s", bytesText(int64(free)), bytesText(size)), "Make room first.")
 	}
 	s.checkCollisions(live, why)
+}
+
+// checkOwner tells apart whether it is the owner or the group that new files cannot be given:
+// they are had in different ways.
+func (s *session) checkOwner(live string, entry files.Entry, why *reasons) {
+	const without = files.Unowned
+	if !s.site.Place.CanOwn(entry.Owner, without) {
+		owner := userName(entry.Owner)
+		why.add(fmt.Sprintf("%s belongs to the user %s: %s cannot give the new files that owner", live, owner, whoAmI()), "Run Wetland as that user: sudo -u "+shellWord(owner)+" wetland ...")
+	}
+	if !s.site.Place.CanOwn(without, entry.Group) {
+		group := groupName(entry.Group)
+		why.add(fmt.Sprintf("%s belongs to the group %s, and %s is not in it: the new files cannot be given that group", live, group, whoAmI()),
+			fmt.Sprintf("Join the group (as root: usermod -aG %s %s), sign in anew, and try again. Or run Wetland as a user who is in it. Or, if that group is not needed, give the folder one of your own, set so that new files get it by themselves: chgrp -R YOURS %s; find %s -type d -exec chmod g+s {} +",
+				shellWord(group), shellWord(userName(os.Getuid())), shellQuote(live), shellQuote(live)))
+	}
+}
+
+// userName and groupName name an account where it has a name here, else by its number.
+func userName(id int) string {
+	if found, err := user.LookupId(strconv.Itoa(id)); err == nil {
+		return found.Username
+	}
+	return "#" + strconv.Itoa(id)
+}
+
+func groupName(id int) string {
+	if found, err := user.LookupGroupId(strconv.Itoa(id)); err == nil {
+		return found.Name
+	}
+	return "#" + strconv.Itoa(id)
+}
+
+// shellWord quotes a name where a shell would read it otherwise.
+func shellWord(name string) string {
+	if strings.ContainsFunc(name, func(r rune) bool {
+		return r != '-' && r != '_' && r != '.' && (r < '0' || r > '9') && (r < 'a' || r > 'z') && (r < 'A' || r > 'Z')
+	}) {
+		return shellQuote(name)
+	}
+	return name
 }
 
 // checkCollisions looks for what does not belong into an installed package.
@@ -157,42 +198,6 @@ func (s *session) checkSite(ctx context.Context, why *reasons) {
 		why.add(fmt.Sprintf("it cannot be proved that %s is what answers at %s (%s)", s.site.Root, s.site.Address, list(identity.Unasked, 2)),
 			"Is the web server running, and the address right?")
 	}
-}
-
-// takeBaseline looks at the pages twice, so that what moves by itself is known.
-func (s *session) takeBaseline(ctx context.Context, o Options, why *reasons) (*smoke.Take, error) {
-	if len(s.pages) == 0 {
-		why.add("wetland.toml names no pages to test, so that nobody would notice breakage", "Add [[pages]] to it; one with path = \"/\" is the least.")
-		return nil, nil
-	}
-	var takes []*smoke.Take
-	s.Report.Begin("pages before", int64(2*len(s.pages)), "pages")
-	for range 2 {
-		take, err := s.fetcher.Take(ctx, s.pages, s.Report)
-		if err != nil {
-			return nil, err
-		}
-		takes = append(takes, take)
-	}
-	baseline := smoke.Merge(takes...)
-	judgement := s.weigh(smoke.Judge(nil, baseline))
-	switch {
-	case judgement.Verdict == smoke.Sound:
-		s.Report.End(goodMark, "pages before", plural(len(s.pages), "page")+", all sound, looked at twice")
-	case judgement.Verdict == smoke.Doubtful:
-		s.Report.End(doubtMark, "pages before", fmt.Sprintf("%d of %s doubtful already: %s; only new findings count", judgement.Count(smoke.Doubtful), plural(len(s.pages), "page"), firstFinding(judgement)))
-	case o.AcceptPresent:
-		s.Report.End(doubtMark, "pages before", fmt.Sprintf("%s not sound; accepted: only new findings count", plural(len(judgement.Failing()), "page")))
-	default:
-		s.Report.End(badMark, "pages before", fmt.Sprintf("%d of %s not sound already", len(judgement.Failing()), plural(len(s.pages), "page")))
-		for _, page := range judgement.Pages {
-			for _, finding := range page.Findings {
-				why.add(fmt.Sprintf("the page %s is %s already, before any update: %s%s", page.Path, page.Verdict, finding.What, inBrackets(finding.Evidence)), "")
-			}
-		}
-		why.add("an update could not be told from the trouble that is there already", "Mend the pages first. Or accept what is there now, so that only new findings count: add --accept-present.")
-	}
-	return baseline, nil
 }
 
 func inBrackets(text string) string {

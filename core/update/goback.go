@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"path/filepath"
 	"slices"
 	"strings"
 	"time"
@@ -38,9 +39,17 @@ func (m *motion) goBack(reason string, next ...string) (*Run, error) {
 		return m.needsPerson(err)
 	}
 	if len(m.kept) > 0 {
-		return m.endBack(KeptPart, fmt.Sprintf("%s. %s %s put back, and proved; %s, kept before, %s in place.%s", capital(reason), titles(m.group), isAre(len(m.group)), titles(m.kept), isAre(len(m.kept)), m.exposedWords()), next...)
+		return m.endBack(KeptPart, fmt.Sprintf("%s. %s %s put back, and proved; %s, kept before, %s in place.%s%s", capital(reason), titles(m.group), isAre(len(m.group)), titles(m.kept), isAre(len(m.kept)), m.stillDoubtful(), m.exposedWords()), next...)
 	}
-	return m.endBack(PutBack, m.backWords(reason), next...)
+	return m.endBack(m.backState(), m.backWords(reason), next...)
+}
+
+// backState is how a run ends of which all was put back.
+func (m *motion) backState() State {
+	if m.doubtful != nil {
+		return PutBackDoubt
+	}
+	return PutBack
 }
 
 // endBack ends a run that went back, and says what could not be written to its journal.
@@ -73,12 +82,8 @@ func (m *motion) undo(reason string) error {
 	if err := m.settleQuietly(ctx); err != nil {
 		return err
 	}
-	judgement, err := m.look(ctx, "pages again", againFile, m.baseline)
-	if err != nil {
+	if err := m.provePages(ctx); err != nil {
 		return err
-	}
-	if judgement.Verdict != smoke.Sound {
-		return fmt.Errorf("files and database are back, but %s not as before: %s", list(judgement.Failing(), 3), firstFinding(judgement))
 	}
 	// The pages' visits may have let the CMS write once more.
 	if err := m.proveTables(ctx); err != nil {
@@ -95,8 +100,59 @@ func (m *motion) undo(reason string) error {
 	return nil
 }
 
-// backWords says that all is as before.
+// provePages looks at the pages once all else is back. Where they are not as before, the rest
+// of the site is compared, too. Pages that are merely doubtful then are told: files and
+// tables are proved. Its error says that a page is broken, or could not be looked at.
+func (m *motion) provePages(ctx context.Context) error {
+	again := func() (*smoke.Judgement, error) {
+		return m.look(ctx, "pages again", againFile, m.baseline, m.against(m.baseline))
+	}
+	judgement, err := again()
+	if err != nil {
+		return err
+	}
+	if judgement.Verdict != smoke.Sound {
+		changed, err := m.putBackRest(ctx)
+		if err != nil {
+			return err
+		}
+		if changed {
+			m.dropCompiled(ctx)
+			if err := m.settleQuietly(ctx); err != nil {
+				return err
+			}
+			if judgement, err = again(); err != nil {
+				return err
+			}
+		}
+	}
+	switch {
+	case judgement.Verdict == smoke.Sound:
+		return nil
+	case judgement.Verdict == smoke.Broken, judgement.Unseen():
+		return fmt.Errorf("files and database are back, but %s not as before: %s", list(judgement.Failing(), 3), firstFinding(judgement))
+	}
+	m.doubtful, m.run.Again = judgement, judgement
+	return m.learn()
+}
+
+// learn notes what still differs on pages of which all else is proved to be as before: it
+// changes by itself, or with what stayed as it is, and later looks do not count it.
+func (m *motion) learn() error {
+	take, err := smoke.LoadTake(filepath.Join(m.run.Folder, againFile))
+	if err != nil {
+		return err
+	}
+	m.run.Learnt = append(m.run.Learnt, m.baseline.Learn(m.rules, take)...)
+	return nil
+}
+
+// backWords says what is as before.
 func (m *motion) backWords(reason string) string {
+	proved := "and proved: files, tables and pages are as before."
+	if m.doubtful != nil {
+		proved = "and proved: files and tables are as before." + m.stillDoubtful()
+	}
 	var old []string
 	for _, c := range m.changes {
 		switch {
@@ -105,12 +161,22 @@ func (m *motion) backWords(reason string) string {
 		case len(m.changes) > 1:
 			old = append(old, c.target.Name+" "+versionText(c.target.From))
 		case c.target.New:
-			return fmt.Sprintf("%s. It is gone again, and proved: files, tables and pages are as before.%s", capital(reason), m.exposedWords())
+			return fmt.Sprintf("%s. It is gone again, %s%s", capital(reason), proved, m.exposedWords())
 		default:
-			return fmt.Sprintf("%s. Version %s is back, and proved: files, tables and pages are as before.%s", capital(reason), versionText(c.target.From), m.exposedWords())
+			return fmt.Sprintf("%s. Version %s is back, %s%s", capital(reason), versionText(c.target.From), proved, m.exposedWords())
 		}
 	}
-	return fmt.Sprintf("%s. All is back (%s), and proved: files, tables and pages are as before.%s", capital(reason), list(old, 4), m.exposedWords())
+	return fmt.Sprintf("%s. All is back (%s), %s%s", capital(reason), list(old, 4), proved, m.exposedWords())
+}
+
+// stillDoubtful tells of pages that differ although all else is as before.
+func (m *motion) stillDoubtful() string {
+	if m.doubtful == nil {
+		return ""
+	}
+	failing := m.doubtful.Failing()
+	return fmt.Sprintf(" %s still %s from before: %s. Look at %s with your own eyes. What was found there changes by itself, or with what was left as it is; the next update does not count it.",
+		plural(len(failing), "page"), map[bool]string{true: "differs", false: "differ"}[len(failing) == 1], firstFinding(m.doubtful), list(failing, 3))
 }
 
 func (m *motion) exposedWords() string {
@@ -134,7 +200,7 @@ func capital(s string) string {
 func firstFinding(j *smoke.Judgement) string {
 	for _, page := range j.Pages {
 		for _, finding := range page.Findings {
-			if !finding.Known {
+			if finding.Counts() {
 				return finding.What
 			}
 		}

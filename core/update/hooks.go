@@ -69,7 +69,7 @@ func (m *motion) hooksAfter() error {
 	hooks := m.site.Workspace.Config.Hooks
 	when, line := "after", hooks.After
 	switch m.run.State {
-	case PutBack, KeptPart, NeedsPerson, Stopped:
+	case PutBack, PutBackDoubt, KeptPart, NeedsPerson, Stopped:
 		when, line = "on_failure", hooks.OnFailure
 	}
 	if line == "" {

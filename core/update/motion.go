@@ -41,8 +41,13 @@ type Options struct {
 	AllowSame     bool
 	AllowMajor    bool
 	LoseEdits     bool // what was edited by hand may be overwritten
-	AllowGap      bool // two renames where an exchange is not possible
-	Notice        bool // visitors see a notice while files are swapped
+	// Return brings a version back on purpose, whatever stands now: a newer one, the same
+	// one damaged, or edits by hand. It allows all of that.
+	Return bool
+	// KeepBroken keeps the version of a return though its pages are broken.
+	KeepBroken bool
+	AllowGap   bool // two renames where an exchange is not possible
+	Notice     bool // visitors see a notice while files are swapped
 	// InDoubt says what to do when pages are doubtful; "": as wetland.toml says.
 	InDoubt Decision
 	// Decide is asked when the pages are doubtful; nil: InDoubt tells.
@@ -59,7 +64,8 @@ type Options struct {
 
 // beginFacts is what recover needs to know of an update.
 type beginFacts struct {
-	Changes []beginChange `json:"changes"`
+	Changes   []beginChange `json:"changes"`
+	Returning bool          `json:"returning,omitempty"`
 }
 
 type beginChange struct {
@@ -84,6 +90,8 @@ type motion struct {
 	baseline   *smoke.Take
 	manifest   *snapshot.Manifest // from before the group
 	scratch    string             // for what is taken out of bundles
+	returning  *returning         // one component goes back to an older version; nil: no
+	doubtful   *smoke.Judgement   // of pages that stayed so though all else is proved to be back
 	exposed    time.Time          // since when visitors get the new versions; zero: they do not
 }
 
@@ -102,13 +110,14 @@ func Update(ctx context.Context, w *site.Workspace, o Options) (run *Run, err er
 		ctx, cancel = context.WithTimeoutCause(ctx, time.Duration(limit), errTooLong)
 		defer cancel()
 	}
-	facts := beginFacts{}
+	facts := beginFacts{Returning: m.returning != nil}
 	for _, c := range m.changes {
 		facts.Changes = append(facts.Changes, beginChange{*c.target, c.live})
 	}
 	if err := m.begin("update", facts); err != nil {
 		return nil, err
 	}
+	m.run.Returning = m.returning != nil
 	for _, c := range m.changes {
 		m.run.Components = append(m.run.Components, c.target)
 	}
@@ -145,6 +154,9 @@ func openMotion(ctx context.Context, w *site.Workspace, o Options) (*motion, err
 	if err != nil {
 		return nil, err
 	}
+	if o.Return {
+		o.AllowOlder, o.AllowSame, o.AllowMajor, o.LoseEdits = true, true, true, true
+	}
 	m := &motion{session: s, options: o}
 	s.notice = o.Notice
 	if m.scratch, err = os.MkdirTemp("", "wetland-*"); err == nil {
@@ -167,7 +179,8 @@ func (m *motion) closeMotion() error {
 }
 
 // prepare examines everything that can stand against the update, touching
-// nothing, and refuses with all reasons at once.
+// nothing, and refuses with all reasons at once. What needs no page is told before the
+// pages are looked at, which takes longest.
 func (m *motion) prepare(ctx context.Context, why *reasons) error {
 	if open, err := Unsettled(m.site.Workspace); err != nil {
 		return err
@@ -189,9 +202,17 @@ func (m *motion) prepare(ctx context.Context, why *reasons) error {
 	}
 	m.checkSite(ctx, why)
 	m.checkNotice(why)
-	m.fetcher.Pictures = filepath.Join(m.scratch, picturesFolder)
-	var err error
-	if m.baseline, err = m.takeBaseline(ctx, m.options, why); err != nil {
+	m.checkPages(why)
+	if err := why.refusalBeforeLook(); err != nil {
+		return err
+	}
+	if err := m.findReturn(); err != nil {
+		return err
+	}
+	if m.returning != nil {
+		m.Report.End(noteMark, "returning", m.returning.words)
+	}
+	if err := m.takeBaseline(ctx, why); err != nil {
 		return err
 	}
 	if err := ctx.Err(); err != nil {
@@ -317,7 +338,13 @@ func (m *motion) judged(judgement *smoke.Judgement) {
 
 // acceptable tells whether a group may stay.
 func (m *motion) acceptable(ctx context.Context, judgement *smoke.Judgement) bool {
-	return judgement.Verdict == smoke.Sound || (judgement.Verdict == smoke.Doubtful && m.decide(ctx, judgement) == Keep)
+	switch {
+	case judgement.Verdict == smoke.Sound:
+		return true
+	case m.returning != nil: // differences are meant; only faults are not
+		return judgement.Verdict == smoke.Doubtful || m.options.KeepBroken
+	}
+	return judgement.Verdict == smoke.Doubtful && m.decide(ctx, judgement) == Keep
 }
 
 func (m *motion) failedWords(judgement *smoke.Judgement) string {
@@ -556,11 +583,11 @@ func (m *motion) judge(ctx context.Context) (*smoke.Judgement, error) {
 		return nil, err
 	}
 	m.looked = attemptName(AfterFile, m.attempts)
-	judgement, err := m.look(ctx, "pages after", m.looked, m.baseline)
+	judgement, err := m.look(ctx, "pages after", m.looked, m.baseline, m.judgeNew)
 	if err == nil && judgement.Verdict == smoke.Sound {
 		var still bool
 		if still, err = m.stillSound(ctx); err == nil && !still {
-			judgement, err = m.look(ctx, "pages after", m.looked, m.baseline)
+			judgement, err = m.look(ctx, "pages after", m.looked, m.baseline, m.judgeNew)
 		}
 	}
 	if err != nil {
@@ -659,7 +686,7 @@ func (m *motion) keepGroup(ctx context.Context, judgement *smoke.Judgement) erro
 			return err
 		}
 	} else if !m.doubts {
-		m.unrecorded = m.recordPages()
+		m.unrecorded = m.recordPages(ctx)
 	}
 	for _, c := range m.group {
 		if err := files.RemoveAll(ctx, m.site.Place, c.staged); err != nil {
@@ -713,7 +740,11 @@ func (m *motion) finish(ctx context.Context) (*Run, error) {
 		next = append([]string{"Look at the doubtful pages above with your own eyes.",
 			"wetland accept " + m.run.Name + " --because WHY    says that they are as they should be",
 			"wetland restore " + m.run.Snapshot + "    goes back, if they are wrong"}, next...)
-		return m.end(KeptDoubt, fmt.Sprintf("%s %s in place, with doubts that a person should look at.", titles(m.kept), isAre(len(m.kept))), next...)
+		how := "with doubts that a person should look at"
+		if m.run.Judgement.Verdict == smoke.Broken {
+			how = "as you wanted it, with broken pages"
+		}
+		return m.end(KeptDoubt, fmt.Sprintf("%s %s in place, %s.%s", titles(m.kept), isAre(len(m.kept)), how, betterWords(m.run.Judgement)), next...)
 	}
 	if m.unrecorded != nil {
 		next = []string{fmt.Sprintf("wetland smoke --learn    records the pages anew: that failed (%v)", m.unrecorded)}
@@ -741,13 +772,16 @@ func (m *motion) finishAfter(ctx context.Context, reason string) (*Run, error) {
 	if m.run.Judgement != nil && m.run.Judgement.Verdict == smoke.Doubtful {
 		next = append(next, "wetland accept "+m.run.Name+" --because WHY    if it is as it should be; then update again")
 	}
+	if m.returning != nil && m.run.Judgement != nil && m.run.Judgement.Verdict == smoke.Broken && len(m.kept) == 0 {
+		next = append([]string{m.takeAnyway()}, next...)
+	}
 	if len(m.kept) == 0 {
-		return m.endBack(PutBack, m.backWords(reason), next...)
+		return m.endBack(m.backState(), m.backWords(reason), next...)
 	}
 	if m.unrecorded != nil {
 		next = append(next, fmt.Sprintf("wetland smoke --learn    records the pages anew: that failed (%v)", m.unrecorded))
 	}
-	return m.endBack(KeptPart, fmt.Sprintf("%s %s in place, and the pages are %s.%s%s", titles(m.kept), isAre(len(m.kept)), map[bool]string{true: "as you accepted them", false: "sound"}[m.doubts], strings.Join(parts, ""), m.exposedWords()), next...)
+	return m.endBack(KeptPart, fmt.Sprintf("%s %s in place, and the pages are %s.%s%s", titles(m.kept), isAre(len(m.kept)), map[bool]string{true: "as you accepted them", false: "sound"}[m.doubts], strings.Join(parts, ""), m.stillDoubtful()+m.exposedWords()), next...)
 }
 
 func isAre(n int) string {
@@ -759,18 +793,41 @@ func isAre(n int) string {
 
 func (m *motion) keptWords() string {
 	if len(m.kept) == 1 && m.kept[0].target.New {
-		return fmt.Sprintf("The %s %s is installed, not active; the pages are sound.", m.kept[0].target.Kind, m.kept[0].title())
+		return fmt.Sprintf("The %s %s is installed, not active; %s.", m.kept[0].target.Kind, m.kept[0].title(), m.pagesWords())
 	}
-	return fmt.Sprintf("%s %s in place, and the pages are sound.", titles(m.kept), isAre(len(m.kept)))
+	return fmt.Sprintf("%s %s in place, and %s.%s", titles(m.kept), isAre(len(m.kept)), m.pagesWords(), betterWords(m.run.Judgement))
 }
 
-// recordPages makes what the pages show today what they are compared with later.
-func (m *motion) recordPages() error {
+// pagesWords says how the pages are that nothing new was found on.
+func (m *motion) pagesWords() string {
+	still := 0
+	if m.run.Judgement != nil {
+		for _, page := range m.run.Judgement.Pages {
+			if page.StillBroken() {
+				still++
+			}
+		}
+	}
+	if still == 0 {
+		return "the pages are sound"
+	}
+	return fmt.Sprintf("no page is worse than before; %s %s broken as before", plural(still, "page"), isAre(still))
+}
+
+// recordPages makes what the pages show today what they are compared with later. They are
+// fetched once more, so that what changes by itself is known.
+func (m *motion) recordPages(ctx context.Context) error {
 	take, err := smoke.LoadTake(filepath.Join(m.run.Folder, m.looked))
 	if err != nil {
 		return err
 	}
-	return take.Save(m.site.Workspace.Baseline())
+	again, err := m.fetcher.Glance(ctx, m.pages)
+	if err != nil {
+		return err
+	}
+	recorded := smoke.Steady(m.rules, take, again)
+	recorded.Moving = append(recorded.Moving, m.baseline.Moving...)
+	return recorded.Save(m.site.Workspace.Baseline())
 }
 
 // stop ends a run before the swap, or one whose swap failed.

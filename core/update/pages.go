@@ -96,7 +96,8 @@ func (s *session) settle(ctx context.Context) error {
 // look fetches all pages and judges them; what is not sound gets the quick remedies, and
 // is looked at again. The pages go to a file of the run, and their pictures to a folder of
 // that name.
-func (s *session) look(ctx context.Context, name, file string, baseline *smoke.Take) (*smoke.Judgement, error) {
+func (s *session) look(ctx context.Context, name, file string, baseline *smoke.Take, judge judge) (*smoke.Judgement, error) {
+	s.judge = judge
 	var judgement *smoke.Judgement
 	tried := len(s.run.Remedies)
 	s.fetcher.Before = baseline
@@ -106,13 +107,13 @@ func (s *session) look(ctx context.Context, name, file string, baseline *smoke.T
 		if err != nil {
 			return badMark, "", err
 		}
-		judgement = s.weigh(smoke.Judge(baseline, take))
+		judgement = judge(take)
 		again := ""
 		if judgement.Verdict != smoke.Sound {
-			if take, judgement, err = s.mend(ctx, take, baseline); err != nil {
+			if take, judgement, err = s.mend(ctx, take, judge); err != nil {
 				return badMark, "", err
 			}
-			again = "; quick remedies did not mend it"
+			again = "; clearing caches and rebuilding links did not help"
 		}
 		if err := take.Save(filepath.Join(s.run.Folder, file)); err != nil {
 			return badMark, "", err
@@ -139,11 +140,12 @@ func (s *session) stillSound(ctx context.Context) (still bool, err error) {
 			return badMark, "", err
 		}
 		pages := s.pages[:min(glancedAt, len(s.pages))]
-		judgement, err := s.fetcher.Glance(ctx, pages, s.fetcher.Before)
+		take, err := s.fetcher.Glance(ctx, pages)
 		if err != nil {
 			return badMark, "", err
 		}
-		if still = s.weigh(judgement).Verdict == smoke.Sound; still {
+		judgement := s.judge(take)
+		if still = judgement.Verdict == smoke.Sound; still {
 			return goodMark, fmt.Sprintf("%s a little later, still sound", plural(len(pages), "page")), nil
 		}
 		return doubtMark, fmt.Sprintf("%s a little later, not sound any more (%s): all are looked at again", plural(len(pages), "page"), firstFinding(judgement)), nil
@@ -163,6 +165,14 @@ func helped(remedies []Remedy) string {
 		return ""
 	}
 	return " (" + list(names, 3) + " helped)"
+}
+
+// judge tells how pages are.
+type judge func(*smoke.Take) *smoke.Judgement
+
+// against judges pages by how they were.
+func (s *session) against(before *smoke.Take) judge {
+	return func(take *smoke.Take) *smoke.Judgement { return s.weigh(smoke.Judge(before, take)) }
 }
 
 // weigh judges by the site's own rules.

@@ -234,6 +234,11 @@ func (s *session) settleUpdate(ctx context.Context, t trace, to string) (*Run, e
 	if !t.swapping && m.allOld(ctx) {
 		return m.settleBetween(ctx, t)
 	}
+	if t.begin.Returning {
+		if err := m.findReturn(); err != nil {
+			return nil, err
+		}
+	}
 	if to == "" && t.verdict == smoke.Sound {
 		to = "new"
 	}
@@ -284,6 +289,10 @@ func (m *motion) readWhatWas(t trace) error {
 	if err != nil {
 		return fmt.Errorf("read the pages from before the update: %w", err)
 	}
+	m.pages = slices.DeleteFunc(slices.Clone(m.pages), func(p smoke.Page) bool { // those that the run had left out
+		_, looked := m.baseline.Page(p.Path)
+		return !looked
+	})
 	for _, c := range m.group {
 		if c.newTree, err = loadTree(c.target.treeFile(m.run.Folder)); err != nil && !errors.Is(err, fs.ErrNotExist) {
 			return err

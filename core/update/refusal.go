@@ -11,11 +11,15 @@ type Reason struct {
 }
 
 // Refusal says that nothing was touched, and every reason why.
-type Refusal struct{ Reasons []Reason }
+type Refusal struct {
+	Reasons []Reason
+	// Unlooked tells that the pages were not looked at: the reasons need none.
+	Unlooked bool
+}
 
 // Error lists the reasons.
 func (r *Refusal) Error() string {
-	lines := []string{"refused; nothing on the site was touched"}
+	lines := []string{r.Head()}
 	for _, reason := range r.Reasons {
 		line := "- " + reason.What
 		if reason.Do != "" {
@@ -24,6 +28,14 @@ func (r *Refusal) Error() string {
 		lines = append(lines, line)
 	}
 	return strings.Join(lines, "\n")
+}
+
+// Head says in a line what a refusal means for the site.
+func (r *Refusal) Head() string {
+	if r.Unlooked {
+		return "refused; nothing on the site was touched, and the pages were not looked at"
+	}
+	return "refused; nothing on the site was touched"
 }
 
 // reasons gathers what stands against going on.
@@ -37,4 +49,12 @@ func (r reasons) refusal() error {
 		return nil
 	}
 	return &Refusal{Reasons: r}
+}
+
+// refusalBeforeLook is refusal before the pages are looked at.
+func (r reasons) refusalBeforeLook() error {
+	if len(r) == 0 {
+		return nil
+	}
+	return &Refusal{Reasons: r, Unlooked: true}
 }

@@ -63,8 +63,8 @@ func hasLostPages(j *smoke.Judgement) bool {
 }
 
 // mend tries the remedies on the pages that are not sound, and records whether they helped.
-func (s *session) mend(ctx context.Context, take *smoke.Take, baseline *smoke.Take) (*smoke.Take, *smoke.Judgement, error) {
-	judgement := s.weigh(smoke.Judge(baseline, take))
+func (s *session) mend(ctx context.Context, take *smoke.Take, judge judge) (*smoke.Take, *smoke.Judgement, error) {
+	judgement := judge(take)
 	for _, remedy := range s.remedies() {
 		failing := judgement.Failing()
 		if len(failing) == 0 || !remedy.fits(judgement) {
@@ -84,7 +84,7 @@ func (s *session) mend(ctx context.Context, take *smoke.Take, baseline *smoke.Ta
 		if err != nil {
 			return nil, nil, err
 		}
-		after := s.weigh(smoke.Judge(baseline, newer))
+		after := judge(newer)
 		s.run.Remedies = append(s.run.Remedies, Remedy{What: remedy.what, Pages: failing, Helped: better(judgement, after)})
 		take, judgement = newer, after
 	}

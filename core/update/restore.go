@@ -318,7 +318,7 @@ func (r *restoration) finish() (*Run, error) {
 	if err := errors.Join(r.closeStaging(ctx), r.sweep(ctx), r.settleQuietly(ctx)); err != nil {
 		return r.fail(err)
 	}
-	judgement, err := r.look(ctx, "pages", AfterFile, nil)
+	judgement, err := r.look(ctx, "pages", AfterFile, nil, r.against(nil))
 	if err != nil {
 		return r.fail(err)
 	}
@@ -387,7 +387,7 @@ func (r *restoration) putFiles(ctx context.Context) error {
 				return badMark, "", fmt.Errorf("put back %s: %w", folder, err)
 			}
 		}
-		if err := r.putLoose(ctx); err != nil {
+		if err := r.putLoose(ctx, r.loose); err != nil {
 			return badMark, "", err
 		}
 		return goodMark, filesText(r.plan), nil
@@ -441,10 +441,10 @@ func (r *restoration) putComponent(ctx context.Context, live string) error {
 
 // putLoose removes what is too much, innermost first, then writes the rest,
 // outermost first; each file is replaced in one step.
-func (r *restoration) putLoose(ctx context.Context) error {
-	for _, change := range slices.Backward(r.loose) {
+func (s *session) putLoose(ctx context.Context, loose []looseChange) error {
+	for _, change := range slices.Backward(loose) {
 		at := path.Join(change.area.Path, change.path)
-		entry, err := r.site.Place.Lstat(at)
+		entry, err := s.site.Place.Lstat(at)
 		if errors.Is(err, fs.ErrNotExist) {
 			continue
 		}
@@ -452,48 +452,48 @@ func (r *restoration) putLoose(ctx context.Context) error {
 			return err
 		}
 		if change.item == nil || (entry.Kind != change.item.Kind && (entry.Kind == files.Folder || change.item.Kind == files.Folder)) {
-			if err := files.RemoveAll(ctx, r.site.Place, at); err != nil {
+			if err := files.RemoveAll(ctx, s.site.Place, at); err != nil {
 				return err
 			}
 		}
 	}
-	for _, change := range r.loose {
+	for _, change := range loose {
 		if change.item == nil {
 			continue
 		}
-		if err := r.putOne(path.Join(change.area.Path, change.path), *change.item); err != nil {
+		if err := s.putOne(path.Join(change.area.Path, change.path), *change.item); err != nil {
 			return fmt.Errorf("put back %s: %w", path.Join(change.area.Path, change.path), err)
 		}
 	}
-	for _, change := range slices.Backward(r.loose) {
+	for _, change := range slices.Backward(loose) {
 		if change.item != nil && change.item.Kind == files.Folder {
-			if err := r.site.Place.Settle(path.Join(change.area.Path, change.path), change.item.Attributes()); err != nil {
+			if err := s.site.Place.Settle(path.Join(change.area.Path, change.path), change.item.Attributes()); err != nil {
 				return err
 			}
 		}
 	}
-	return r.syncLoose()
+	return s.syncLoose(loose)
 }
 
 // syncLoose makes what was written and removed safe against loss of power: after the
 // run has ended nobody would look any more.
-func (r *restoration) syncLoose() error {
+func (s *session) syncLoose(loose []looseChange) error {
 	done := map[string]bool{}
-	for _, change := range r.loose {
+	for _, change := range loose {
 		above := path.Dir(path.Join(change.area.Path, change.path))
 		if done[above] {
 			continue
 		}
 		done[above] = true
-		if err := r.site.Place.SyncFolder(above); err != nil && !errors.Is(err, fs.ErrNotExist) {
+		if err := s.site.Place.SyncFolder(above); err != nil && !errors.Is(err, fs.ErrNotExist) {
 			return err
 		}
 	}
 	return nil
 }
 
-func (r *restoration) putOne(at string, item snapshot.Item) error {
-	place := r.site.Place
+func (s *session) putOne(at string, item snapshot.Item) error {
+	place := s.site.Place
 	part := path.Join(path.Dir(at), ".wetland-"+strings.ToLower(rand.Text()[:10]))
 	switch item.Kind {
 	case files.Folder:
@@ -509,7 +509,7 @@ func (r *restoration) putOne(at string, item snapshot.Item) error {
 			return err
 		}
 	default:
-		if err := files.WriteFile(place, part, item.Item, r.store.Source([]snapshot.Item{item})); err != nil {
+		if err := files.WriteFile(place, part, item.Item, s.store.Source([]snapshot.Item{item})); err != nil {
 			return errors.Join(err, place.Remove(part))
 		}
 		if present, err := place.Lstat(at); err == nil && present.Kind == files.File {

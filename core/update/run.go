@@ -26,15 +26,44 @@ type State string
 
 // The states of runs.
 const (
-	UnderWay    State = "under way"
-	Kept        State = "kept"             // done and sound
-	KeptDoubt   State = "kept with doubts" // done, a person should look
-	KeptPart    State = "kept in part"     // some packages were kept, the others put back, proved
-	PutBack     State = "put back"         // what was before is back, proved
-	Restored    State = "restored"         // a restore, proved
-	Stopped     State = "stopped"          // before anything was touched
-	NeedsPerson State = "needs a person"   // the site is not in a proved state
+	UnderWay  State = "under way"
+	Kept      State = "kept"             // done and sound
+	KeptDoubt State = "kept with doubts" // done, a person should look
+	KeptPart  State = "kept in part"     // some packages were kept, the others put back, proved
+	PutBack   State = "put back"         // what was before is back, proved
+	// PutBackDoubt says that files and tables are proved to be back, and pages still differ.
+	PutBackDoubt State = "put back with doubts"
+	Restored     State = "restored"       // a restore, proved
+	Stopped      State = "stopped"        // before anything was touched
+	NeedsPerson  State = "needs a person" // the site is not in a proved state
 )
+
+// Headline says a state in a word or two, as the beginning of a sentence.
+func (s State) Headline() string {
+	switch s {
+	case KeptDoubt:
+		return "Done, with doubts"
+	case UnderWay:
+		return "Interrupted"
+	case NeedsPerson:
+		return "A person is needed"
+	case PutBackDoubt:
+		return "Put back, with doubts"
+	}
+	return capital(string(s))
+}
+
+// Tone is how good a state is: Sound where nothing is left to do, Broken where the site is
+// not in a proved state.
+func (s State) Tone() smoke.Verdict {
+	switch s {
+	case Kept, Restored:
+		return smoke.Sound
+	case KeptDoubt, KeptPart, PutBack, PutBackDoubt, Stopped:
+		return smoke.Doubtful
+	}
+	return smoke.Broken
+}
 
 // Step is one step of a run, as it was reported.
 type Step struct {
@@ -61,13 +90,21 @@ type Run struct {
 	Steps      []Step           `json:"steps"`
 	Judgement  *smoke.Judgement `json:"judgement,omitempty"`  // of the pages after the change
 	PagesFile  string           `json:"pages_file,omitempty"` // in the folder: the pages that were judged
-	Remedies   []Remedy         `json:"remedies,omitempty"`   // quick ones, tried before going back
-	Probes     []Probe          `json:"probes,omitempty"`     // of the search for a culprit
-	Database   []TableNote      `json:"database,omitempty"`   // what going back did with each changed table
-	Exposed    time.Duration    `json:"exposed_ns,omitempty"` // how long visitors could see what was not kept
-	Reason     string           `json:"reason,omitempty"`     // why it ended so, in a sentence
-	Next       []string         `json:"next,omitempty"`       // what to do, each a sentence or a command
-	Folder     string           `json:"folder"`
+	// Again is the judgement of pages that stayed doubtful after everything was back; nil: they
+	// were as before. Learnt is what of it is known to change by itself since.
+	Again  *smoke.Judgement `json:"pages_after_return,omitempty"`
+	Learnt []smoke.Finding  `json:"learnt,omitempty"`
+	// Returning tells that one component went back to an older version on purpose.
+	Returning bool `json:"returning,omitempty"`
+	// Rest is what the update wrote outside of its components, and what became of it.
+	Rest     []RestNote    `json:"rest,omitempty"`
+	Remedies []Remedy      `json:"remedies,omitempty"`   // quick ones, tried before going back
+	Probes   []Probe       `json:"probes,omitempty"`     // of the search for a culprit
+	Database []TableNote   `json:"database,omitempty"`   // what going back did with each changed table
+	Exposed  time.Duration `json:"exposed_ns,omitempty"` // how long visitors could see what was not kept
+	Reason   string        `json:"reason,omitempty"`     // why it ended so, in a sentence
+	Next     []string      `json:"next,omitempty"`       // what to do, each a sentence or a command
+	Folder   string        `json:"folder"`
 }
 
 // Target is the component that a run replaces.
@@ -236,6 +273,12 @@ func (r *Run) component(kind cms.Kind, folder string) *Target {
 		}
 	}
 	return nil
+}
+
+// Refused tells of a return to an older version that was put back because pages were broken
+// with it.
+func (r *Run) Refused() bool {
+	return r.Returning && (r.State == PutBack || r.State == PutBackDoubt) && r.Judgement != nil && r.Judgement.Verdict == smoke.Broken
 }
 
 // Title says in a few words what the run was for.

@@ -80,6 +80,7 @@ type session struct {
 	fetcher    *smoke.Fetcher
 	rules      smoke.Rules
 	pages      []smoke.Page
+	judge      judge // by which pages were judged last
 	logs       []*smoke.ErrorLog
 	coming     []string           // components whose packages are wanted together, as kind/folder
 	beside     []Beside           // what came in one bundle with the package

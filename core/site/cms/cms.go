@@ -138,6 +138,11 @@ type Site interface {
 	Purpose(table string) Purpose
 	// RewrittenByItself tells of a row that the CMS writes without anybody's doing.
 	RewrittenByItself(table database.Table, row database.Row) bool
+	// IsDesign tells of a row that holds how the site looks, in a table whose other rows are
+	// authors' and visitors': a template, or styles, that are kept in SQL.
+	IsDesign(table database.Table, row database.Row) bool
+	// Title is what the CMS calls the site; "" if unknown. Whatever people typed can be in it.
+	Title(ctx context.Context, db database.Database) string
 	// FirstPages are paths to test even if nothing links to them.
 	FirstPages() []string
 	// UpgradeVisits are paths whose visit lets the CMS run upgrades of its tables.

@@ -53,6 +53,12 @@ func (r Remembered) Purpose(string) Purpose { return Unknown }
 // RewrittenByItself tells of no row.
 func (r Remembered) RewrittenByItself(database.Table, database.Row) bool { return false }
 
+// IsDesign tells of no row.
+func (r Remembered) IsDesign(database.Table, database.Row) bool { return false }
+
+// Title is not known.
+func (r Remembered) Title(context.Context, database.Database) string { return "" }
+
 // FirstPages are not known.
 func (r Remembered) FirstPages() []string { return nil }
 

@@ -177,6 +177,20 @@ func (r *rowlockSite) RewrittenByItself(table database.Table, row database.Row) 
 	return table.Name == "settings" && at >= 0 && at < len(row) && row[at].String() == "last_sweep"
 }
 
+// IsDesign: Rowlock keeps no templates in its tables.
+func (r *rowlockSite) IsDesign(database.Table, database.Row) bool { return false }
+
+func (r *rowlockSite) Title(ctx context.Context, db database.Database) string {
+	if db == nil {
+		return ""
+	}
+	rows, err := db.Query(ctx, `SELECT value FROM settings WHERE name = 'site_name'`)
+	if err != nil || len(rows) == 0 {
+		return ""
+	}
+	return rows[0][0].String()
+}
+
 func (r *rowlockSite) FirstPages() []string    { return []string{"/", "/sign-in"} }
 func (r *rowlockSite) UpgradeVisits() []string { return []string{"/"} }
 

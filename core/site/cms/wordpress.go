@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"html"
 	"io/fs"
 	"path"
 	"regexp"
@@ -411,21 +412,44 @@ func (w *wordpressSite) Purpose(table string) Purpose {
 var ownOptions = []string{"cron", "rewrite_rules", "recovery_keys", "auto_updater.lock", "core_updater.lock", "recently_activated", "fresh_site"}
 
 func (w *wordpressSite) RewrittenByItself(table database.Table, row database.Row) bool {
-	cell := func(column string) string {
-		i := slices.IndexFunc(table.Columns, func(c database.Column) bool { return c.Name == column })
-		if i < 0 || i >= len(row) {
-			return ""
-		}
-		return row[i].String()
-	}
 	switch strings.TrimPrefix(table.Name, w.prefix) {
 	case "options":
-		name := cell("option_name")
+		name := cellOf(table, row, "option_name")
 		return strings.HasPrefix(name, "_transient_") || strings.HasPrefix(name, "_site_transient_") || slices.Contains(ownOptions, name)
 	case "usermeta":
-		return cell("meta_key") == "session_tokens"
+		return cellOf(table, row, "meta_key") == "session_tokens"
 	}
 	return false
+}
+
+// cellOf returns the text in a column of a row; "" if there is none.
+func cellOf(table database.Table, row database.Row, column string) string {
+	i := slices.IndexFunc(table.Columns, func(c database.Column) bool { return c.Name == column })
+	if i < 0 || i >= len(row) {
+		return ""
+	}
+	return row[i].String()
+}
+
+// designPosts are the types of posts in which WordPress keeps templates and styles
+// (wp-includes/post.php, create_initial_post_types).
+var designPosts = []string{"wp_template", "wp_template_part", "wp_global_styles", "custom_css", "wp_font_family", "wp_font_face"}
+
+func (w *wordpressSite) IsDesign(table database.Table, row database.Row) bool {
+	return table.Name == w.prefix+"posts" && slices.Contains(designPosts, cellOf(table, row, "post_type"))
+}
+
+// Title: WordPress keeps it with its entities escaped (wp-includes/formatting.php,
+// sanitize_option).
+func (w *wordpressSite) Title(ctx context.Context, db database.Database) string {
+	if db == nil {
+		return ""
+	}
+	title, err := w.option(ctx, db, "blogname")
+	if err != nil {
+		return ""
+	}
+	return html.UnescapeString(title)
 }
 
 func (w *wordpressSite) FirstPages() []string { return []string{"/", "/wp-login.php"} }

@@ -53,13 +53,15 @@ type Sight struct {
 	Overflow int            `json:"overflow,omitempty"` // pixels that the page is wider than the window
 	Letters  int            `json:"letters"`            // of text that shows
 	Boxes    map[string]Box `json:"boxes,omitempty"`    // of the landmarks that show
-	First    FirstView      `json:"first,omitzero"`
-	Failures []string       `json:"failures,omitempty"` // scripts that failed
-	Unloaded []Unloaded     `json:"unloaded,omitempty"`
-	Picture  string         `json:"picture,omitempty"` // its file, PNG
-	Again    string         `json:"again,omitempty"`   // that of another look at the same state
-	Blank    bool           `json:"blank,omitempty"`   // the picture has one colour only
-	Image    []byte         `json:"-"`
+	// More has the further ones of a landmark that shows several times.
+	More     map[string][]Box `json:"more,omitempty"`
+	First    FirstView        `json:"first,omitzero"`
+	Failures []string         `json:"failures,omitempty"` // scripts that failed
+	Unloaded []Unloaded       `json:"unloaded,omitempty"`
+	Picture  string           `json:"picture,omitempty"` // its file, PNG
+	Again    string           `json:"again,omitempty"`   // that of another look at the same state
+	Blank    bool             `json:"blank,omitempty"`   // the picture has one colour only
+	Image    []byte           `json:"-"`
 }
 
 // Browser is a running browser.
@@ -122,15 +124,16 @@ const measure = `(() => {
     "side column": "aside, [role=complementary]", "footer": own("footer") + ", [role=contentinfo]", "main heading": "h1",
     // That of the main part, if it has one: a search may come in anywhere.
     "form": document.querySelector("main form:not([hidden]), [role=main] form:not([hidden])") ? "main form:not([hidden]), [role=main] form:not([hidden])" : "form:not([hidden])"};
-  const boxes = {};
+  const boxes = {}, more = {};
   for (const [name, selector] of Object.entries(landmarks)) {
     for (const element of document.querySelectorAll(selector)) {
       const style = getComputedStyle(element), box = element.getBoundingClientRect();
       let opacity = 1;
       for (let e = element; e; e = e.parentElement) opacity *= getComputedStyle(e).opacity;
       if (style.visibility === "hidden" || opacity < 0.01 || box.width < 1 || box.height < 1) continue;
-      boxes[name] = {X: Math.round(box.x + scrollX), Y: Math.round(box.y + scrollY), Width: Math.round(box.width), Height: Math.round(box.height)};
-      break;
+      const found = {X: Math.round(box.x + scrollX), Y: Math.round(box.y + scrollY), Width: Math.round(box.width), Height: Math.round(box.height)};
+      if (!boxes[name]) boxes[name] = found;
+      else if ((more[name] ??= []).push(found) >= 20) break;
     }
   }
   // Of the letters in the first view: how many another element lies over, how many of those
@@ -166,16 +169,17 @@ const measure = `(() => {
     if (solid(getComputedStyle(top))) first.buried += letters;
   }
   const root = document.documentElement;
-  return {boxes, first, height: root.scrollHeight, overflow: Math.max(0, root.scrollWidth - innerWidth),
+  return {boxes, more, first, height: root.scrollHeight, overflow: Math.max(0, root.scrollWidth - innerWidth),
     letters: (document.body ? document.body.innerText : "").replace(/[^\p{L}\p{N}]/gu, "").length};
 })()`
 
 type measured struct {
-	Boxes    map[string]Box `json:"boxes"`
-	First    FirstView      `json:"first"`
-	Height   int            `json:"height"`
-	Overflow int            `json:"overflow"`
-	Letters  int            `json:"letters"`
+	Boxes    map[string]Box   `json:"boxes"`
+	More     map[string][]Box `json:"more"`
+	First    FirstView        `json:"first"`
+	Height   int              `json:"height"`
+	Overflow int              `json:"overflow"`
+	Letters  int              `json:"letters"`
 }
 
 // Visit is one look at a page.
@@ -238,7 +242,7 @@ func (b *Browser) visit(tab context.Context, visit Visit, sight *Sight) error {
 	if err != nil {
 		return err
 	}
-	sight.First = found.First
+	sight.First, sight.More = found.First, found.More
 	sight.Boxes, sight.Height, sight.Overflow, sight.Letters = found.Boxes, found.Height, found.Overflow, found.Letters
 	if found.Height > tallest {
 		return nil

@@ -1,0 +1,92 @@
+package smoke
+
+import (
+	"slices"
+)
+
+// Whoever returns to an older version on purpose wants other pages. What counts is whether
+// they are healthy.
+
+// JudgeReturn judges pages after a return to an older version. left is how they were with the
+// version that was left: what was wrong there already does not count, and what differs is
+// told, no more. record is how they were when the older version was last here; it excuses
+// findings and never accuses, for authors may have edited since. It may be nil. Faults, and
+// what hides a page or leads away from it, are broken; a form, a menu or a text that is gone,
+// and a wish not to be found, are doubtful.
+func JudgeReturn(left, record, now *Take) *Judgement {
+	judgement := Judge(left, now)
+	for i := range judgement.Pages {
+		page := &judgement.Pages[i]
+		for k := range page.Findings {
+			weighReturn(&page.Findings[k], record, now)
+		}
+	}
+	judgement.count()
+	judgement.Better = betterPages(left, judgement)
+	return judgement
+}
+
+// The words that say why a finding does not count after a return.
+const (
+	wasSoThen    = "as it was when this version was last here"
+	otherVersion = "the versions differ in this; it does not count"
+	goneHere     = "gone in this version; look whether it is missed"
+)
+
+func weighReturn(finding *Finding, record, now *Take) {
+	switch {
+	case !finding.Counts():
+	case spares(record, now, *finding):
+		finding.Verdict, finding.Weighed = Sound, wasSoThen
+	case finding.fault || harms(*finding, now):
+	case finding.Verdict == Broken:
+		finding.Verdict, finding.Weighed = Doubtful, goneHere
+	default:
+		finding.Verdict, finding.Weighed = Sound, otherVersion
+	}
+}
+
+// spares tells whether the record has the page, and the page has nothing like the finding
+// when it is held against it.
+func spares(record, now *Take, finding Finding) bool {
+	facts, looked := now.Page(finding.Page)
+	if record == nil || !looked || !record.has(finding.Page) {
+		return false
+	}
+	return !slices.ContainsFunc(judgePage(record, facts).Findings, func(f Finding) bool {
+		return f.Counts() && f.Check == finding.Check && (finding.Element == "" || f.Element == finding.Element)
+	})
+}
+
+// harms tells of losses that make a page useless to visitors whatever it was like before.
+func harms(finding Finding, now *Take) bool {
+	if finding.Verdict != Broken {
+		return false
+	}
+	switch finding.Check {
+	case "hidden", "redirect", "type", "letters", "browser":
+		return true
+	case "style sheet":
+		const few = 10 // rules: a page without a style of its own
+		facts, _ := now.Page(finding.Page)
+		return facts.Rules < few
+	}
+	return false
+}
+
+// betterPages lists the pages that had faults and have none any more.
+func betterPages(left *Take, now *Judgement) []string {
+	var better []string
+	for _, was := range Judge(nil, left).Pages {
+		i := slices.IndexFunc(now.Pages, func(p PageVerdict) bool { return p.Path == was.Path })
+		if was.Verdict == Broken && i >= 0 && !now.Pages[i].StillBroken() {
+			better = append(better, was.Path)
+		}
+	}
+	return better
+}
+
+// StillBroken tells of a page with a broken finding, also one that was there before.
+func (p PageVerdict) StillBroken() bool {
+	return slices.ContainsFunc(p.Findings, func(f Finding) bool { return f.Verdict == Broken })
+}

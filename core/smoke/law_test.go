@@ -1,0 +1,348 @@
+package smoke
+
+import (
+	"bytes"
+	"crypto/sha256"
+	"fmt"
+	"io"
+	"math/rand/v2"
+	"net/http"
+	"net/url"
+	"slices"
+	"strings"
+	"sync"
+	"sync/atomic"
+	"testing"
+
+	"golang.org/x/net/html"
+
+	"wetland/core/progress"
+)
+
+// The law of the smoke test: what did not change is never a finding.
+
+// factsOf reads a page from its bytes alone.
+func factsOf(body []byte) Facts {
+	where := &url.URL{Scheme: "http", Host: "ferry.example", Path: "/page"}
+	facts, document := readPage(Page{Path: "/page"}, where, answer{status: 200, header: http.Header{"Content-Type": {"text/html; charset=utf-8"}}, body: body})
+	if document != nil {
+		readShown(&facts, document, nil, newSettings())
+	}
+	return facts
+}
+
+// judgeTwo judges one page by another.
+func judgeTwo(was, now Facts) *Judgement {
+	return Judge(&Take{Pages: []Facts{was}}, &Take{Pages: []Facts{now}})
+}
+
+// interchangeable are the elements of which equal ones may stand in any order: lists, rows, entries
+// and landmarks.
+var interchangeable = []string{"li", "tr", "option", "article", "nav", "aside", "form", "a", "img", "table"}
+
+// oneText are the elements whose words are read as one text.
+var oneText = []string{"a", "h1", "h2", "h3", "h4", "h5", "h6", "title"}
+
+// shuffled is the same page with attributes, classes and equal siblings in another order.
+func shuffled(t testing.TB, body []byte, random *rand.Rand) []byte {
+	t.Helper()
+	document, err := html.Parse(bytes.NewReader(body))
+	if err != nil {
+		t.Fatal(err)
+	}
+	var visit func(*html.Node)
+	visit = func(node *html.Node) {
+		random.Shuffle(len(node.Attr), func(i, j int) { node.Attr[i], node.Attr[j] = node.Attr[j], node.Attr[i] })
+		for i, attribute := range node.Attr {
+			if attribute.Key == "class" {
+				classes := strings.Fields(attribute.Val)
+				random.Shuffle(len(classes), func(i, j int) { classes[i], classes[j] = classes[j], classes[i] })
+				node.Attr[i].Val = strings.Join(classes, " ")
+			}
+		}
+		if slices.Contains(oneText, node.Data) {
+			return
+		}
+		for child := range node.ChildNodes() {
+			visit(child)
+		}
+		shuffleEqual(node, random)
+	}
+	visit(document)
+	var out bytes.Buffer
+	if err := html.Render(&out, document); err != nil {
+		t.Fatal(err)
+	}
+	return out.Bytes()
+}
+
+// shuffleEqual puts the children that are of one kind into another order.
+func shuffleEqual(node *html.Node, random *rand.Rand) {
+	kinds := map[string][]*html.Node{}
+	for child := range node.ChildNodes() {
+		if child.Type == html.ElementNode && slices.Contains(interchangeable, child.Data) {
+			class := ""
+			for _, attribute := range child.Attr {
+				if attribute.Key == "class" {
+					classes := strings.Fields(attribute.Val)
+					slices.Sort(classes)
+					class = strings.Join(classes, " ")
+				}
+			}
+			kinds[child.Data+" "+class] = append(kinds[child.Data+" "+class], child)
+		}
+	}
+	for _, kind := range slices.Sorted(mapKeys(kinds)) {
+		equal := kinds[kind]
+		var places []*html.Node
+		for range equal {
+			places = append(places, &html.Node{Type: html.TextNode})
+		}
+		for i, one := range equal {
+			node.InsertBefore(places[i], one)
+			node.RemoveChild(one)
+		}
+		random.Shuffle(len(equal), func(i, j int) { equal[i], equal[j] = equal[j], equal[i] })
+		for i, one := range equal {
+			node.InsertBefore(one, places[i])
+			node.RemoveChild(places[i])
+		}
+	}
+}
+
+func mapKeys(m map[string][]*html.Node) func(func(string) bool) {
+	return func(yield func(string) bool) {
+		for key := range m {
+			if !yield(key) {
+				return
+			}
+		}
+	}
+}
+
+// pageLaw fails if a page differs from itself, as it is or in another order.
+func pageLaw(t testing.TB, name string, body []byte, random *rand.Rand) {
+	t.Helper()
+	facts := factsOf(body)
+	if j := judgeTwo(facts, factsOf(body)); j.Verdict != Sound {
+		t.Errorf("%s differs from itself:\n%s", name, findings(j))
+	}
+	// As a browser sees it: what the parser mends is no change of order.
+	parsed := shuffled(t, body, rand.New(still{}))
+	if j := judgeTwo(factsOf(parsed), factsOf(shuffled(t, parsed, random))); j.Verdict != Sound {
+		t.Errorf("%s differs from itself in another order:\n%s", name, findings(j))
+	}
+}
+
+// still is a source of chance that leaves everything where it is.
+type still struct{}
+
+func (still) Uint64() uint64 { return 1<<64 - 1 }
+
+// pagesSeen keeps every web page that a fetcher got, each once.
+type pagesSeen struct {
+	next http.RoundTripper
+	mu   sync.Mutex
+	all  map[[32]byte]seenPage
+}
+
+type seenPage struct {
+	path string
+	body []byte
+}
+
+func watch(f *Fetcher) *pagesSeen {
+	f.setUp()
+	seen := &pagesSeen{next: f.client.Transport, all: map[[32]byte]seenPage{}}
+	f.client.Transport = seen
+	return seen
+}
+
+func (s *pagesSeen) RoundTrip(request *http.Request) (*http.Response, error) {
+	response, err := s.next.RoundTrip(request)
+	if err != nil || !strings.HasPrefix(response.Header.Get("Content-Type"), "text/html") || response.Header.Get("Content-Encoding") != "" {
+		return response, err
+	}
+	body, err := io.ReadAll(response.Body)
+	_ = response.Body.Close()
+	response.Body = io.NopCloser(bytes.NewReader(body))
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	s.all[sha256.Sum256(body)] = seenPage{request.URL.Path, body}
+	return response, err
+}
+
+// law holds every n-th page that was seen against itself.
+func (s *pagesSeen) law(t testing.TB, every int) {
+	t.Helper()
+	random := rand.New(rand.NewPCG(7, 7))
+	i, held := 0, 0
+	for _, page := range s.all {
+		if i++; i%every == 0 {
+			pageLaw(t, page.path, page.body, random)
+			held++
+		}
+	}
+	t.Logf("%d of %d pages held against themselves", held, len(s.all))
+}
+
+// twins is a page on which most things stand twice: two menus with the same links and a
+// widget that repeats them, two forms and two tables of one name, headings and passages that
+// are equal.
+const twins = `<!DOCTYPE html><html lang="en"><head><meta charset="utf-8"><title>Otterby Ferry</title><style>
+nav.phones { display: none } @media (max-width: 40rem) { nav.phones { display: block } nav.wide { display: none } } body { font-family: serif }</style></head><body>
+<header><nav class="phones a"><a href="/">Home</a><a href="/fares">Fares</a><a href="/notices">Notices</a></nav><nav class="wide a"><a href="/">Home</a><a href="/fares">Fares</a><a href="/notices">Notices</a></nav></header>
+<main><h1>Crossings</h1><h2>Times</h2><p>` + longText + `</p><table class="board small"><tr><th>From</th><th>To</th></tr><tr><td>8.00</td><td>9.00</td></tr><tr><td>8.10</td><td>9.10</td></tr></table>
+<h2>Times</h2><p>` + longText + `</p><table class="small board"><tr><td>Pier</td></tr></table>
+<form action="/send"><input name="sender"><button>Send</button></form><form action="/send"><input name="sender"><textarea name="message"></textarea><select name="pier"><option>North</option><option>South</option></select><button>Send</button></form>
+<article><h2>Spring tide</h2></article><article><h2>New boat</h2><p>She is called the Heron, and runs from May.</p></article></main>
+<aside class="w"><h2>Links</h2><nav><a href="/">Home</a><a href="/fares">Fares</a><a href="/notices">Notices</a></nav></aside><aside class="w"><h2>Links</h2><form action="/send"><input name="sender"><button>Send</button></form></aside>
+<footer><nav><a href="/">Home</a><a href="/fares">Fares</a><a href="/notices">Notices</a></nav></footer></body></html>`
+
+func TestTwinsAgainstThemselves(t *testing.T) {
+	random := rand.New(rand.NewPCG(1, 2))
+	for range 200 {
+		pageLaw(t, "the page of twins", []byte(twins), random)
+		if t.Failed() {
+			return
+		}
+	}
+}
+
+// Each of two equal things is held against its own counterpart: what is gone or moved is told
+// of that one.
+func TestEachTwinIsItsOwn(t *testing.T) {
+	was := factsOf([]byte(twins))
+	for _, c := range []struct {
+		name, old, new string
+		want           Verdict
+		finding        string
+	}{
+		{"the menu in the footer gone", `<footer><nav><a href="/">Home</a><a href="/fares">Fares</a><a href="/notices">Notices</a></nav></footer>`, "<footer>since 1874</footer>", Doubtful, "the menu with 3 links in the footer is gone; its links still stand in the menu in the "},
+		{"a link of it gone", `<a href="/notices">Notices</a></nav></footer>`, `</nav></footer>`, Doubtful, "the menu lost 1 of 3 links: Notices"},
+		{"the second form lost a field", `<textarea name="message"></textarea>`, "", Broken, `the form "to /send" lost 1 of 3 fields`},
+		{"one form of three gone", `<h2>Links</h2><form action="/send"><input name="sender"><button>Send</button></form>`, "<h2>Links</h2><p>Write to us.</p>", Doubtful, `one of the forms "to /send" is gone; another one like it stands`},
+		{"the first table empty", `<tr><th>From</th><th>To</th></tr><tr><td>8.00</td><td>9.00</td></tr><tr><td>8.10</td><td>9.10</td></tr>`, "<tr><th>From</th><th>To</th></tr>", Broken, `the table "board" has no rows any more`},
+		{"a further form before them", `<form action="/send"><input name="sender"><button>`, `<form action="/send"><input name="q"><button>Find</button></form><form action="/send"><input name="sender"><button>`, Sound, ""},
+		{"a further menu before them", `<header>`, `<header><nav class="wide"><a href="/">Home</a><a href="/fares">Fares</a><a href="/notices">Notices</a></nav>`, Sound, ""},
+		{"a further table before them", `<h2>Times</h2>`, `<h2>Times</h2><table class="board small"><tr><td>Low water</td></tr></table>`, Sound, ""},
+		{"the wide menu hidden", `nav.wide { display: none } }`, `} nav.wide { display: none }`, Doubtful, "the navigation does not show any more on a desktop"},
+	} {
+		changed := strings.Replace(twins, c.old, c.new, 1)
+		if changed == twins {
+			t.Fatalf("%s: nothing to change", c.name)
+		}
+		j := judgeTwo(was, factsOf([]byte(changed)))
+		if j.Verdict != c.want || !strings.Contains(strings.ReplaceAll(findings(j), " (", ": "), c.finding) {
+			t.Errorf("%s: %s, want %s with %q\n%s", c.name, j.Verdict, c.want, c.finding, findings(j))
+		}
+	}
+}
+
+// restless shows in turn other menus, lists, headings and boxes, and now and then an error.
+func restless(errors bool) http.HandlerFunc {
+	var n atomic.Int64
+	return func(w http.ResponseWriter, r *http.Request) {
+		i := n.Add(1) / 2 // each page is asked for twice in one look
+		page := goodPage
+		if i%2 == 1 {
+			page = strings.NewReplacer(`<a href="/notices">Notices</a>`, "", "<article><h2>New boat</h2></article>", "", `lang="en"`, `lang="sv"`, "<aside>", "<div>", "</aside>", "</div>").Replace(page)
+			if errors {
+				page = strings.Replace(page, "<h1>", "<p>Warning: Undefined variable $tide in /srv/a.php on line 3</p><h1>", 1)
+			}
+		}
+		if r.URL.Path != "/page" {
+			serving("")(w, r)
+			return
+		}
+		serving(page)(w, r)
+	}
+}
+
+func lookTwice(t *testing.T, handler http.HandlerFunc) (*Fetcher, *Take, *Judgement) {
+	t.Helper()
+	server := httptestServer(t, handler)
+	fetcher := &Fetcher{Address: server, AtOnce: 1}
+	baseline, present, err := fetcher.LookTwice(t.Context(), []Page{{Path: "/page"}}, Rules{}, progress.Silent{})
+	if err != nil {
+		t.Fatal(err)
+	}
+	return fetcher, baseline, present
+}
+
+// What differs between two looks at an unchanged site is not compared, and named.
+func TestWhatMovesByItselfIsMuted(t *testing.T) {
+	fetcher, baseline, present := lookTwice(t, restless(false))
+	if present.Verdict != Sound {
+		t.Errorf("an unchanged site is %s\n%s", present.Verdict, findings(present))
+	}
+	for range 4 {
+		take, err := fetcher.Take(t.Context(), []Page{{Path: "/page"}}, progress.Silent{})
+		if err != nil {
+			t.Fatal(err)
+		}
+		if j := Judge(baseline, take); j.Verdict != Sound {
+			t.Errorf("an unchanged site is %s\n%s", j.Verdict, findings(j))
+		}
+	}
+	// Muted is that element alone; and what is broken is never muted.
+	baseline.Moving = append(baseline.Moving, Finding{Page: "/page", Check: "menu", Element: "menu in the header", Verdict: Doubtful, What: "the menu lost 1 of 3 links"})
+	now := factsOf([]byte(strings.NewReplacer(`<a href="/notices">Notices</a>`, "").Replace(goodPage)))
+	j := Judge(&Take{Pages: []Facts{factsOf([]byte(goodPage))}, Moving: baseline.Moving}, &Take{Pages: []Facts{now}})
+	if j.Verdict != Sound || len(j.NotCompared) == 0 {
+		t.Errorf("%s, not compared: %v\n%s", j.Verdict, j.NotCompared, findings(j))
+	}
+	now = factsOf([]byte(strings.NewReplacer("<header>", "<header><!--", "</header>", "--></header>").Replace(goodPage)))
+	if j := Judge(&Take{Pages: []Facts{factsOf([]byte(goodPage))}, Moving: baseline.Moving}, &Take{Pages: []Facts{now}}); j.Verdict != Broken {
+		t.Errorf("a menu that is gone: %s", j.Verdict)
+	}
+}
+
+// An error that comes and goes is told, and does not count against an update.
+func TestErrorAtTimesIsTold(t *testing.T) {
+	fetcher, baseline, present := lookTwice(t, restless(true))
+	if present.Verdict != Broken || !strings.Contains(present.Pages[0].Findings[0].String(), "(at times)") {
+		t.Errorf("%s\n%s", present.Verdict, findings(present))
+	}
+	for range 2 {
+		take, err := fetcher.Take(t.Context(), []Page{{Path: "/page"}}, progress.Silent{})
+		if err != nil {
+			t.Fatal(err)
+		}
+		if j := Judge(baseline, take); j.Verdict != Sound {
+			t.Errorf("the error of before counts: %s\n%s", j.Verdict, findings(j))
+		}
+	}
+}
+
+// Pages longer than what is kept of them differ from themselves no more than others.
+func TestLongPageAgainstItself(t *testing.T) {
+	var page strings.Builder
+	page.WriteString(`<!DOCTYPE html><html><head><title>All crossings</title></head><body><main><h1>All crossings</h1>`)
+	for i := range 1200 {
+		fmt.Fprintf(&page, "<h3>%s</h3><p>The boat of %s leaves %s when %s and %s are aboard.</p>", word(i), word(i), word(3*i), word(5*i+1), word(7*i+2))
+	}
+	page.WriteString("</main></body></html>")
+	pageLaw(t, "a long page", []byte(page.String()), rand.New(rand.NewPCG(1, 1)))
+}
+
+// word spells a number in letters.
+func word(n int) string {
+	text := []byte("otter")
+	for ; n > 0; n /= 20 {
+		text = append(text, byte('a'+n%20))
+	}
+	return string(text)
+}
+
+func FuzzPageAgainstItself(f *testing.F) {
+	for _, page := range []string{goodPage, twins, "", "<p>", goodPage[:300]} {
+		f.Add([]byte(page), uint64(1))
+	}
+	f.Fuzz(func(t *testing.T, body []byte, seed uint64) {
+		if len(body) > 64<<10 {
+			return
+		}
+		pageLaw(t, "the page", body, rand.New(rand.NewPCG(seed, 1)))
+	})
+}

@@ -1,0 +1,274 @@
+package update
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"io/fs"
+	"os"
+	"path"
+	"path/filepath"
+	"slices"
+	"strings"
+
+	"wetland/core/database"
+	"wetland/core/files"
+	"wetland/core/progress"
+	"wetland/core/site"
+	"wetland/core/site/cms"
+	"wetland/core/snapshot"
+)
+
+// An update writes not only into its own folder: a plugin lays styles into the uploads, rules
+// into .htaccess, a file in place of a part of the CMS, a template into the database. Where
+// pages still differ after the components and the settings are back, all of that is compared
+// with the snapshot, too. What visitors or authors may have written meanwhile stays.
+
+// RestNote says what became of one thing that changed outside of the components.
+type RestNote struct {
+	What  string `json:"what"` // a path, or a table with its rows
+	Done  string `json:"done"`
+	Left  bool   `json:"left,omitempty"`  // it stays as it is
+	Saved string `json:"saved,omitempty"` // where what was there before is kept
+}
+
+// putBackRest compares the rest of the site with the snapshot and puts back what is not
+// visitors' work. It tells whether it changed anything.
+func (m *motion) putBackRest(ctx context.Context) (changed bool, err error) {
+	err = m.step("rest of the site", 0, "", func() (progress.Mark, string, error) {
+		loose, notes, err := m.planRest(ctx)
+		if err != nil {
+			return badMark, "", err
+		}
+		if err := m.saveRest(loose); err != nil {
+			return badMark, "", err
+		}
+		if err := m.putLoose(ctx, loose); err != nil {
+			return badMark, "", err
+		}
+		rows, err := m.putBackDesign(ctx)
+		if err != nil {
+			return badMark, "", err
+		}
+		notes = append(notes, rows...)
+		m.run.Rest = append(m.run.Rest, notes...)
+		back, left := splitNotes(notes)
+		changed = len(back) > 0
+		return restMark(back, left), restWords(back, left), nil
+	})
+	return changed, err
+}
+
+func splitNotes(notes []RestNote) (back, left []string) {
+	for _, note := range notes {
+		if note.Left {
+			left = append(left, note.What)
+		} else {
+			back = append(back, note.What)
+		}
+	}
+	return back, left
+}
+
+func restMark(back, left []string) progress.Mark {
+	if len(back)+len(left) == 0 {
+		return goodMark
+	}
+	return noteMark
+}
+
+func restWords(back, left []string) string {
+	var parts []string
+	if len(back) > 0 {
+		parts = append(parts, "put back, too: "+list(back, 4))
+	}
+	if len(left) > 0 {
+		parts = append(parts, "changed meanwhile and left as it is: "+list(left, 4))
+	}
+	if len(parts) == 0 {
+		return "as in the snapshot"
+	}
+	return strings.Join(parts, "; ")
+}
+
+// planRest lists what differs outside of themes, plugins and caches.
+func (m *motion) planRest(ctx context.Context) (loose []looseChange, notes []RestNote, err error) {
+	layout := m.site.CMS.Layout()
+	for _, area := range m.manifest.Areas {
+		now, ok := m.areaNow(area)
+		if !ok {
+			continue
+		}
+		present, err := files.ReadTreeKnowing(ctx, m.site.Place, area.Path, site.LeavesOut(now), m.manifest.KnownHashes(area.Name))
+		if err != nil {
+			return nil, nil, err
+		}
+		for _, differ := range files.Content.Compare(area.Tree(), present) {
+			at := path.Join(area.Path, differ.Path)
+			i := slices.IndexFunc(area.Items, func(item snapshot.Item) bool { return item.Path == differ.Path })
+			known := i >= 0
+			switch {
+			case m.inGroup(at): // proved by itself
+			case below(at, layout.Themes) || below(at, layout.Plugins):
+				notes = append(notes, RestNote{What: at, Done: "another component: left as it is", Left: true})
+			case below(at, layout.Uploads) && isMedia(at, present, differ.Path):
+				notes = append(notes, RestNote{What: at, Done: "it may be an author's or a visitor's: left as it is", Left: true})
+			case !known:
+				loose = append(loose, looseChange{area: area, path: differ.Path})
+				notes = append(notes, RestNote{What: at, Done: "was not there before: taken away", Saved: m.restFolder()})
+			default:
+				loose = append(loose, looseChange{area: area, path: differ.Path, item: &area.Items[i]})
+				notes = append(notes, RestNote{What: at, Done: "as in " + m.manifest.Name + " again", Saved: m.restFolder()})
+			}
+		}
+	}
+	return loose, notes, nil
+}
+
+// areaNow returns a snapshot's area as the site has it now, with what is left out then or now.
+func (m *motion) areaNow(area snapshot.Area) (cms.Area, bool) {
+	areas := m.site.Areas()
+	i := slices.IndexFunc(areas, func(a cms.Area) bool { return a.Name == area.Name && a.Path == area.Path })
+	if i < 0 {
+		return cms.Area{}, false
+	}
+	now := areas[i]
+	now.LeaveOut = slices.Concat(now.LeaveOut, area.LeaveOut)
+	return now, true
+}
+
+func (m *motion) inGroup(at string) bool {
+	return slices.ContainsFunc(m.changes, func(c *change) bool { return at == c.live || strings.HasPrefix(at, c.live+"/") })
+}
+
+func below(at, folder string) bool { return folder != "" && strings.HasPrefix(at, folder+"/") }
+
+// generated are the endings of files that programs write for pages. What else lies among the
+// uploads is what people put there.
+var generated = []string{".css", ".js", ".mjs", ".json", ".php", ".html", ".htm", ".map", ".htaccess", ".tmp", ".log", ".less", ".scss", ".xml"}
+
+// isMedia tells of what people upload, and of the folders made for it.
+func isMedia(at string, present files.Tree, rel string) bool {
+	i := slices.IndexFunc(present, func(item files.Item) bool { return item.Path == rel })
+	if i >= 0 && present[i].Kind == files.Folder {
+		return true // an empty folder shows nowhere; what is in it is looked at by itself
+	}
+	return !slices.Contains(generated, strings.ToLower(path.Ext(at))) && path.Base(at) != ".htaccess"
+}
+
+func (m *motion) restFolder() string { return filepath.Join(m.run.Folder, "files-before-going-back") }
+
+// saveRest keeps what is there now in the run, before it is replaced or taken away.
+func (m *motion) saveRest(loose []looseChange) error {
+	for _, change := range loose {
+		at := path.Join(change.area.Path, change.path)
+		entry, err := m.site.Place.Lstat(at)
+		if errors.Is(err, fs.ErrNotExist) || (err == nil && entry.Kind != files.File) {
+			continue
+		}
+		if err != nil {
+			return err
+		}
+		if err := m.saveFile(at, filepath.Join(m.restFolder(), change.area.Name, filepath.FromSlash(change.path))); err != nil {
+			return fmt.Errorf("keep %s in the run: %w", at, err)
+		}
+	}
+	return nil
+}
+
+func (m *motion) saveFile(at, to string) error {
+	from, err := m.site.Place.Open(at, 0)
+	if err != nil {
+		return err
+	}
+	defer from.Close()
+	if err := os.MkdirAll(filepath.Dir(to), 0o700); err != nil {
+		return err
+	}
+	file, err := os.OpenFile(to, os.O_WRONLY|os.O_CREATE|os.O_TRUNC, 0o600)
+	if err != nil {
+		return err
+	}
+	_, err = io.Copy(file, from)
+	return errors.Join(err, file.Sync(), file.Close())
+}
+
+// putBackDesign puts back rows that hold how the site looks, in tables whose other rows are
+// visitors' and authors'.
+func (m *motion) putBackDesign(ctx context.Context) ([]RestNote, error) {
+	if m.db == nil {
+		return nil, nil
+	}
+	moment, err := m.db.Read(ctx)
+	if err != nil {
+		return nil, fmt.Errorf("read the database: %w", err)
+	}
+	plan, notes, err := m.planDesign(ctx, moment)
+	if err := errors.Join(err, moment.Close()); err != nil || plan.change.Empty() {
+		return notes, err
+	}
+	return notes, m.applyTables(ctx, plan)
+}
+
+func (m *motion) planDesign(ctx context.Context, moment database.Moment) (*tablePlan, []RestNote, error) {
+	plan := &tablePlan{change: database.Change{Tag: m.run.Name, KeepCounters: true}}
+	now, err := database.Survey(ctx, moment, nil)
+	if err != nil {
+		return plan, nil, err
+	}
+	var notes []RestNote
+	for _, differ := range database.CompareTables(m.manifest.Described(), now) {
+		i := slices.IndexFunc(m.manifest.Tables, func(t snapshot.Table) bool { return t.Name == differ.Name })
+		purpose := m.site.CMS.Purpose(differ.Name)
+		if i < 0 || differ.Now.Kind != database.BaseTable || purpose == cms.Settings || purpose == cms.Volatile || differ.Fate == database.Altered || differ.Fate == database.Dropped {
+			continue
+		}
+		before := m.manifest.Tables[i]
+		present := func(ctx context.Context, each func(database.Row) error) error {
+			return moment.Rows(ctx, differ.Now, each)
+		}
+		rows, err := database.CompareRows(ctx, before.Table, m.store.Rows(before), present)
+		if err != nil {
+			return plan, nil, err
+		}
+		patch, left := m.designOf(before.Table, rows)
+		if n := len(patch.Put) + len(patch.Remove); n > 0 {
+			plan.change.Patches = append(plan.change.Patches, patch)
+			plan.save = append(plan.save, differ.Now)
+			notes = append(notes, RestNote{What: fmt.Sprintf("%s of %s", plural(n, "row"), before.Name), Done: "templates and styles in the database: as in " + m.manifest.Name + " again", Saved: filepath.Join(m.run.Folder, "rows-before-going-back")})
+		}
+		if left > 0 {
+			notes = append(notes, RestNote{What: fmt.Sprintf("%s of %s", plural(left, "row"), before.Name), Done: "authors' or visitors' writes: left as they are", Left: true})
+		}
+	}
+	return plan, notes, nil
+}
+
+// designOf picks the changed rows that hold how the site looks, and counts the others.
+func (m *motion) designOf(table database.Table, rows database.RowChanges) (patch database.Patch, left int) {
+	patch.Table = table
+	ours := func(row database.Row) bool {
+		design := m.site.CMS.IsDesign(table, row)
+		if !design && !m.site.CMS.RewrittenByItself(table, row) {
+			left++
+		}
+		return design
+	}
+	for _, row := range rows.Added {
+		if ours(row) {
+			patch.Remove = append(patch.Remove, row)
+		}
+	}
+	for _, row := range rows.Removed {
+		if ours(row) {
+			patch.Put = append(patch.Put, row)
+		}
+	}
+	for _, pair := range rows.Changed {
+		if ours(pair[0]) {
+			patch.Put = append(patch.Put, pair[0])
+		}
+	}
+	return patch, left
+}

@@ -1,0 +1,121 @@
+package update
+
+import (
+	"fmt"
+	"path/filepath"
+
+	"wetland/core/site"
+	"wetland/core/site/cms"
+	"wetland/core/smoke"
+	"wetland/core/version"
+)
+
+// A return to an older version on purpose is the way out of trouble: a broken site does not
+// stand against it, and its pages are judged by their health, not by how they were with the
+// version that is left.
+
+// returning is such a return under way.
+type returning struct {
+	record *smoke.Take // the pages of when the version was last here and sound; nil: none
+	words  string      // which version, when it was last here, and how its pages were
+}
+
+// isReturn tells whether one component alone goes back to an older version, or is brought
+// back by name.
+func (m *motion) isReturn() bool {
+	if len(m.changes) != 1 || m.changes[0].target.New {
+		return false
+	}
+	t := m.changes[0].target
+	return m.options.Return || version.Between(t.From, t.To) == version.Backward
+}
+
+// findReturn looks for the record of the version that is wanted back.
+func (m *motion) findReturn() error {
+	if !m.isReturn() {
+		return nil
+	}
+	t := m.changes[0].target
+	found, err := lastHere(m.site.Workspace, t.Kind, t.Folder, t.To)
+	if err != nil {
+		return err
+	}
+	m.returning = &returning{words: fmt.Sprintf("no run has looked at pages with %s %s: they are judged by their health alone", t.Folder, versionText(t.To))}
+	if found == nil {
+		return nil
+	}
+	judgement := m.weigh(smoke.Judge(nil, found.pages))
+	how := "its pages were sound then"
+	if judgement.Verdict == smoke.Sound {
+		m.returning.record = found.pages
+	} else {
+		how = fmt.Sprintf("%d of its %s were %s then", len(judgement.Failing()), plural(len(judgement.Pages), "page"), judgement.Verdict)
+	}
+	m.returning.words = fmt.Sprintf("%s %s was last looked at on %s (%s): %s", t.Folder, versionText(t.To), found.pages.At.Local().Format("2 January 2006, 15:04"), found.run, how)
+	return nil
+}
+
+// sighting is the pages as they were with a version in place.
+type sighting struct {
+	run   string
+	pages *smoke.Take
+}
+
+// lastHere returns the newest look at the pages with this version of a component in place;
+// nil if no run took one.
+func lastHere(w *site.Workspace, kind cms.Kind, folder, wanted string) (*sighting, error) {
+	runs, err := Runs(w)
+	if err != nil {
+		return nil, err
+	}
+	for i := len(runs) - 1; i >= 0; i-- {
+		run := runs[i]
+		t := run.component(kind, folder)
+		if t == nil || run.State == UnderWay {
+			continue
+		}
+		file := ""
+		switch {
+		case t.To == wanted && t.Fate == FateKept:
+			file = run.PagesFile
+		case t.From == wanted:
+			file = BaselineFile
+		}
+		if file == "" {
+			continue
+		}
+		if pages, err := smoke.LoadTake(filepath.Join(run.Folder, file)); err == nil { // else an older one serves
+			return &sighting{run.Name, pages}, nil
+		}
+	}
+	return nil, nil
+}
+
+// judgeNew judges pages with the new versions in place.
+func (m *motion) judgeNew(take *smoke.Take) *smoke.Judgement {
+	if m.returning == nil {
+		return m.against(m.baseline)(take)
+	}
+	return m.weigh(smoke.JudgeReturn(m.baseline, m.returning.record, take))
+}
+
+// betterWords says which pages were broken and are not any more.
+func betterWords(j *smoke.Judgement) string {
+	if j == nil || len(j.Better) == 0 {
+		return ""
+	}
+	return fmt.Sprintf(" %s that %s broken %s sound now: %s.", plural(len(j.Better), "page"), wasWere(len(j.Better)), isAre(len(j.Better)), list(j.Better, 4))
+}
+
+func wasWere(n int) string {
+	if n == 1 {
+		return "was"
+	}
+	return "were"
+}
+
+// takeAnyway is the command that takes a version though its pages are broken.
+func (m *motion) takeAnyway() string {
+	t := m.changes[0].target
+	return fmt.Sprintf("wetland restore %s@%s --keep-broken    takes it all the same", t.Folder, t.To)
+}
