@@ -23,7 +23,8 @@ PACKAGE is a zip file, or NAME or NAME@VERSION from the shelf.`,
 		Example: `  wetland examine harbourlight-3.0.0.zip
   wetland examine harbourlight@2.5.2 tidetable
   wetland examine harbourlight@2.5.1 --diff front.html`,
-		Args: cobra.MinimumNArgs(1),
+		Args:              cobra.MinimumNArgs(1),
+		ValidArgsFunction: a.offer(0, true, onShelf),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			w, err := a.loadSettled()
 			if err != nil {

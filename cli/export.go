@@ -13,8 +13,9 @@ func (a *app) exportCommand() *cobra.Command {
 		Long: `Write a snapshot into an empty folder, in formats that plain tools read: the files as
 a tar archive packed with zstd, the tables as statements for the database's own
 client, and a note of how to load them. Every byte is proved while it is written.`,
-		Example: `  wetland export snap-1 /srv/handover`,
-		Args:    cobra.ExactArgs(2),
+		Example:           `  wetland export snap-1 /srv/handover`,
+		Args:              cobra.ExactArgs(2),
+		ValidArgsFunction: a.offerThenFolder(snapshots),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			w, err := a.loadSettled()
 			if err != nil {

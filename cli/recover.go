@@ -41,9 +41,12 @@ one had been judged sound already. Files, tables and pages are proved as always.
 			if run == nil {
 				return err
 			}
-			if run.State == update.PutBack || run.State == update.PutBackDoubt || run.State == update.KeptPart || run.State == update.Stopped {
+			if run.State == update.PutBack || run.State == update.KeptPart || run.State == update.Stopped {
 				// Recovering was asked for, and is done: that is a success.
-				return a.recovered(w, run, err)
+				return a.recovered(w, run, err, exitSound)
+			}
+			if run.State == update.PutBackDoubt {
+				return a.recovered(w, run, err, exitDoubts)
 			}
 			return a.ended(w, run, err)
 		},
@@ -52,11 +55,12 @@ one had been judged sound already. Files, tables and pages are proved as always.
 	return command
 }
 
-func (a *app) recovered(w *site.Workspace, run *update.Run, err error) error {
+// recovered writes how a run was settled. The code is what settling came to, not the run.
+func (a *app) recovered(w *site.Workspace, run *update.Run, err error, code int) error {
 	ended := a.ended(w, run, err)
-	var code *exitError
-	if err == nil && errors.As(ended, &code) {
-		return nil
+	var told *exitError
+	if err == nil && errors.As(ended, &told) {
+		return exit(code)
 	}
 	return ended
 }

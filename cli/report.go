@@ -21,7 +21,8 @@ after, what was done and how long it took, and what to do next. --as prints anot
 form instead: markdown for a ticket, junit for a build server.`,
 		Example: `  wetland report run-1
   wetland report run-1 --as markdown`,
-		Args: cobra.ExactArgs(1),
+		Args:              cobra.ExactArgs(1),
+		ValidArgsFunction: a.offer(1, false, runs),
 		RunE: func(_ *cobra.Command, args []string) error {
 			w, err := a.load()
 			if err != nil {

@@ -34,7 +34,8 @@ before comes back.`,
   wetland restore snap-1 --only tidetable
   wetland restore snap-1 --only database --keep-new
   wetland restore snap-1 --into /srv/rehearsal --into-database rehearsal`,
-		Args: cobra.ExactArgs(1),
+		Args:              cobra.ExactArgs(1),
+		ValidArgsFunction: a.offer(1, false, wanted),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			w, err := a.loadSettled()
 			if err != nil {
@@ -66,6 +67,7 @@ before comes back.`,
 	command.Flags().StringVar(&into.Database, "into-database", "", "restore a copy of the tables into this empty or new database of the same server instead")
 	command.Flags().BoolVar(&keepBroken, "keep-broken", false, "with NAME@VERSION: keep that version though its pages are broken")
 	command.Flags().BoolVar(&o.AllowGap, "allow-gap", false, "where two folders cannot be exchanged in one step, accept an instant without the folder")
+	completeFlag(command, "only", a.offer(0, false, parts))
 	return command
 }
 

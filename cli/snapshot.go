@@ -58,11 +58,12 @@ an earlier snapshot holds already is not stored again.`,
 func (a *app) pinCommand() *cobra.Command {
 	var off bool
 	command := &cobra.Command{
-		Use:     "pin SNAPSHOT",
-		Short:   "Keep a snapshot, however old it gets",
-		Long:    `Pin a snapshot: wetland tidy never lets go of it. With --off it may go again.`,
-		Example: "  wetland pin snap-1\n  wetland pin snap-1 --off",
-		Args:    cobra.ExactArgs(1),
+		Use:               "pin SNAPSHOT",
+		Short:             "Keep a snapshot, however old it gets",
+		Long:              `Pin a snapshot: wetland tidy never lets go of it. With --off it may go again.`,
+		Example:           "  wetland pin snap-1\n  wetland pin snap-1 --off",
+		Args:              cobra.ExactArgs(1),
+		ValidArgsFunction: a.offer(1, false, snapshots),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			w, err := a.loadSettled()
 			if err != nil {
@@ -117,7 +118,8 @@ database, which is made for that and taken away again, and what the engine makes
 them is compared. Nothing on the site is touched.`,
 		Example: `  wetland verify snap-1
   wetland verify snap-1 --deep`,
-		Args: cobra.ExactArgs(1),
+		Args:              cobra.ExactArgs(1),
+		ValidArgsFunction: a.offer(1, false, snapshots),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			w, err := a.loadSettled()
 			if err != nil {

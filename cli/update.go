@@ -53,6 +53,7 @@ the other plugins.`,
 			}
 			return nil
 		},
+		ValidArgsFunction: a.offer(0, true, onShelf),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			w, err := a.loadSettled()
 			if err != nil {
@@ -224,9 +225,10 @@ func (a *app) ended(w *site.Workspace, run *update.Run, err error) error {
 	if s.silent && code != exitSound {
 		s = newScreen(a.errs, false)
 	}
-	if run.Judgement != nil && run.Judgement.Verdict != smoke.Sound && len(run.Probes) == 0 {
-		s.print("\n%s\n", s.bold("What was found"))
+	if head := foundHead(run); head != "" {
+		s.print("\n%s\n", s.bold(head))
 		s.pages(run.Judgement.Pages, true)
+		s.notCompared(run.Judgement)
 	}
 	s.afterReturn(run)
 	if len(run.Database) > 0 {
@@ -249,6 +251,19 @@ func (a *app) ended(w *site.Workspace, run *update.Run, err error) error {
 	s.next(run.Next)
 	s.print("\n%s\n", s.faint(s.wrap(recorded, "")))
 	return exit(code)
+}
+
+// foundHead is what stands over the pages' findings; "" if there is nothing to tell.
+func foundHead(run *update.Run) string {
+	switch {
+	case run.Judgement == nil || len(run.Probes) > 0:
+		return ""
+	case run.Judgement.Verdict != smoke.Sound:
+		return "What was found"
+	case run.Returning && slices.ContainsFunc(run.Judgement.Pages, func(p smoke.PageVerdict) bool { return len(p.Findings) > 0 }):
+		return "What differs from before"
+	}
+	return ""
 }
 
 // afterReturn writes what was found once all was put back: outside of the components, and on

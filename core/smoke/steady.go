@@ -112,3 +112,16 @@ func (f Finding) Subject() string {
 	}
 	return f.What
 }
+
+// Within tells whether all that counts in a judgement is in another one, too.
+func (j *Judgement) Within(other *Judgement) bool {
+	found := map[string]bool{}
+	for _, page := range other.Pages {
+		for _, finding := range page.Findings {
+			found[finding.Page+"\x00"+elementOf(finding)] = found[finding.Page+"\x00"+elementOf(finding)] || finding.Counts()
+		}
+	}
+	return !slices.ContainsFunc(j.Pages, func(p PageVerdict) bool {
+		return slices.ContainsFunc(p.Findings, func(f Finding) bool { return f.Counts() && !found[f.Page+"\x00"+elementOf(f)] })
+	})
+}

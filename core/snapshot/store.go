@@ -156,8 +156,14 @@ func hold(ctx context.Context, guard string, alone bool) (release func() error, 
 }
 
 // Names lists the snapshots, oldest first.
-func (s *Store) Names() ([]string, error) {
-	listed, err := s.bytes.List(manifestFolder)
+func (s *Store) Names() ([]string, error) { return namesIn(s.bytes) }
+
+// NamesIn lists the snapshots of the store in a folder, oldest first, without opening it:
+// names are not sealed. There are none in a folder that is not there.
+func NamesIn(dir string) ([]string, error) { return namesIn(diskBytes{dir}) }
+
+func namesIn(store Bytes) ([]string, error) {
+	listed, err := store.List(manifestFolder)
 	var names []string
 	for _, name := range listed {
 		if base, ok := strings.CutSuffix(path.Base(name), manifestSuffix); ok && number(base) > 0 {

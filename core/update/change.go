@@ -273,6 +273,9 @@ func (m *motion) shelve(ctx context.Context, c *change) string {
 	if c.target.New {
 		return c.target.Folder + " was not installed before and is not active: that is for you to do, in the CMS"
 	}
+	if c.target.From == c.target.To { // beside its original it would only be in the way
+		return fmt.Sprintf("%s as it was is in %s", c.target.Folder, m.manifest.Name)
+	}
 	old, _ := site.Component(m.components, c.target.Kind, c.target.Folder)
 	old.Version = c.target.From
 	kept, err := m.shelf().Keep(ctx, old, c.oldTree, reread(m.site.Place, c.staged), "replaced by "+m.run.Name)

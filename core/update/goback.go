@@ -175,8 +175,17 @@ func (m *motion) stillDoubtful() string {
 		return ""
 	}
 	failing := m.doubtful.Failing()
-	return fmt.Sprintf(" %s still %s from before: %s. Look at %s with your own eyes. What was found there changes by itself, or with what was left as it is; the next update does not count it.",
+	words := fmt.Sprintf(" %s still %s from before: %s. Look at %s with your own eyes.",
 		plural(len(failing), "page"), map[bool]string{true: "differs", false: "differ"}[len(failing) == 1], firstFinding(m.doubtful), list(failing, 3))
+	if m.notItsDoing() {
+		words += " The same is found with the version before: it is not the update's doing."
+	}
+	return words + " The next update does not count it."
+}
+
+// notItsDoing tells whether all that was found with the new versions is found without them, too.
+func (m *motion) notItsDoing() bool {
+	return m.doubtful != nil && m.run.Judgement != nil && m.run.Judgement.Within(m.doubtful)
 }
 
 func (m *motion) exposedWords() string {

@@ -165,3 +165,24 @@ func Pin(w *site.Workspace, name string, pinned bool, guard Guard) error {
 	defer store.Close()
 	return store.Pin(name, pinned)
 }
+
+// SnapshotNames lists the workspace's snapshots, oldest first, without opening the store.
+func SnapshotNames(w *site.Workspace) ([]string, error) { return snapshot.NamesIn(w.Store()) }
+
+// ComponentNames lists the folders of the site's themes and plugins; none where they cannot
+// be read.
+func ComponentNames(w *site.Workspace) []string {
+	opened, err := site.Open(context.Background(), files.Local{}, w)
+	if err != nil {
+		return nil
+	}
+	components, err := opened.CMS.Components(context.Background(), nil)
+	if err != nil {
+		return nil
+	}
+	var names []string
+	for _, component := range components {
+		names = append(names, component.Folder)
+	}
+	return names
+}

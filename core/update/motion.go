@@ -769,7 +769,9 @@ func (m *motion) finishAfter(ctx context.Context, reason string) (*Run, error) {
 		parts = append(parts, fmt.Sprintf(" Not touched: %s.", titles(rest)))
 	}
 	next := []string{"Tell the vendor what broke: the findings are in " + m.run.Folder, "wetland shelf    lists the other versions at hand"}
-	if m.run.Judgement != nil && m.run.Judgement.Verdict == smoke.Doubtful {
+	if m.notItsDoing() {
+		next = []string{m.nextTry()}
+	} else if m.run.Judgement != nil && m.run.Judgement.Verdict == smoke.Doubtful {
 		next = append(next, "wetland accept "+m.run.Name+" --because WHY    if it is as it should be; then update again")
 	}
 	if m.returning != nil && m.run.Judgement != nil && m.run.Judgement.Verdict == smoke.Broken && len(m.kept) == 0 {
