@@ -95,10 +95,10 @@ the other plugins.`,
 func (a *app) update(ctx context.Context, w *site.Workspace, o update.Options) error {
 	run, err := update.Update(ctx, w, o)
 	ended := a.ended(w, run, a.orNothingNewer(err))
-	if run == nil || err != nil || !run.Refused() || !a.asks() || ctx.Err() != nil {
+	if run == nil || err != nil || !run.FailedReturn() || !a.asks() || ctx.Err() != nil {
 		return ended
 	}
-	if a.ask(ctx, fmt.Sprintf("\nThe site is as it was. Take %s all the same, broken pages included? Type take, or press\nEnter to leave it: ", run.Title())) != "take" {
+	if a.ask(ctx, fmt.Sprintf("\nThe site is as it was. Put %s %s in place all the same, with its broken pages?\nType take, or press Enter to leave it: ", run.Components[0].Name, run.Components[0].To)) != "take" {
 		return ended
 	}
 	o.KeepBroken = true
@@ -171,7 +171,7 @@ func changeWords(c update.PlannedChange, withKind bool) string {
 	if c.New {
 		return fmt.Sprintf("%s%s (%s)  %s, not installed yet: it will be installed, not active", lead, c.Name, c.Folder, orUnknown(c.To))
 	}
-	return fmt.Sprintf("%s%s (%s)  %s -> %s  %s", lead, c.Name, c.Folder, orUnknown(c.From), orUnknown(c.To), c.Distance)
+	return fmt.Sprintf("%s%s (%s)  %s -> %s  %s", lead, c.Name, c.Folder, orUnknown(c.From), orUnknown(c.To), c.Distance.Word())
 }
 
 func orUnknown(version string) string {

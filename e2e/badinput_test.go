@@ -244,6 +244,19 @@ func TestReadOnlySite(t *testing.T) {
 	if err := os.Chmod(themes, 0o755); err != nil {
 		t.Fatal(err)
 	}
+	// What cannot be given is told apart, each with its own remedy.
+	theme := filepath.Join(themes, "harbourlight")
+	must(t, os.Chown(theme, 65534, 0))
+	refused := asUser().want(t, 2, theme+" belongs to the group root, and nobody on", "is not in it", "usermod -aG root nobody", "chmod g+s", "the pages were not looked at")
+	if strings.Contains(refused.err, "Run Wetland as that user") {
+		t.Errorf("the owner is not what is wrong\n%s", refused)
+	}
+	must(t, os.Chown(theme, 0, 65534))
+	refused = asUser().want(t, 2, theme+" belongs to the user root", "sudo -u root wetland")
+	if strings.Contains(refused.err, "usermod") {
+		t.Errorf("the group is not what is wrong\n%s", refused)
+	}
+	must(t, os.Chown(theme, 65534, 65534))
 	asUser().want(t, 0, "Kept.")
 	for _, item := range tree(t, filepath.Join(themes, "harbourlight")) {
 		if item.Owner != 65534 || item.Group != 65534 {

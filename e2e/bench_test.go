@@ -71,3 +71,21 @@ func BenchmarkUpdate(b *testing.B) {
 	b.ReportMetric(float64(whole)/float64(parts), "update/parts")
 	b.ReportMetric(whole.Seconds()/float64(b.N), "s-update")
 }
+
+// BenchmarkRefusal compares a refusal that needs no page with looking at the pages once, with
+// a browser configured.
+func BenchmarkRefusal(b *testing.B) {
+	f := layOut(b)
+	f.run(b, "adopt", f.root, "--address", f.address).want(b, 0)
+	var refused, looked time.Duration
+	for b.Loop() {
+		start := time.Now()
+		f.run(b, "update", f.pkg("harbourlight-3.0.0")).want(b, 2, "the pages were not looked at")
+		refused += time.Since(start)
+		start = time.Now()
+		f.run(b, "smoke").want(b, 0)
+		looked += time.Since(start)
+	}
+	b.ReportMetric(float64(refused)/float64(looked), "refusal/look")
+	b.ReportMetric(refused.Seconds()/float64(b.N), "s-refusal")
+}

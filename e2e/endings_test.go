@@ -183,6 +183,17 @@ func TestDeadPageIsLeftOut(t *testing.T) {
 	f.run(t, "update", f.pkg("harbourlight-2.5.0"), "--allow-older").want(t, 3, "Put back.")
 }
 
+// The site's own rules hold wherever pages are looked at twice.
+func TestWeighHoldsWhileLearning(t *testing.T) {
+	f := adopted(t)
+	f.breakPage(t)
+	f.run(t, "smoke", "--learn").want(t, 2, "Not recorded.")
+	config, err := os.ReadFile(f.config())
+	must(t, err, os.WriteFile(f.config(), append(config, "\n[[weigh]]\ncheck = \"status\"\nas = \"sound\"\nbecause = \"it is being rebuilt\"\n\n[[weigh]]\ncheck = \"error text\"\nas = \"sound\"\nbecause = \"it is being rebuilt\"\n"...), 0o600))
+	f.run(t, "smoke", "--learn").want(t, 0, "Recorded.")
+	f.run(t, "update", f.pkg("enquiries-1.2.0")).want(t, 0, "Kept.")
+}
+
 // What needs no page is told before the pages are looked at.
 func TestRefusedBeforeThePagesAreLookedAt(t *testing.T) {
 	var asked atomic.Int64

@@ -28,9 +28,9 @@ func TestReturnFromABrokenTheme(t *testing.T) {
 			f := adopted(t)
 			f.run(t, "update", f.pkg("harbourlight-2.5.2")).want(t, 0, "Kept.")
 			breakIt(t, f)
-			// An update says why it cannot tell, and names no option that is not there.
-			f.run(t, "update", f.pkg("harbourlight-2.5.1")).want(t, 2)
-			result := f.run(t, "restore", "harbourlight@2.4.1").want(t, 0, "harbourlight 2.4.1 was last looked at on", "(run-1): its pages were sound then", "Kept.", "the pages are sound")
+			// An update still says why it cannot tell.
+			f.run(t, "update", f.pkg("enquiries-1.2.0")).want(t, 2, "Pages are already broken, so it could not be told whether the update broke them.", "--accept-present")
+			result := f.run(t, "restore", "harbourlight@2.4.1").want(t, 0, "harbourlight 2.4.1 was last here on", "(run-1): its pages were sound then", "Kept.", "the pages are sound")
 			if name != "no header" {
 				result.want(t, 0, "That is no reason against a return", "broken", "sound now: /")
 			}
@@ -58,7 +58,7 @@ func TestReturnToAnotherLayout(t *testing.T) {
 	f := adopted(t)
 	f.run(t, "update", f.pkg("harbourlight-3.0.0"), "--allow-major", "--in-doubt", "keep").want(t, 4)
 	// With a record of how it was.
-	f.run(t, "update", f.pkg("harbourlight-2.4.1"), "--allow-older", "--allow-major").want(t, 0, "last looked at", "Kept.")
+	f.run(t, "update", f.pkg("harbourlight-2.4.1"), "--allow-older", "--allow-major").want(t, 0, "was last here on", "Kept.")
 	f.wantTheme(t, "2.4.1")
 	// Without one: in another workspace nobody has looked at it.
 	f.run(t, "restore", "harbourlight@3.0.0").want(t, 0, "Kept.")
@@ -95,6 +95,14 @@ func TestReturnToABrokenVersion(t *testing.T) {
 		t.Errorf("exit code %d\n%s", code, shown)
 	}
 	f.wantTheme(t, "2.5.2")
+	command = exec.Command(program, "restore", "harbourlight@2.5.0")
+	command.Dir = f.care
+	terminal = testenv.OnTerminal(t, command)
+	terminal.Answer(t, "Type take, or press", "take", false)
+	if code, shown := terminal.Wait(); code != 4 || !strings.Contains(shown, "as you wanted it") {
+		t.Errorf("exit code %d\n%s", code, shown)
+	}
+	f.run(t, "restore", "harbourlight@2.5.2").want(t, 0, "Kept.")
 	f.run(t, "restore", "harbourlight@2.5.0", "--keep-broken").want(t, 4, "as you wanted it, with broken pages")
 	if text, err := os.ReadFile(filepath.Join(f.root, "themes/harbourlight/theme.toml")); err != nil || !strings.Contains(string(text), `"2.5.0"`) {
 		t.Errorf("the version that was wanted is not there: %v\n%s", err, text)

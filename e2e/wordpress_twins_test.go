@@ -61,7 +61,7 @@ func TestWordPressReturnFromABrokenTheme(t *testing.T) {
 			}); err != nil {
 				t.Fatal(err)
 			}
-			wetland(t, workspace, "restore", "twentytwentyone@1.7").want(t, 0, "last looked at", "That is no reason against a return", "Kept.", "the pages are sound", "sound now")
+			wetland(t, workspace, "restore", "twentytwentyone@1.7").want(t, 0, "was last here on", "That is no reason against a return", "Kept.", "the pages are sound", "sound now")
 			wetland(t, workspace, "smoke").want(t, 0, "Sound.")
 		})
 	}

@@ -64,6 +64,11 @@ chromium --headless --no-sandbox --disable-gpu --hide-scrollbars --window-size=1
 "$program" restore enquiries@1.1.0 --workspace "$stage/demo/care" >/dev/null 2>&1
 shot plan "wetland update --all --allow-major --plan"
 shot culprit "wetland update --all --allow-major --search yes --in-doubt back"
+# A theme that was broken on the live site; an older version was here before.
+for version in 2.4.1 2.5.2; do "$program" restore harbourlight@$version --workspace "$stage/demo/care" >/dev/null 2>&1; done
+sed -i 's/{{range .Notices}}/{{template "no-such-part" .}}&/' "$stage/demo/site/themes/harbourlight/notices.html"
+shot return "wetland restore harbourlight@2.4.1"
+"$program" restore harbourlight@2.5.2 --workspace "$stage/demo/care" >/dev/null 2>&1
 shot shelf "wetland shelf"
 shot restore "wetland restore snap-1 --yes"
 shot tidy "wetland tidy --yes"
@@ -75,4 +80,4 @@ update=$!
 until grep -qs '"step":"swapped"' "$(ls -td "$stage"/demo/care/runs/run-*/ | head -1)journal.jsonl"; do :; done
 kill -9 $update
 shot recover "wetland recover"
-shot adopt "wetland adopt ../site --address $address --name Otterby-Ferry --workspace ../second"
+shot adopt "wetland adopt ../site --address $address --workspace ../second"

@@ -211,7 +211,8 @@ func (s Shelf) List() ([]Entry, error) {
 var ErrNotOnShelf = errors.New("the shelf has no such package")
 
 // Pick returns the package that NAME or NAME@VERSION means: the newest version if
-// none is named. A name that means several is an error that lists them.
+// none is named. The vendor's package comes before the files of that version as they were on
+// the site. A name that means several is an error that lists them.
 func (s Shelf) Pick(name string) (Entry, error) {
 	folder, wanted, named := strings.Cut(name, "@")
 	entries, err := s.List()
@@ -231,12 +232,32 @@ func (s Shelf) Pick(name string) (Entry, error) {
 		return Entry{}, fmt.Errorf("%s: %w", name, ErrNotOnShelf)
 	}
 	first := fit[0]
-	for _, other := range fit[1:] {
-		if version.Compare(other.Version, first.Version) == 0 && other.Content != first.Content {
-			return Entry{}, fmt.Errorf("%s means several packages of the same version with different content: %s and %s. Name the file", name, first.File, other.File)
+	same := slices.DeleteFunc(fit, func(e Entry) bool { return version.Compare(e.Version, first.Version) != 0 })
+	if originals := slices.DeleteFunc(slices.Clone(same), func(e Entry) bool { return e.FromSite }); len(originals) > 0 {
+		same = originals // what was read off the site may be edited, or damaged
+	}
+	for _, other := range same[1:] {
+		if other.Content != same[0].Content {
+			return Entry{}, fmt.Errorf("%s means several packages of the same version with different content: %s and %s. Name the file", name, same[0].File, other.File)
 		}
 	}
-	return first, nil
+	return same[0], nil
+}
+
+// OffSite returns the package on the shelf that has the version of another one as it was on
+// the site, with whatever was edited there; ok is false if there is none.
+func (s Shelf) OffSite(of Entry) (found Entry, ok bool) {
+	entries, err := s.List()
+	if err != nil {
+		return Entry{}, false
+	}
+	i := slices.IndexFunc(entries, func(e Entry) bool {
+		return e.FromSite && e.Kind == of.Kind && e.Folder == of.Folder && version.Compare(e.Version, of.Version) == 0 && e.Content != of.Content
+	})
+	if i < 0 || of.FromSite {
+		return Entry{}, false
+	}
+	return entries[i], true
 }
 
 func writeArchive(to io.Writer, folder string, tree files.Tree, source files.Source) error {

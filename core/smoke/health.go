@@ -17,6 +17,9 @@ func JudgeReturn(left, record, now *Take) *Judgement {
 	judgement := Judge(left, now)
 	for i := range judgement.Pages {
 		page := &judgement.Pages[i]
+		if facts, ok := left.Page(page.Path); ok && broken(facts) { // what it lacks it lacks against an error
+			page.Findings = slices.DeleteFunc(page.Findings, func(f Finding) bool { return !f.fault })
+		}
 		for k := range page.Findings {
 			weighReturn(&page.Findings[k], record, now)
 		}
@@ -32,6 +35,11 @@ const (
 	otherVersion = "the versions differ in this; it does not count"
 	goneHere     = "gone in this version; look whether it is missed"
 )
+
+// broken tells of a page with a fault that breaks it.
+func broken(f Facts) bool {
+	return slices.ContainsFunc(faults(f), func(fault Finding) bool { return fault.Verdict == Broken })
+}
 
 func weighReturn(finding *Finding, record, now *Take) {
 	switch {

@@ -125,7 +125,7 @@ func judgePage(before *Take, now Facts) PageVerdict {
 	for _, finding := range faults(now) {
 		add(finding, true)
 	}
-	if was != nil && was.Problem == "" && now.Problem == "" {
+	if was != nil && now.Problem == "" && !was.useless() {
 		for _, finding := range losses(*was, now) {
 			if !before.moves(now.Path, finding) {
 				add(finding, false)
@@ -133,6 +133,13 @@ func judgePage(before *Take, now Facts) PageVerdict {
 		}
 	}
 	return page
+}
+
+// useless tells of a page that was no page at all: nothing can be held against it.
+func (f Facts) useless() bool {
+	return slices.ContainsFunc(faults(f), func(fault Finding) bool {
+		return fault.Verdict == Broken && slices.Contains([]string{"answer", "status", "cut off", "blank"}, fault.Check)
+	})
 }
 
 // kindOf is what two findings share that tell of the same fault. In what scripts and errors

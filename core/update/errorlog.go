@@ -58,8 +58,8 @@ func (s *session) readLogs(judgement *smoke.Judgement, targets []*Target) error 
 		}
 		switch {
 		case there == 0:
-			judgement.NotCovered = append(slices.Clone(judgement.NotCovered), "PHP's log of errors: none is where it is looked for ([site] php_log in "+site.ConfigName+" names it)")
-			return noteMark, "none is where it is looked for", nil
+			judgement.NotCovered = append(slices.Clone(judgement.NotCovered), "PHP's error log: none was found; name it as php_log in "+site.ConfigName)
+			return noteMark, "no PHP error log was found; name it as php_log in " + site.ConfigName, nil
 		case fresh > 0:
 			return badMark, plural(fresh, "new fatal error") + " since the swap", nil
 		case known > 0:

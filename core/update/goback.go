@@ -192,11 +192,14 @@ func (m *motion) exposedWords() string {
 	if m.run.Exposed == 0 {
 		return ""
 	}
-	what := "the new one"
+	what := "The new version"
 	if len(m.changes) > 1 {
-		what = "what was not kept"
+		what = "What was not kept"
 	}
-	return fmt.Sprintf(" Visitors could meet %s for %s.", what, m.run.Exposed.Round(100*time.Millisecond))
+	if m.run.Exposed < time.Second {
+		return fmt.Sprintf(" %s was live for less than a second.", what)
+	}
+	return fmt.Sprintf(" %s was live for %s.", what, m.run.Exposed.Round(100*time.Millisecond))
 }
 
 func capital(s string) string {

@@ -203,6 +203,9 @@ func (m *motion) prepare(ctx context.Context, why *reasons) error {
 	m.checkSite(ctx, why)
 	m.checkNotice(why)
 	m.checkPages(why)
+	if m.options.KeepBroken && !m.isReturn() {
+		why.add("--keep-broken is for going back to an older version of one theme or plugin", "Leave it out.")
+	}
 	if err := why.refusalBeforeLook(); err != nil {
 		return err
 	}
@@ -619,7 +622,7 @@ func (m *motion) findEvidence(ctx context.Context, judgement *smoke.Judgement) e
 			}
 		}
 		if len(proofs) == 0 {
-			return noteMark, "no file that browsers can fetch differs between the versions: the pages alone speak", nil
+			return noteMark, "this update changes only files that browsers do not fetch; the pages alone can tell", nil
 		}
 		return goodMark, list(proofs, 2), nil
 	})
@@ -737,19 +740,23 @@ func (m *motion) finish(ctx context.Context) (*Run, error) {
 		}
 	}
 	if m.doubts {
-		next = append([]string{"Look at the doubtful pages above with your own eyes.",
-			"wetland accept " + m.run.Name + " --because WHY    says that they are as they should be",
-			"wetland restore " + m.run.Snapshot + "    goes back, if they are wrong"}, next...)
-		how := "with doubts that a person should look at"
-		if m.run.Judgement.Verdict == smoke.Broken {
-			how = "as you wanted it, with broken pages"
-		}
-		return m.end(KeptDoubt, fmt.Sprintf("%s %s in place, %s.%s", titles(m.kept), isAre(len(m.kept)), how, betterWords(m.run.Judgement)), next...)
+		return m.finishDoubtful(next)
 	}
 	if m.unrecorded != nil {
 		next = []string{fmt.Sprintf("wetland smoke --learn    records the pages anew: that failed (%v)", m.unrecorded)}
 	}
 	return m.end(Kept, m.keptWords(), next...)
+}
+
+// finishDoubtful ends a run of which everything stands, and not all of it is sound.
+func (m *motion) finishDoubtful(next []string) (*Run, error) {
+	back := "wetland restore " + m.run.Snapshot + "    goes back, if they are wrong"
+	if m.run.Judgement.Verdict == smoke.Broken {
+		return m.end(KeptDoubt, fmt.Sprintf("%s %s in place, as you wanted it, with broken pages.%s", titles(m.kept), isAre(len(m.kept)), betterWords(m.run.Judgement)), append([]string{back}, next...)...)
+	}
+	next = append([]string{"Look at the doubtful pages above with your own eyes.",
+		"wetland accept " + m.run.Name + " --because WHY    says that they are as they should be", back}, next...)
+	return m.end(KeptDoubt, fmt.Sprintf("%s %s in place, with doubts that a person should look at.%s", titles(m.kept), isAre(len(m.kept)), betterWords(m.run.Judgement)), next...)
 }
 
 // finishAfter ends a run of which something failed, and what failed was put back.

@@ -51,7 +51,7 @@ func (m *motion) findReturn() error {
 	} else {
 		how = fmt.Sprintf("%d of its %s were %s then", len(judgement.Failing()), plural(len(judgement.Pages), "page"), judgement.Verdict)
 	}
-	m.returning.words = fmt.Sprintf("%s %s was last looked at on %s (%s): %s", t.Folder, versionText(t.To), found.pages.At.Local().Format("2 January 2006, 15:04"), found.run, how)
+	m.returning.words = fmt.Sprintf("%s %s was last here on %s (%s): %s", t.Folder, versionText(t.To), found.pages.At.Local().Format("2 January 2006, 15:04"), found.run, how)
 	return nil
 }
 

@@ -275,9 +275,9 @@ func (r *Run) component(kind cms.Kind, folder string) *Target {
 	return nil
 }
 
-// Refused tells of a return to an older version that was put back because pages were broken
-// with it.
-func (r *Run) Refused() bool {
+// FailedReturn tells of a return to an older version that was put back because pages were
+// broken with it.
+func (r *Run) FailedReturn() bool {
 	return r.Returning && (r.State == PutBack || r.State == PutBackDoubt) && r.Judgement != nil && r.Judgement.Verdict == smoke.Broken
 }
 

@@ -203,6 +203,9 @@ func (s *session) locate(name string) (string, error) {
 	if errors.Is(pickErr, packages.ErrNotOnShelf) && errors.Is(err, fs.ErrNotExist) {
 		return "", fmt.Errorf("%s is no file, and %w of that name or version (wetland shelf lists what it has)", name, packages.ErrNotOnShelf)
 	}
+	if other, ok := s.shelf().OffSite(entry); pickErr == nil && ok {
+		s.Report.End(noteMark, "package", fmt.Sprintf("%s as its vendor made it; as it was on the site, it is in %s", entry.Title(), other.File))
+	}
 	return entry.File, pickErr
 }
 

@@ -20,6 +20,19 @@ const (
 	Unclear  Distance = "unclear"
 )
 
+// Word says the distance as one reads it beside two versions.
+func (d Distance) Word() string {
+	switch d {
+	case Backward:
+		return "older"
+	case Same:
+		return "the same"
+	case Unclear:
+		return "how far is unclear"
+	}
+	return string(d) + " release"
+}
+
 // Meaning says in a few words what the distance means for an update.
 func (d Distance) Meaning() string {
 	switch d {
