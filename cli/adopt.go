@@ -149,6 +149,7 @@ func (a *app) showAdopted(r *adopt.Result) {
 	for _, doubt := range r.Doubts {
 		row(false, "not sure", doubt.What+"\n"+doubt.Do)
 	}
+	s.notCompared(r.NotCompared)
 	s.print("\n")
 	if len(r.Doubts) > 0 {
 		s.paragraph(s.doubt("Adopted, with doubts."), fmt.Sprintf("%s/wetland.toml is written. Look at the points above before the first update.", r.Workspace.Dir))

@@ -227,13 +227,13 @@ const (
 )
 
 // notCompared names what changes by itself on pages.
-func (s *screen) notCompared(j *smoke.Judgement) {
-	if len(j.NotCompared) == 0 {
+func (s *screen) notCompared(moving []smoke.Finding) {
+	if len(moving) == 0 {
 		return
 	}
 	s.print("\n%s\n", s.faint("Not compared, for it changes by itself"))
 	known := map[string]bool{}
-	for _, finding := range j.NotCompared {
+	for _, finding := range moving {
 		line := finding.Page + "\x00" + finding.Subject()
 		if !known[line] {
 			s.row("    ", 4, fmt.Sprintf("%-*s  ", 20, finding.Page), finding.Subject())

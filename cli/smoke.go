@@ -102,7 +102,7 @@ func (a *app) showSmoke(w *site.Workspace, judgement *smoke.Judgement, baseline 
 	}
 	s.print("%s  %s\n\n", s.bold(w.Config.Site.Name), w.Config.Site.Address)
 	s.pages(judgement.Pages, false)
-	s.notCompared(judgement)
+	s.notCompared(judgement.NotCompared)
 	var counts []string
 	for _, v := range []smoke.Verdict{smoke.Sound, smoke.Doubtful, smoke.Broken} {
 		if n := judgement.Count(v); n > 0 {
@@ -140,6 +140,7 @@ func (a *app) learn(cmd *cobra.Command, w *site.Workspace, accept bool) error {
 	}
 	if recorded {
 		a.screen.paragraph(a.screen.good("Recorded."), fmt.Sprintf("%d pages, looked at twice: from now on they are compared with this.", len(judgement.Pages)))
+		a.screen.notCompared(judgement.NotCompared)
 		return nil
 	}
 	s := newScreen(a.errs, false)

@@ -228,7 +228,7 @@ func (a *app) ended(w *site.Workspace, run *update.Run, err error) error {
 	if head := foundHead(run); head != "" {
 		s.print("\n%s\n", s.bold(head))
 		s.pages(run.Judgement.Pages, true)
-		s.notCompared(run.Judgement)
+		s.notCompared(run.Judgement.NotCompared)
 	}
 	s.afterReturn(run)
 	if len(run.Database) > 0 {

@@ -247,28 +247,12 @@ func (m *motion) planDesign(ctx context.Context, moment database.Moment) (*table
 
 // designOf picks the changed rows that hold how the site looks, and counts the others.
 func (m *motion) designOf(table database.Table, rows database.RowChanges) (patch database.Patch, left int) {
-	patch.Table = table
-	ours := func(row database.Row) bool {
+	patch = patchBack(table, rows, func(row database.Row) bool {
 		design := m.site.CMS.IsDesign(table, row)
 		if !design && !m.site.CMS.RewrittenByItself(table, row) {
 			left++
 		}
 		return design
-	}
-	for _, row := range rows.Added {
-		if ours(row) {
-			patch.Remove = append(patch.Remove, row)
-		}
-	}
-	for _, row := range rows.Removed {
-		if ours(row) {
-			patch.Put = append(patch.Put, row)
-		}
-	}
-	for _, pair := range rows.Changed {
-		if ours(pair[0]) {
-			patch.Put = append(patch.Put, pair[0])
-		}
-	}
+	})
 	return patch, left
 }

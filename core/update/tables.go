@@ -118,30 +118,14 @@ func (s *session) planSettings(ctx context.Context, plan *tablePlan, from *snaps
 	if err != nil {
 		return err
 	}
-	patch := database.Patch{Table: before.Table}
 	own := 0
-	keep := func(row database.Row) bool {
+	patch := patchBack(before.Table, rows, func(row database.Row) bool {
 		if s.site.CMS.RewrittenByItself(before.Table, row) {
 			own++
 			return false
 		}
 		return true
-	}
-	for _, row := range rows.Added {
-		if keep(row) {
-			patch.Remove = append(patch.Remove, row)
-		}
-	}
-	for _, row := range rows.Removed {
-		if keep(row) {
-			patch.Put = append(patch.Put, row)
-		}
-	}
-	for _, pair := range rows.Changed {
-		if keep(pair[0]) {
-			patch.Put = append(patch.Put, pair[0])
-		}
-	}
+	})
 	if n := len(patch.Put) + len(patch.Remove); n > 0 {
 		plan.change.Patches = append(plan.change.Patches, patch)
 		plan.save = append(plan.save, differ.Now)
@@ -151,6 +135,27 @@ func (s *session) planSettings(ctx context.Context, plan *tablePlan, from *snaps
 		plan.notes = append(plan.notes, TableNote{Table: differ.Name, Left: true, What: fmt.Sprintf("%s that the CMS rewrites by itself left as they are", plural(own, "row"))})
 	}
 	return nil
+}
+
+// patchBack returns what undoes those of the changed rows that are wanted.
+func patchBack(table database.Table, rows database.RowChanges, wanted func(database.Row) bool) database.Patch {
+	patch := database.Patch{Table: table}
+	for _, row := range rows.Added {
+		if wanted(row) {
+			patch.Remove = append(patch.Remove, row)
+		}
+	}
+	for _, row := range rows.Removed {
+		if wanted(row) {
+			patch.Put = append(patch.Put, row)
+		}
+	}
+	for _, pair := range rows.Changed {
+		if wanted(pair[0]) {
+			patch.Put = append(patch.Put, pair[0])
+		}
+	}
+	return patch
 }
 
 // putBackTables brings the database back to the snapshot as far as the update

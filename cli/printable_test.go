@@ -1,0 +1,38 @@
+package cli
+
+import (
+	"bytes"
+	"strings"
+	"testing"
+
+	"wetland/core/progress"
+)
+
+// What a site says cannot move the cursor, hide a line or turn its direction; our own colours
+// stay.
+func TestNothingDisturbsTheTerminal(t *testing.T) {
+	for text, want := range map[string]string{
+		"Otterby Ferry":                       "Otterby Ferry",
+		"a\nb\tc":                             "a\nb\tc",
+		"Ferry\x1b[2J\x1b[1;1H":               `Ferry\u001b[2J\u001b[1;1H`,
+		"\x1b]0;title\x07":                    `\u001b]0;title\u0007`,
+		"safe\rKept.":                         `safe\u000dKept.`,
+		"a\u202egnp.exe":                      `a\u202egnp.exe`,
+		"\x1b[31mred\x1b[0m \x9b2J \x7f":      "\x1b[31mred\x1b[0m \ufffd2J " + `\u007f`,
+		"crossing \u2066hidden\u2069\u0085\b": `crossing \u2066hidden\u2069\u0085\u0008`,
+	} {
+		if got := printable(text); got != want {
+			t.Errorf("%q is shown as %q, not %q", text, got, want)
+		}
+	}
+	var out bytes.Buffer
+	s := newScreen(&out, false)
+	s.End(progress.Good, "pages", "the title is \"\x1b[2J\r\"")
+	s.paragraph("Head", "name\x1b[2J")
+	rows := s.table("a", "b")
+	rows.AppendRow([]any{"x\x1b[2J", "y\r"})
+	rows.Render()
+	if strings.ContainsAny(out.String(), "\r\x1b") {
+		t.Errorf("%q", out.String())
+	}
+}
