@@ -276,12 +276,12 @@ func (f *Fetcher) look(ctx context.Context, page Page, shared *assets) Facts {
 		return Facts{Path: page.Path, Problem: err.Error(), Redirects: got.redirects, Wanted: page}
 	}
 	facts, document := readPage(page, where, got)
-	if !page.SignedIn {
-		facts.Visitor = f.visit(ctx, page, where, facts)
-	}
 	rules, sheets := f.lookAtAssets(ctx, &facts, shared)
 	if document != nil {
 		readShown(&facts, document, rules, sheets)
+	}
+	if !page.SignedIn {
+		facts.Visitor = f.visit(ctx, page, where, facts)
 	}
 	return facts
 }

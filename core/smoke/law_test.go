@@ -346,3 +346,57 @@ func FuzzPageAgainstItself(f *testing.F) {
 		pageLaw(t, "the page", body, rand.New(rand.NewPCG(seed, 1)))
 	})
 }
+
+// What visitors get from a cache is judged as what it is: the page, a blank one, one from
+// before, or another one; and an unchanged site gives nothing on that way, too.
+func TestWhatVisitorsGet(t *testing.T) {
+	newer := strings.NewReplacer("ver=1", "ver=2", "</main>", `<img src="/map.svg" alt=""></main>`).Replace(goodPage)
+	imageless := strings.Replace(goodPage, `<img src="/ferry.svg" alt="">`, "", 1)
+	// No form and no image, so that only its text tells that it is not blank.
+	plain := `<!DOCTYPE html><html lang="en"><head><title>Fares</title></head><body><main><h1>Fares</h1><p>` + longText + `</p></main></body></html>`
+	foreign := `<!DOCTYPE html><html lang="en"><head><title>Another shop</title></head><body><main><h1>Boots</h1><p>Buy boots for every weather here, of the best leather, sewn by hand by people who know their trade well.</p></main></body></html>`
+	empty := `<!DOCTYPE html><html lang="en"><head><title>Timetable - Otterby Ferry</title></head><body></body></html>`
+	for _, c := range []struct {
+		name, before, now, visitors string
+		want                        Verdict
+		finding                     string
+	}{
+		{"the page", goodPage, goodPage, goodPage, Sound, ""},
+		{"a page of text alone", plain, plain, plain, Sound, ""},
+		{"text alone, and an image more", plain, strings.Replace(plain, "</main>", `<img src="/map.svg" alt=""></main>`, 1), plain, Sound, ""},
+		{"an image less", goodPage, imageless, goodPage, Doubtful, "all 1 images are gone"},
+		{"the page from before", goodPage, newer, goodPage, Sound, "plain visitors still get an earlier page from a cache"},
+		{"a blank page", goodPage, goodPage, empty, Broken, "plain visitors get another answer than the page itself: the page is blank"},
+		{"another page", goodPage, goodPage, foreign, Broken, "it is another page"},
+		{"another page, since before", foreign, goodPage, foreign, Broken, "the text of the page"},
+	} {
+		t.Run(c.name, func(t *testing.T) {
+			page, held := c.before, c.before
+			server := httptestServer(t, func(w http.ResponseWriter, r *http.Request) {
+				if r.URL.Path == "/page" && r.URL.RawQuery == "" {
+					w.Header().Set("Age", "30")
+					serving(held)(w, r)
+					return
+				}
+				serving(page)(w, r)
+			})
+			fetcher := &Fetcher{Address: server}
+			baseline, present, err := fetcher.LookTwice(t.Context(), []Page{{Path: "/page"}}, Rules{}, progress.Silent{})
+			if err != nil {
+				t.Fatal(err)
+			}
+			if present.Verdict != Sound {
+				t.Fatalf("before: %s\n%s", present.Verdict, findings(present))
+			}
+			page, held = c.now, c.visitors
+			fetcher.Before = baseline
+			now, err := fetcher.Take(t.Context(), []Page{{Path: "/page"}}, progress.Silent{})
+			if err != nil {
+				t.Fatal(err)
+			}
+			if j := Judge(baseline, now); j.Verdict != c.want || !strings.Contains(findings(j), c.finding) {
+				t.Errorf("%s, want %s with %q\n%s", j.Verdict, c.want, c.finding, findings(j))
+			}
+		})
+	}
+}

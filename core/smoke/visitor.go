@@ -30,7 +30,10 @@ func (f *Fetcher) visit(ctx context.Context, page Page, where *url.URL, now Fact
 		}
 		return &Visit{Faults: []string{err.Error()}}
 	}
-	met, _ := readPage(page, where, got)
+	met, document := readPage(page, where, got)
+	if document != nil {
+		readShown(&met, document, nil, newSettings())
+	}
 	visit := &Visit{Cache: cacheSign(got.header)}
 	own := faults(now)
 	for _, finding := range faults(met) {
@@ -39,8 +42,37 @@ func (f *Fetcher) visit(ctx context.Context, page Page, where *url.URL, now Fact
 			visit.Faults = append(visit.Faults, finding.What)
 		}
 	}
-	visit.Earlier = f.isEarlier(met, now, visit.Cache)
+	switch other := lacks(now, met); {
+	case len(visit.Faults) > 0 || len(own) > 0:
+	case other != "" && !f.wasSo(met):
+		visit.Faults = append(visit.Faults, "it is another page: "+other)
+	default:
+		visit.Earlier = other != "" || f.isEarlier(met, now, visit.Cache)
+	}
 	return visit
+}
+
+// lacks says what of a page visitors do not get; "" if they get it. The style of what
+// they met was not read.
+func lacks(now, met Facts) string {
+	var found collector
+	loseContent(&found, now, met)
+	loseWords(&found, now, met)
+	for _, finding := range found {
+		if finding.Verdict == Broken && (finding.Check == "text" || finding.Check == "list") {
+			return finding.What
+		}
+	}
+	return ""
+}
+
+// wasSo tells whether a page is as it was before.
+func (f *Fetcher) wasSo(met Facts) bool {
+	if f.Before == nil {
+		return false
+	}
+	was, ok := f.Before.Page(met.Path)
+	return ok && lacks(was, met) == ""
 }
 
 // isEarlier tells whether a visitor met the page as it was before: by what it loads, with the
