@@ -7,6 +7,8 @@ import (
 	"fmt"
 	"net/http"
 	"net/url"
+	"path"
+	"regexp"
 	"slices"
 	"strings"
 
@@ -48,8 +50,9 @@ func (d DeadLink) String() string {
 // mostDead bounds how many dead pages are told.
 const mostDead = 10
 
-// Discover finds pages worth testing: first, then what the menus of the front
-// page link to, then the sitemap.
+// Discover finds pages worth testing: first, then what the menus of the front page link to and
+// the pages of the sitemap, then all else. Of what there are many of - posts, archives - two
+// are enough, for they have one template; pages differ in what they hold.
 func (f *Fetcher) Discover(ctx context.Context, first []string) (found Discovered) {
 	for _, path := range first {
 		found.Pages = append(found.Pages, Page{Path: path})
@@ -59,15 +62,23 @@ func (f *Fetcher) Discover(ctx context.Context, first []string) (found Discovere
 		found.Broken = err
 		return found
 	}
-	found.note(f.addLive(ctx, &found, f.menuLinks(front), "the front page"), "from the menu")
 	defer func() { found.Pages = append(found.Pages, f.otherKinds(ctx, front)...) }()
-	for _, name := range []string{"/sitemap.xml", "/wp-sitemap.xml"} {
-		if listed, ok := f.sitemap(ctx, f.Resolve(name), 2); ok {
-			found.note(f.addLive(ctx, &found, listed, name), "more from "+name)
-			return found
-		}
+	menu, others := f.frontLinks(front)
+	c := &choice{fetcher: f, found: &found, kinds: map[string]int{}}
+	c.add(ctx, menu, "the front page", true)
+	found.note(c.added, "from the menu")
+	name, pages, posts := f.findSitemap(ctx)
+	if name == "" {
+		found.Notes = append(found.Notes, "the site has no sitemap")
 	}
-	found.Notes = append(found.Notes, "the site has no sitemap")
+	before := c.added
+	c.add(ctx, pages, name, true)
+	c.add(ctx, others, "the front page", false)
+	c.add(ctx, posts, name, false)
+	c.fill()
+	if name != "" {
+		found.note(c.added-before, "more from "+name)
+	}
 	return found
 }
 
@@ -75,31 +86,78 @@ func (d *Discovered) note(count int, from string) {
 	d.Notes = append(d.Notes, plural(count, "page")+" "+from)
 }
 
-// addLive adds the pages that answer as they should, as long as there is room, and returns how
-// many. Those that do not are noted, with where they are named.
-func (f *Fetcher) addLive(ctx context.Context, found *Discovered, paths []string, from string) (added int) {
+// mostOfKind is how many pages of one kind are chosen at first.
+const mostOfKind = 2
+
+// choice is a list of pages under way.
+type choice struct {
+	fetcher *Fetcher
+	found   *Discovered
+	kinds   map[string]int
+	further []string // pages that are left for when there is room
+	added   int
+}
+
+// add adds the paths that answer as they should, as long as there is room and their kind has
+// any. Those that do not are noted, with where they are named. pages says that they are pages,
+// each of which may hold something of its own.
+func (c *choice) add(ctx context.Context, paths []string, from string, pages bool) {
 	for _, path := range paths {
-		known := slices.ContainsFunc(found.Pages, func(p Page) bool { return p.Path == path }) ||
-			slices.ContainsFunc(found.Dead, func(d DeadLink) bool { return d.Path == path })
-		if known || ctx.Err() != nil {
+		if len(c.found.Pages) >= mostFound || len(c.found.Dead) >= mostDead || ctx.Err() != nil {
+			return
+		}
+		if c.knows(path) {
 			continue
 		}
-		if len(found.Pages) >= mostFound || len(found.Dead) >= mostDead {
-			break
-		}
-		got, err := f.get(ctx, f.Resolve(path), largestPage, manner{})
+		got, err := c.fetcher.get(ctx, c.fetcher.Resolve(path), largestPage, manner{})
 		switch {
 		case ctx.Err() != nil:
+			return
 		case err != nil:
-			found.Dead = append(found.Dead, DeadLink{Path: path, From: from, Why: err.Error()})
+			c.found.Dead = append(c.found.Dead, DeadLink{Path: path, From: from, Why: err.Error()})
+			continue
 		case got.status >= 400:
-			found.Dead = append(found.Dead, DeadLink{Path: path, From: from, Status: got.status})
-		default:
-			found.Pages = append(found.Pages, Page{Path: path})
-			added++
+			c.found.Dead = append(c.found.Dead, DeadLink{Path: path, From: from, Status: got.status})
+			continue
+		}
+		kind := kindOfPage(path, got.body)
+		switch c.kinds[kind]++; {
+		case c.kinds[kind] <= mostOfKind:
+			c.found.Pages = append(c.found.Pages, Page{Path: path})
+			c.added++
+		case pages:
+			c.further = append(c.further, path)
 		}
 	}
-	return added
+}
+
+// fill takes further pages where there is room left.
+func (c *choice) fill() {
+	for _, path := range c.further[:min(len(c.further), max(0, mostFound-len(c.found.Pages)))] {
+		c.found.Pages = append(c.found.Pages, Page{Path: path})
+		c.added++
+	}
+}
+
+func (c *choice) knows(path string) bool {
+	return slices.Contains(c.further, path) || slices.ContainsFunc(c.found.Pages, func(p Page) bool { return p.Path == path }) ||
+		slices.ContainsFunc(c.found.Dead, func(d DeadLink) bool { return d.Path == path })
+}
+
+// kindOfPage tells by what template a page seems to be made: by the classes of its body, as
+// CMSs set them, without those that name the page itself; else by the folder it is in.
+func kindOfPage(at string, body []byte) string {
+	document, err := goquery.NewDocumentFromReader(bytes.NewReader(body))
+	if err != nil {
+		return ""
+	}
+	classes := slices.DeleteFunc(strings.Fields(document.Find("body").AttrOr("class", "")), func(class string) bool { return strings.ContainsAny(class, "0123456789") })
+	slices.Sort(classes)
+	folder, _, _ := strings.Cut(at, "?")
+	if len(classes) > 0 {
+		folder = ""
+	}
+	return strings.Join(classes, " ") + " " + path.Dir(strings.TrimSuffix(folder, "/"))
 }
 
 // robotsFile is where a site tells search engines what they may read (RFC 9309).
@@ -159,11 +217,12 @@ func (f *Fetcher) searchPage(document *goquery.Document) (string, bool) {
 // searchedWord is one that most sites have somewhere.
 const searchedWord = "the"
 
-// menuLinks returns the paths that navigations link to, then those of all other links.
-func (f *Fetcher) menuLinks(front answer) []string {
+// frontLinks returns the paths that the front page's navigations link to, and those of its
+// other links.
+func (f *Fetcher) frontLinks(front answer) (menu, others []string) {
 	document, err := goquery.NewDocumentFromReader(bytes.NewReader(toUTF8(front.body, front.header.Get("Content-Type"))))
 	if err != nil {
-		return nil
+		return nil, nil
 	}
 	base := f.Address
 	if n := len(front.redirects); n > 0 {
@@ -171,8 +230,7 @@ func (f *Fetcher) menuLinks(front answer) []string {
 			base = last
 		}
 	}
-	var paths []string
-	for _, selector := range []string{landmarks["navigation"], "main, article, body"} {
+	links := func(selector string) (paths []string) {
 		document.Find(selector).Find("a[href]").Each(func(_ int, s *goquery.Selection) {
 			link, err := base.Parse(s.AttrOr("href", ""))
 			if err != nil {
@@ -182,8 +240,9 @@ func (f *Fetcher) menuLinks(front answer) []string {
 				paths = append(paths, path)
 			}
 		})
+		return paths
 	}
-	return paths
+	return links(landmarks["navigation"]), links("main, article, body")
 }
 
 // pathOf returns the path of a page of this site, below its address. Links that
@@ -212,11 +271,33 @@ func doesSomething(link *url.URL) bool {
 		names(link.RawQuery, "nonce", "delete", "remove")
 }
 
+// sitemapNames are where sitemaps usually are; the second is WordPress's own.
+var sitemapNames = []string{"/sitemap.xml", "/wp-sitemap.xml", "/sitemap_index.xml"}
+
+// findSitemap returns the site's sitemap, and what it lists: pages, and all else. "" is none.
+func (f *Fetcher) findSitemap(ctx context.Context) (name string, pages, others []string) {
+	for _, name := range sitemapNames {
+		if pages, others, ok := f.sitemap(ctx, f.Resolve(name), 2); ok {
+			return name, pages, others
+		}
+	}
+	return "", nil, nil
+}
+
+// mostMaps bounds how many sitemaps an index leads to, and mostListed what is taken of one.
+const (
+	mostMaps   = 8
+	mostListed = 40
+)
+
+// ofPages matches the names of sitemaps that list pages, and no posts of any kind.
+var ofPages = regexp.MustCompile(`(?i)(^|[^a-z])pages?([^a-z]|$)`)
+
 // sitemap reads a sitemap, or an index of sitemaps down to depth.
-func (f *Fetcher) sitemap(ctx context.Context, where *url.URL, depth int) ([]string, bool) {
+func (f *Fetcher) sitemap(ctx context.Context, where *url.URL, depth int) (pages, others []string, ok bool) {
 	got, err := f.get(ctx, where, largestPage, manner{})
 	if err != nil || got.status != 200 || depth == 0 {
-		return nil, false
+		return nil, nil, false
 	}
 	var listed struct {
 		Pages []struct {
@@ -227,21 +308,24 @@ func (f *Fetcher) sitemap(ctx context.Context, where *url.URL, depth int) ([]str
 		} `xml:"sitemap"`
 	}
 	if xml.Unmarshal(got.body, &listed) != nil {
-		return nil, false
+		return nil, nil, false
 	}
-	var paths []string
-	for _, page := range listed.Pages {
+	list := &others
+	if ofPages.MatchString(path.Base(where.Path)) {
+		list = &pages
+	}
+	for _, page := range listed.Pages[:min(mostListed, len(listed.Pages))] {
 		if link, err := url.Parse(strings.TrimSpace(page.Loc)); err == nil {
-			if path, ok := f.pathOf(link); ok {
-				paths = append(paths, path)
+			if at, ok := f.pathOf(link); ok {
+				*list = append(*list, at)
 			}
 		}
 	}
-	for _, one := range listed.Maps[:min(3, len(listed.Maps))] {
+	for _, one := range listed.Maps[:min(mostMaps, len(listed.Maps))] {
 		if next, err := url.Parse(strings.TrimSpace(one.Loc)); err == nil && next.Host == f.Address.Host {
-			more, _ := f.sitemap(ctx, next, depth-1)
-			paths = append(paths, more[:min(3, len(more))]...)
+			more, rest, _ := f.sitemap(ctx, next, depth-1)
+			pages, others = append(pages, more...), append(others, rest[:min(3, len(rest))]...)
 		}
 	}
-	return paths, len(listed.Pages)+len(listed.Maps) > 0
+	return pages, others, len(listed.Pages)+len(listed.Maps) > 0
 }

@@ -434,33 +434,78 @@ func TestHugeAndPackedAnswers(t *testing.T) {
 	}
 }
 
+// Each kind of page is there, posts at most twice, and pages before further posts; what is dead
+// is not.
 func TestDiscover(t *testing.T) {
+	show := func(class, text string) http.HandlerFunc {
+		return func(w http.ResponseWriter, r *http.Request) {
+			fmt.Fprintf(w, `<html><body class="%s">%s</body></html>`, class, text)
+		}
+	}
 	mux := http.NewServeMux()
 	mux.HandleFunc("/", func(w http.ResponseWriter, r *http.Request) {
-		if r.URL.Path != "/" {
+		switch {
+		case r.URL.Path != "/":
 			http.NotFound(w, r)
-			return
+		case r.URL.Query().Get("page_id") != "" && r.URL.Query().Get("page_id") != "3":
+			http.NotFound(w, r)
+		case r.URL.Query().Get("page_id") == "3":
+			show("page page-id-3", "P")(w, r)
+		default:
+			show("home", `<p><a href="/post-1">Post</a><a href="/post-2">Post</a><a href="/post-3">Post</a><a href="/author/">By nobody</a></p><nav><a href="/fares">F</a><a href="/fares#top">F</a><a href="?page_id=3">P</a><a href="/removals">R</a><a href="/fares?remove=3">X</a>
+<a href="https://elsewhere.example/x">E</a><a href="/a.pdf">file</a><a href="/wp-admin/">Admin</a><a href="mailto:a@b.example">m</a></nav>`)(w, r)
 		}
-		fmt.Fprint(w, `<html><body><p><a href="/deep/">Deep</a></p><nav><a href="/fares">F</a><a href="/fares#top">F</a><a href="?page_id=3">P</a><a href="/removals">R</a><a href="/fares?remove=3">X</a>
-<a href="https://elsewhere.example/x">E</a><a href="/a.pdf">file</a><a href="/wp-admin/">Admin</a><a href="mailto:a@b.example">m</a></nav></body></html>`)
 	})
+	mux.HandleFunc("/fares", show("page page-id-1", "F"))
+	mux.HandleFunc("/removals", show("page page-id-2", "R"))
+	mux.HandleFunc("/booking", show("page page-id-4", "[sailings]"))
+	mux.HandleFunc("/archive", show("archive category category-7", "A"))
+	for n := 1; n <= 9; n++ {
+		mux.HandleFunc(fmt.Sprintf("/post-%d", n), show(fmt.Sprintf("single post postid-%d", n), "Post"))
+	}
+	mapOf := func(paths ...string) http.HandlerFunc {
+		return func(w http.ResponseWriter, r *http.Request) {
+			fmt.Fprint(w, `<?xml version="1.0"?><urlset>`)
+			for _, path := range paths {
+				fmt.Fprintf(w, "<url><loc>http://%s%s</loc></url>", r.Host, path)
+			}
+			fmt.Fprint(w, "<url><loc>http://elsewhere.example/y</loc></url></urlset>")
+		}
+	}
 	mux.HandleFunc("/sitemap.xml", func(w http.ResponseWriter, r *http.Request) {
-		fmt.Fprintf(w, `<?xml version="1.0"?><urlset><url><loc>http://%s/from-map</loc></url><url><loc>http://elsewhere.example/y</loc></url></urlset>`, r.Host)
+		for _, name := range []string{"posts-post-1", "posts-page-1", "taxonomies-1"} {
+			fmt.Fprintf(w, "<sitemap><loc>http://%s/%s.xml</loc></sitemap>", r.Host, name)
+		}
 	})
-	server := httptest.NewServer(mux)
+	mux.HandleFunc("/posts-post-1.xml", mapOf("/post-4", "/post-5", "/post-6"))
+	mux.HandleFunc("/posts-page-1.xml", mapOf("/fares", "/booking", "/gone"))
+	mux.HandleFunc("/taxonomies-1.xml", mapOf("/archive"))
+	server := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		if r.URL.Path == "/sitemap.xml" {
+			fmt.Fprint(w, "<sitemapindex>")
+			defer fmt.Fprint(w, "</sitemapindex>")
+		}
+		mux.ServeHTTP(w, r)
+	}))
 	defer server.Close()
 	address, err := url.Parse(server.URL + "/")
 	if err != nil {
 		t.Fatal(err)
 	}
 	found := (&Fetcher{Address: address}).Discover(t.Context(), []string{"/", "/sign-in"})
-	var paths []string
+	var paths, dead []string
 	for _, page := range found.Pages {
 		paths = append(paths, page.Path)
 	}
-	want := []string{"/", "/sign-in", "/fares", "/?page_id=3", "/removals", "/deep/", "/from-map", "/there-is-no-such-page"}
+	for _, one := range found.Dead {
+		dead = append(dead, one.Path)
+	}
+	want := []string{"/", "/sign-in", "/fares", "/?page_id=3", "/post-1", "/post-2", "/archive", "/removals", "/booking", "/there-is-no-such-page"}
 	if !slices.Equal(paths, want) {
 		t.Errorf("found %q\nwant  %q", paths, want)
+	}
+	if !slices.Equal(dead, []string{"/gone", "/author/"}) {
+		t.Errorf("dead: %q", dead)
 	}
 }
 
