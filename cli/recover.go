@@ -31,7 +31,8 @@ one had been judged sound already. Files, tables and pages are proved as always.
 			}
 			o.Guard = a.guard()
 			run, err := update.Recover(cmd.Context(), w, o)
-			if errors.Is(err, update.ErrNothingToRecover) {
+			var refusal *update.Refusal
+			if errors.Is(err, update.ErrNothingToRecover) && !errors.As(err, &refusal) {
 				if a.json {
 					a.writeJSON(map[string]any{"state": "settled", "exit_code": exitSound})
 				}

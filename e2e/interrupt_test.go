@@ -19,6 +19,7 @@ import (
 	"time"
 
 	"wetland/core/files"
+	"wetland/core/update"
 	"wetland/internal/testenv"
 )
 
@@ -121,6 +122,7 @@ func TestStopBeforeTheSwapChangesNothing(t *testing.T) {
 	g.closed.Store(true)
 	command, wait := f.start(t, "update", f.pkg("harbourlight-2.5.2"))
 	until(t, "the first look at the pages", func() bool { return g.asked.Load() > 0 })
+	f.run(t, "recover").want(t, 2, "another run works on this site")
 	if err := command.Process.Signal(os.Interrupt); err != nil {
 		t.Fatal(err)
 	}
@@ -155,7 +157,13 @@ func TestSecondStopLeavesItToRecover(t *testing.T) {
 	if err := command.Process.Signal(os.Interrupt); err != nil {
 		t.Fatal(err)
 	}
-	wait().want(t, 5, "wetland recover")
+	wait().want(t, 5, "Interrupted. You stopped it while the version before was being put back", "What now", "wetland recover puts back what was before", "wetland restore snap-1")
+	var run update.Run
+	f.run(t, "report", "run-1", "--json").decode(t, &run)
+	page, err := os.ReadFile(filepath.Join(f.care, "runs/run-1/report.html"))
+	if err != nil || len(run.Next) < 2 || !strings.Contains(string(page), "wetland recover") {
+		t.Errorf("the steps are not in the record or the report: %v %q", err, run.Next)
+	}
 	g.open()
 	f.run(t, "smoke").want(t, 0, "run-1 was interrupted", "wetland recover")
 	f.run(t, "update", f.pkg("harbourlight-2.5.2")).want(t, 2, "run-1 was interrupted and is not settled")

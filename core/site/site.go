@@ -52,6 +52,9 @@ func Open(ctx context.Context, place files.Place, w *Workspace) (*Site, error) {
 		return nil, err
 	}
 	s := &Site{Workspace: w, Place: place, Root: root, Address: address, CMS: opened}
+	if own := w.Config.Smoke.Settle; own != nil && own.Duration < opened.SettleTime() && !w.Config.Smoke.ShorterSettle {
+		return nil, fmt.Errorf("[smoke] settle = %q in %s is less than the %s that %s needs: old code would still answer when pages are judged. Take it out; or, if you are sure, add shorter_settle = true below it", own, ConfigName, opened.SettleTime(), opened.System())
+	}
 	s.nested = cms.Nested(place, root)
 	return s, s.CheckOutside(w.Dir)
 }
@@ -228,7 +231,7 @@ func (s *Site) LocalPHP(ctx context.Context) string {
 // SettleTime is how long to wait after a swap before pages are judged.
 func (s *Site) SettleTime() time.Duration {
 	if own := s.Workspace.Config.Smoke.Settle; own != nil {
-		return time.Duration(*own)
+		return own.Duration
 	}
 	return s.CMS.SettleTime()
 }

@@ -10,6 +10,7 @@ import (
 	"net"
 	"net/url"
 	"os"
+	"path"
 	"path/filepath"
 	"regexp"
 	"slices"
@@ -114,6 +115,8 @@ type SmokeConfig struct {
 	AtOnce   int       `toml:"at_once"`  // pages fetched at the same time
 	Patience Duration  `toml:"patience"` // for one answer
 	Settle   *Duration `toml:"settle"`   // wait after a swap; nil: as the CMS needs
+	// ShorterSettle says once more that Settle is meant, though the CMS needs longer.
+	ShorterSettle bool `toml:"shorter_settle"`
 	// Browser is the program that looks at pages; "": an installed Chromium or Chrome,
 	// "none": none.
 	Browser string `toml:"browser"`
@@ -194,17 +197,41 @@ type Page struct {
 	SignedIn bool `toml:"signed_in"`
 }
 
-// Duration is a time.Duration written as "20s" or "1m30s".
-type Duration time.Duration
+// Duration is a length of time, written with its unit: "20s" or "1m30s". A number alone is
+// refused: nobody can tell what it counts.
+type Duration struct {
+	time.Duration
+	wrong string // what was written and is none
+}
 
-// UnmarshalText reads the form of time.ParseDuration; negative ones are refused.
-func (d *Duration) UnmarshalText(text []byte) error {
-	parsed, err := time.ParseDuration(string(text))
-	if err != nil || parsed < 0 {
-		return fmt.Errorf("%q is no length of time such as \"20s\" or \"1m30s\"", text)
+// UnmarshalText reads the form of time.ParseDuration. What is none, or negative, is noted for
+// check, which knows its line.
+func (d *Duration) UnmarshalText(text []byte) (err error) {
+	if d.Duration, err = time.ParseDuration(string(text)); err != nil || d.Duration < 0 || !strings.ContainsAny(string(text), "smhu") {
+		d.wrong = string(text)
 	}
-	*d = Duration(parsed)
 	return nil
+}
+
+// checkDurations tells of lengths of time that are none. Of those it says nothing else.
+func (c *Config) checkDurations(at lines, say func(string, ...any)) {
+	tell := func(name string, d *Duration) bool {
+		if d != nil && d.wrong != "" {
+			say("%s must be %s, not %s", name, durationForm, d.wrong)
+			return false
+		}
+		return true
+	}
+	if tell("[smoke] patience", &c.Smoke.Patience) && at.has("smoke.patience") && (c.Smoke.Patience.Duration < leastPatience || c.Smoke.Patience.Duration > mostPatience) {
+		say("[smoke] patience must be from %s to %s", leastPatience, mostPatience)
+	}
+	if tell("[update] within", &c.Update.Within) && at.has("update.within") && c.Update.Within.Duration < leastWithin {
+		say("[update] within must be %s or more: an update needs that long to put back what was before", leastWithin)
+	}
+	tell("[smoke] settle", c.Smoke.Settle)
+	for i := range c.Pages {
+		tell(fmt.Sprintf("[[pages]] number %d: within", i+1), &c.Pages[i].Within)
+	}
 }
 
 // Workspace is the folder that holds one site's wetland.toml, shelf, store and runs.
@@ -290,18 +317,26 @@ func decodeConfig(text []byte, config *Config) error {
 		}
 		return errors.Join(lines...)
 	case errors.As(err, &bad):
-		line, column := bad.Position()
-		return fmt.Errorf("line %d, column %d: %w", line, column, err)
+		return decodeProblem(bad)
 	case err != nil:
 		return err
 	}
-	return config.check()
+	at := linesOf(text)
+	var wrong []error
+	config.check(at, func(format string, args ...any) {
+		wrong = append(wrong, errors.New(at.tell(fmt.Errorf(format, args...).Error())))
+	})
+	return errors.Join(wrong...)
 }
 
-// check finds every value that cannot be used.
-func (c *Config) check() error {
-	var wrong []error
-	say := func(format string, args ...any) { wrong = append(wrong, fmt.Errorf(format, args...)) }
+// Bounds of lengths of time that make sense.
+const (
+	leastPatience, mostPatience = time.Second, 10 * time.Minute
+	leastWithin                 = 10 * time.Second
+)
+
+// check finds every value that cannot be used. Each message begins with the setting's name.
+func (c *Config) check(at lines, say func(string, ...any)) {
 	if c.Format > configFormat {
 		say("format = %d is newer than this version of Wetland reads (%d). Use a newer Wetland", c.Format, configFormat)
 	}
@@ -322,8 +357,14 @@ func (c *Config) check() error {
 	checkSecret("[database] password_from", c.Database.PasswordFrom, say)
 	c.checkReach(say)
 	c.checkPool(say)
-	if c.Smoke.AtOnce < 0 || c.Smoke.AtOnce > 64 {
-		say("[smoke] at_once must be from 1 to 64")
+	if c.Smoke.AtOnce < 0 || c.Smoke.AtOnce > 64 || c.Smoke.AtOnce == 0 && at.has("smoke.at_once") {
+		say("[smoke] at_once must be a whole number from 1 to 64")
+	}
+	c.checkDurations(at, say)
+	for _, name := range c.Files.LeaveOut {
+		if clean := path.Clean(filepath.ToSlash(name)); name == "" || path.IsAbs(clean) || filepath.IsAbs(name) || clean == "." || clean == ".." || strings.HasPrefix(clean, "../") {
+			say("[files] leave_out takes paths below the root, such as \"logs\", not %q", name)
+		}
 	}
 	if !slices.Contains([]string{"", "back", "keep"}, c.Update.InDoubt) {
 		say("[update] in_doubt must be \"back\" or \"keep\", not %q", c.Update.InDoubt)
@@ -367,7 +408,6 @@ func (c *Config) check() error {
 			say("[[pages]] number %d: status must be from 100 to 599, not %d", i+1, page.Status)
 		}
 	}
-	return errors.Join(wrong...)
 }
 
 func (c *Config) checkSource(number int, source Source, say func(string, ...any)) {
@@ -377,6 +417,9 @@ func (c *Config) checkSource(number int, source Source, say func(string, ...any)
 	if address, err := url.Parse(source.Address); err != nil || address.User != nil || (address.Scheme != "http" && address.Scheme != "https") {
 		say("[[sources]] number %d: address must be such as https://vendor.example/{name}/{version}.zip?key={key}, without a user or password in it", number)
 	} else {
+		if !strings.Contains(source.Address, "{version}") {
+			say("[[sources]] number %d: address has no {version} in it: every version would be the same file", number)
+		}
 		for name, values := range address.Query() {
 			if LooksSecret(name) && !strings.Contains(values[0], "{") {
 				say("[[sources]] number %d: the parameter %q of its address looks like a secret. Write {key} there, and say in key_from where the key is", number, name)

@@ -309,7 +309,7 @@ func (w waiting) Wait(ctx context.Context, _ time.Duration) error {
 // What the first visits set off breaks the pages only a little later: that is seen, too.
 func TestSecondLook(t *testing.T) {
 	p := newPier(t, 1)
-	settle := site.Duration(time.Millisecond)
+	settle := site.Duration{Duration: time.Millisecond}
 	p.workspace.Config.Smoke.Settle = &settle
 	waits := 0
 	p.broken = func(updated []string) string {

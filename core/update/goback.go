@@ -281,20 +281,20 @@ func (m *motion) proveTables(ctx context.Context) error {
 func (m *motion) needsPerson(cause error) (*Run, error) {
 	if m.Abandon.Err() != nil {
 		// The record stays under way, so that recover takes it up.
-		m.run.Reason = "Interrupted while going back."
+		m.run.Reason = "You stopped it while the version before was being put back: the site may stand at either version."
+		m.run.Next = m.byHand("wetland recover    puts back what was before, and proves it")
 		return m.run, errors.Join(ErrAbandoned, m.run.save())
 	}
-	run, err := m.end(NeedsPerson, "The site is not in a proved state: "+cause.Error(), m.byHand()...)
+	run, err := m.end(NeedsPerson, "The site is not in a proved state: "+cause.Error(), m.byHand("wetland recover    once what is named above is mended: puts back what was before, and proves it")...)
 	return run, errors.Join(cause, err)
 }
 
 // ErrAbandoned says that a person stopped even the going back.
 var ErrAbandoned = errors.New("stopped while going back: run wetland recover to settle the site")
 
-// byHand gives the exact steps for going back: with Wetland once it may write again, and
-// without it.
-func (m *motion) byHand() []string {
-	steps := []string{"wetland recover    once what is named above is mended: puts back what was before, and proves it"}
+// byHand gives the exact steps for going back: with Wetland, first of all, and without it.
+func (m *motion) byHand(first string) []string {
+	steps := []string{first}
 	if m.manifest != nil {
 		steps = append(steps, "wetland restore "+m.manifest.Name+"    or: puts files and database back as they were then")
 	}

@@ -105,9 +105,9 @@ func Update(ctx context.Context, w *site.Workspace, o Options) (run *Run, err er
 		return nil, err
 	}
 	defer func() { err = errors.Join(err, m.closeMotion()) }()
-	if limit := m.site.Workspace.Config.Update.Within; limit > 0 {
+	if limit := m.site.Workspace.Config.Update.Within.Duration; limit > 0 {
 		var cancel context.CancelFunc
-		ctx, cancel = context.WithTimeoutCause(ctx, time.Duration(limit), errTooLong)
+		ctx, cancel = context.WithTimeoutCause(ctx, limit, errTooLong)
 		defer cancel()
 	}
 	facts := beginFacts{Returning: m.returning != nil}

@@ -5,7 +5,6 @@ import (
 	"fmt"
 	"path/filepath"
 	"slices"
-	"time"
 
 	"wetland/core/packages"
 	"wetland/core/site"
@@ -195,8 +194,8 @@ func (m *motion) makePlan() {
 	}
 	config := m.site.Workspace.Config.Update
 	p.InDoubt, p.Search, p.Settle = m.inDoubt(), m.searchUnasked(), m.site.SettleTime().String()
-	if config.Within > 0 {
-		p.Within = time.Duration(config.Within).String()
+	if config.Within.Duration > 0 {
+		p.Within = config.Within.String()
 	}
 	p.Notice, p.Commands, p.Gap = m.options.Notice, m.commands(), !m.site.Place.Abilities().Exchange
 }

@@ -38,7 +38,7 @@ func Recover(ctx context.Context, w *site.Workspace, o RecoverOptions) (run *Run
 		return nil, err
 	}
 	if unsettled == nil {
-		return nil, ErrNothingToRecover
+		return nil, errors.Join(atWork(ctx, w, o.Guard), ErrNothingToRecover)
 	}
 	if unsettled.Kind == "restore" {
 		return recoverRestore(ctx, w, o, unsettled)
@@ -68,6 +68,21 @@ func Recover(ctx context.Context, w *site.Workspace, o RecoverOptions) (run *Run
 		return nil, err
 	}
 	return s.settleUpdate(ctx, readTrace(entries), o.To)
+}
+
+// atWork refuses while a run works on the site that has not begun to change anything, and so
+// is not recorded yet. A site that cannot be opened has none.
+func atWork(ctx context.Context, w *site.Workspace, guard Guard) error {
+	guard.fill()
+	opened, err := site.Open(ctx, guard.Place, w)
+	if err != nil {
+		return nil
+	}
+	s := &session{Guard: guard, site: opened}
+	if err := s.lock(); errors.Is(err, ErrBusy) {
+		return &Refusal{Reasons: []Reason{{What: err.Error()}}}
+	}
+	return s.close()
 }
 
 func openJournal(name string) (*journal.Journal, error) {

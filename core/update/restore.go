@@ -371,7 +371,8 @@ func (r *restoration) reopen(ctx context.Context) error {
 // fail ends a restore that could not be finished.
 func (r *restoration) fail(cause error) (*Run, error) {
 	if r.Abandon.Err() != nil {
-		r.run.Reason = "Interrupted while restoring."
+		r.run.Reason = "You stopped it while files and tables were being restored: the site stands in between."
+		r.run.Next = []string{"wetland recover    goes on with the restore, and proves it", "wetland restore " + r.before.Name + "    goes back to the state before"}
 		return r.run, errors.Join(ErrAbandoned, r.run.save())
 	}
 	run, err := r.end(NeedsPerson, "The restore was not finished: "+cause.Error(),

@@ -177,7 +177,7 @@ func NewFetcher(s *site.Site) (*smoke.Fetcher, error) {
 	case "none":
 		program = ""
 	}
-	return &smoke.Fetcher{Address: s.Address, AtOnce: config.AtOnce, Patience: time.Duration(config.Patience), BrowserProgram: program, Reach: reach}, nil
+	return &smoke.Fetcher{Address: s.Address, AtOnce: config.AtOnce, Patience: config.Patience.Duration, BrowserProgram: program, Reach: reach}, nil
 }
 
 // ReachOf reads the secrets and certificates with which a site is reached.
@@ -211,7 +211,7 @@ func Pages(w *site.Workspace) []smoke.Page {
 	for _, page := range w.Config.Pages {
 		pages = append(pages, smoke.Page{
 			Path: page.Path, Expect: page.Expect, Has: page.Has, HasNot: page.HasNot, Ignore: page.Ignore,
-			Status: page.Status, LeadsTo: page.LeadsTo, Within: time.Duration(page.Within), SignedIn: page.SignedIn,
+			Status: page.Status, LeadsTo: page.LeadsTo, Within: page.Within.Duration, SignedIn: page.SignedIn,
 		})
 	}
 	return pages

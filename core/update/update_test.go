@@ -724,7 +724,7 @@ func TestDiskFullWhileStaging(t *testing.T) {
 func TestUpdateThatTakesTooLong(t *testing.T) {
 	p := newPier(t, 1)
 	p.broken = func([]string) string { return "" }
-	p.workspace.Config.Update.Within = site.Duration(time.Nanosecond)
+	p.workspace.Config.Update.Within = site.Duration{Duration: time.Nanosecond}
 	run, err := p.update(t, Options{Packages: p.packages(t)})
 	if err == nil || run.State != Stopped || !strings.Contains(err.Error(), "took longer than [update] within allows") || len(p.updated(t)) != 0 {
 		t.Errorf("%+v %v", run, err)
@@ -744,7 +744,7 @@ func TestUpdateThatTakesTooLongAfterTheSwap(t *testing.T) {
 			}
 			return ""
 		}
-		p.workspace.Config.Update.Within = site.Duration(within)
+		p.workspace.Config.Update.Within = site.Duration{Duration: within}
 		swapped := &atomic.Bool{}
 		run, err := p.update(t, Options{Packages: p.packages(t), Guard: Guard{Place: notesSwap{swapped: swapped}}})
 		close(over)

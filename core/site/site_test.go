@@ -1,0 +1,44 @@
+package site
+
+import (
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+
+	"wetland/core/files"
+)
+
+// Settling for less than the CMS needs would judge the old code: it wants to be said twice.
+func TestShorterSettling(t *testing.T) {
+	root, care := filepath.Join(t.TempDir(), "www"), t.TempDir()
+	for name, text := range map[string]string{
+		"wp-includes/version.php": "<?php $wp_version = '6.1.1';",
+		"wp-config.php":           "<?php define('DB_NAME', 'x'); $table_prefix = 'wp_';",
+		"wp-content/index.php":    "<?php",
+	} {
+		file := filepath.Join(root, name)
+		if err := os.MkdirAll(filepath.Dir(file), 0o755); err != nil {
+			t.Fatal(err)
+		}
+		if err := os.WriteFile(file, []byte(text), 0o644); err != nil {
+			t.Fatal(err)
+		}
+	}
+	for settle, wanted := range map[string]string{
+		"":                   "",
+		"settle = \"10s\"\n": "",
+		"settle = \"1s\"\n":  "add shorter_settle = true",
+		"settle = \"0s\"\n":  "old code would still answer",
+		"settle = \"1s\"\nshorter_settle = true\n": "",
+	} {
+		config, err := ReadConfig([]byte("[site]\nroot = \"" + root + "\"\naddress = \"http://ferry.example/\"\ncms = \"wordpress\"\n[smoke]\n" + settle))
+		if err != nil {
+			t.Fatal(err)
+		}
+		_, err = Open(t.Context(), files.Local{}, &Workspace{Dir: care, Config: *config})
+		if (err == nil) != (wanted == "") || err != nil && !strings.Contains(err.Error(), wanted) {
+			t.Errorf("%q: %v, want %q", settle, err, wanted)
+		}
+	}
+}
