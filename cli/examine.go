@@ -67,6 +67,9 @@ func exitOfAdvice(all []*update.Examination) int {
 
 func (a *app) showExamination(name string, found *update.Examination) {
 	s := a.screen
+	if a.quiet && found.Advice != update.Go {
+		s = newScreen(a.errs, false)
+	}
 	s.print("%s\n\n", s.bold(name))
 	for _, check := range found.Checks {
 		sign := map[update.Advice]string{update.Go: s.good("ok"), update.Care: s.doubt("??"), update.No: s.bad("NO")}[check.Advice]

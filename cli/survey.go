@@ -49,7 +49,11 @@ sites below the root, versions that somebody else changed. Nothing is touched.`,
 			}
 			a.screen.print("%s  %s\n%s in %s\n\n", a.screen.bold(w.Config.Site.Name), found.Address, found.System, found.Root)
 			a.showComponents(found)
-			a.showConcerns(found)
+			s := a.screen
+			if a.quiet && found.NeedsAttention() {
+				s = newScreen(a.errs, false)
+			}
+			s.concerns(found)
 			return exit(code)
 		},
 	}
@@ -135,9 +139,8 @@ func (s *screen) edited(c survey.Component) string {
 	return s.doubt(strings.Join(parts, ", "))
 }
 
-// showConcerns lists what deserves a look before an update.
-func (a *app) showConcerns(found *survey.Survey) {
-	s := a.screen
+// concerns lists what deserves a look before an update.
+func (s *screen) concerns(found *survey.Survey) {
 	first := true
 	say := func(sign, name, words string) {
 		if first {

@@ -18,7 +18,8 @@ func (a *app) tidyCommand() *cobra.Command {
 		Short: "Let go of snapshots past their time",
 		Long: `Let go of the snapshots that are past their time by the rules in wetland.toml
 ([keep_snapshots]), and free the space that only they need. The newest, pinned ones,
-and those that a run still needs stay in any case. It shows first what goes.`,
+and those that a run still needs stay in any case. It shows first what goes. With
+nobody to ask, and without --yes, it shows that alone.`,
 		Example: `  wetland tidy
   wetland tidy --yes`,
 		Args: cobra.NoArgs,
@@ -33,17 +34,20 @@ and those that a run still needs stay in any case. It shows first what goes.`,
 				unasked = !yes && !a.asks()
 				return yes || (!unasked && (len(plan.Going()) == 0 || a.ask(cmd.Context(), "Let go of them? Type yes: ") == "yes"))
 			}, a.reader(cmd.Context()))
-			if errors.Is(err, update.ErrDeclined) && unasked {
-				return errors.New("what goes is gone for good. With nobody to ask, say --yes; nothing was changed")
-			}
-			if err != nil {
+			preview := errors.Is(err, update.ErrDeclined) && unasked
+			if err != nil && !preview {
 				return err
 			}
 			if a.json {
 				a.writeJSON(struct {
 					*update.TidyPlan
-					ExitCode int `json:"exit_code"`
-				}{plan, exitSound})
+					Preview  bool `json:"preview"` // nothing was let go of
+					ExitCode int  `json:"exit_code"`
+				}{plan, preview, exitSound})
+				return nil
+			}
+			if preview {
+				a.screen.paragraph(a.screen.bold("A preview."), fmt.Sprintf("%d of %d snapshots would go; nothing was changed. With nobody to ask: wetland tidy --yes", len(plan.Going()), len(plan.Fates)))
 				return nil
 			}
 			a.screen.print("\n")

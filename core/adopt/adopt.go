@@ -351,20 +351,30 @@ func (a *adoption) lookAtPages(ctx context.Context) (baseline *smoke.Take, err e
 		return nil, err
 	}
 	var off []string
+	told := map[string]bool{} // one cause is told once, with all of its pages
 	for _, page := range judgement.Pages {
-		var found []string
-		for _, finding := range page.Findings {
-			found = append(found, finding.String())
+		words := findingsOf(page)
+		if words == "" || told[words] {
+			continue
 		}
-		words := fmt.Sprintf("the page %s is %s now: %s", page.Path, page.Verdict, strings.Join(found, "; "))
-		switch {
-		case len(found) == 0:
-		case page.Verdict == smoke.Broken && !slices.Contains(a.site.CMS.FirstPages(), page.Path):
-			off = append(off, page.Path)
-			a.doubt(words+". It is not on the list of pages to test", "Mend it, then add it: [[pages]] path = "+quote(page.Path)+" in "+site.ConfigName+".")
-		default:
-			a.doubt(words, "Mend it, or take it out of "+site.ConfigName+".")
+		told[words] = true
+		var listed, taken []string
+		for _, other := range judgement.Pages {
+			switch {
+			case findingsOf(other) != words:
+			case other.Verdict == smoke.Broken && !slices.Contains(a.site.CMS.FirstPages(), other.Path):
+				taken = append(taken, other.Path)
+			default:
+				listed = append(listed, other.Path)
+			}
 		}
+		if len(listed) > 0 {
+			a.doubt(pagesAre(listed)+" "+words, "Mend what is wrong, or take them out of "+site.ConfigName+".")
+		}
+		if len(taken) > 0 {
+			a.doubt(pagesAre(taken)+" "+words+". Not on the list of pages to test", "Mend what is wrong, then add them to "+site.ConfigName+", as [[pages]] path = "+quote(taken[0])+".")
+		}
+		off = append(off, taken...)
 	}
 	a.result.Pages = slices.DeleteFunc(a.result.Pages, func(p smoke.Page) bool { return slices.Contains(off, p.Path) })
 	baseline.Pages = slices.DeleteFunc(baseline.Pages, func(f smoke.Facts) bool { return slices.Contains(off, f.Path) })
@@ -374,6 +384,30 @@ func (a *adoption) lookAtPages(ctx context.Context) (baseline *smoke.Take, err e
 		return nil, nil // a baseline of broken pages would call breakage normal
 	}
 	return baseline, nil
+}
+
+// findingsOf says what is wrong with a page, "" if nothing is.
+func findingsOf(page smoke.PageVerdict) string {
+	var found []string
+	for _, finding := range page.Findings {
+		found = append(found, finding.String())
+	}
+	if len(found) == 0 {
+		return ""
+	}
+	return fmt.Sprintf("%s now: %s", page.Verdict, strings.Join(found, "; "))
+}
+
+// pagesAre names pages as the beginning of a sentence.
+func pagesAre(paths []string) string {
+	const most = 4
+	switch {
+	case len(paths) == 1:
+		return "the page " + paths[0] + " is"
+	case len(paths) > most:
+		return fmt.Sprintf("the pages %s and %d more are", strings.Join(paths[:most], ", "), len(paths)-most)
+	}
+	return "the pages " + strings.Join(paths, ", ") + " are"
 }
 
 // writeWorkspace writes wetland.toml and, if no page is broken, the baseline.

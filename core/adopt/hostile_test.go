@@ -176,7 +176,7 @@ func TestDeadPagesAreNotPutOnTheList(t *testing.T) {
 		t.Errorf("dead: %q", dead)
 	}
 	if !slices.ContainsFunc(result.Doubts, func(r update.Reason) bool {
-		return strings.Contains(r.What, "the page /broken is broken now") && strings.Contains(r.What, "not on the list")
+		return strings.Contains(r.What, "the page /broken is broken now") && strings.Contains(r.What, "Not on the list")
 	}) {
 		t.Errorf("doubts: %+v", result.Doubts)
 	}

@@ -5,6 +5,7 @@ package survey
 import (
 	"context"
 	"fmt"
+	"io"
 	"path"
 	"regexp"
 	"slices"
@@ -30,6 +31,13 @@ type Survey struct {
 	Nested     []string    `json:"nested_sites"` // other sites below the root: no part of this one
 	Missing    []string    `json:"missing"`      // plugins that something installed requires, in words
 	Unknown    []string    `json:"unknown"`      // what could not be found out, and why
+}
+
+// NeedsAttention tells whether something in it is no mere information.
+func (s *Survey) NeedsAttention() bool {
+	return len(s.Leftovers)+len(s.Missing)+len(s.Unknown) > 0 || slices.ContainsFunc(s.Components, func(c Component) bool {
+		return c.Changed != "" || c.Problem != "" || c.Edits != nil && !c.Edits.None()
+	})
 }
 
 // Component is one installed thing.
@@ -163,11 +171,13 @@ func (c *Component) sinceLastRun(w *site.Workspace) {
 
 // Names that people give to what they mean to throw away later.
 var (
-	asideName  = regexp.MustCompile(`(?i)(^_|[-_. ](old|bak|backup|copy|orig|original|new|save|saved|disabled|off|\d{6,8})\d*$|\(\d+\)$|~$)`)
-	dumpName   = regexp.MustCompile(`(?i)\.(sql|sql\.gz|sql\.zip|sql\.bz2|sql\.zst|dump)$`)
-	archiveExt = regexp.MustCompile(`(?i)\.(zip|tar|tgz|tar\.gz|tar\.bz2|tar\.zst|7z|rar|gz)$`)
-	settingExt = regexp.MustCompile(`(?i)^(wp-config|rowlock)\b.*\.(bak|old|orig|save|txt|swp|copy)$|^(wp-config\.php|rowlock\.toml)[.~_-].+$`)
-	scriptName = regexp.MustCompile(`(?i)^(restore|installer|unzip|backup|dump|migrate|phpinfo|info|test)[-_a-z0-9]*\.php$`)
+	asideName = regexp.MustCompile(`(?i)(^_|[-_. ](old|bak|backup|copy|orig|original|new|save|saved|disabled|off|\d{6,8})\d*$|\(\d+\)$|~$)`)
+	// A folder of this very name, too, holds copies.
+	asideFolder = regexp.MustCompile(`(?i)^(old|bak|backups?|copy|copies|orig|saved?)[-_. ]?\d*$`)
+	dumpName    = regexp.MustCompile(`(?i)\.(sql|sql\.gz|sql\.zip|sql\.bz2|sql\.zst|dump)$`)
+	archiveExt  = regexp.MustCompile(`(?i)\.(zip|tar|tgz|tar\.gz|tar\.bz2|tar\.zst|7z|rar|gz)$`)
+	settingExt  = regexp.MustCompile(`(?i)^(wp-config|rowlock)\b.*\.(bak|old|orig|save|txt|swp|copy)$|^(wp-config\.php|rowlock\.toml)[.~_-].+$`)
+	scriptName  = regexp.MustCompile(`(?i)^(restore|installer|unzip|backup|dump|migrate|phpinfo|info|test)[-_a-z0-9]*\.php$`)
 )
 
 // findLeftovers looks in the folders where earlier work by hand leaves things.
@@ -195,7 +205,11 @@ func findLeftovers(opened *site.Site) ([]Leftover, error) {
 			return nil, err
 		}
 		for _, entry := range entries {
-			if what := publicDanger(entry); what != "" {
+			what := publicDanger(entry)
+			if what == "" && entry.Kind == files.File && path.Ext(entry.Name) == ".php" && databaseTool(opened.Place, path.Join(folder, entry.Name)) {
+				what = "a tool for the whole database in one file: everybody can try passwords on it"
+			}
+			if what != "" {
 				found = append(found, Leftover{Path: path.Join(folder, entry.Name), What: what, Public: true})
 			}
 		}
@@ -203,9 +217,33 @@ func findLeftovers(opened *site.Site) ([]Leftover, error) {
 	return found, nil
 }
 
+// mostOfTool is how much of a script is read to tell what it is for.
+const mostOfTool = 1 << 20
+
+var (
+	logsIn     = regexp.MustCompile(`(?i)mysqli|mysql_connect|new\s+\\?PDO\b|pg_connect`)
+	listsAll   = regexp.MustCompile(`(?i)show\s+(full\s+)?tables|show\s+databases|information_schema`)
+	asksSecret = regexp.MustCompile(`(?i)type=.?["']?password|password`)
+	sendsForm  = regexp.MustCompile(`(?i)<form|<input`)
+)
+
+// databaseTool tells of a script that asks for a database's password, logs in and lists its
+// tables: it is no part of a CMS.
+func databaseTool(place files.Place, name string) bool {
+	file, err := place.Open(name, 0)
+	if err != nil {
+		return false
+	}
+	defer file.Close()
+	text, err := io.ReadAll(io.LimitReader(file, mostOfTool))
+	return err == nil && logsIn.Match(text) && listsAll.Match(text) && asksSecret.Match(text) && sendsForm.Match(text)
+}
+
 // publicDanger says why a file in a public folder is a danger, or "".
 func publicDanger(entry files.Entry) string {
 	switch {
+	case entry.Kind == files.Folder && asideFolder.MatchString(entry.Name):
+		return "a folder of copies: everybody can fetch and run what is in it"
 	case entry.Kind == files.Folder && asideName.MatchString(entry.Name) && !strings.HasPrefix(entry.Name, "_"):
 		return "looks like a copy put aside by hand: everybody can fetch what is in it"
 	case entry.Kind != files.File:

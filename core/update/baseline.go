@@ -51,6 +51,8 @@ func (m *motion) takeBaseline(ctx context.Context, why *reasons) (err error) {
 
 // refuseBroken names what is broken before an update.
 func refuseBroken(present *smoke.Judgement, why *reasons) {
+	var order []string
+	pages := map[string][]string{} // by what is wrong with them: one cause is told once
 	for _, page := range present.Pages {
 		for _, finding := range page.Findings {
 			if !finding.Counts() {
@@ -60,7 +62,18 @@ func refuseBroken(present *smoke.Judgement, why *reasons) {
 			if finding.AtTimes {
 				when = "at times, before any update already"
 			}
-			why.add(fmt.Sprintf("the page %s is %s %s: %s%s", page.Path, finding.Verdict, when, finding.What, inBrackets(finding.Evidence)), "")
+			what := fmt.Sprintf("%s %s: %s%s", finding.Verdict, when, finding.What, inBrackets(finding.Evidence))
+			if pages[what] == nil {
+				order = append(order, what)
+			}
+			pages[what] = append(pages[what], page.Path)
+		}
+	}
+	for _, what := range order {
+		if on := pages[what]; len(on) == 1 {
+			why.add(fmt.Sprintf("the page %s is %s", on[0], what), "")
+		} else {
+			why.add(fmt.Sprintf("%s (%s) are %s", plural(len(on), "page"), list(on, 3), what), "")
 		}
 	}
 	why.add("Pages are already broken, so it could not be told whether the update broke them.", "Mend the pages first. Or accept what is there now, so that only new findings count: add --accept-present.")

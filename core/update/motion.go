@@ -742,6 +742,10 @@ func (m *motion) finish(ctx context.Context) (*Run, error) {
 	if m.doubts {
 		return m.finishDoubtful(next)
 	}
+	if m.unpurged != nil {
+		next = append([]string{"Empty the caches by hand, or mend [caches] in " + site.ConfigName + ".", "wetland smoke    then looks at what visitors get"}, next[1:]...)
+		return m.end(KeptDoubt, fmt.Sprintf("%s But the caches could not be emptied, and visitors may still get old pages: %v.", m.keptWords(), m.unpurged), next...)
+	}
 	if m.unrecorded != nil {
 		next = []string{fmt.Sprintf("wetland smoke --learn    records the pages anew: that failed (%v)", m.unrecorded)}
 	}

@@ -83,7 +83,7 @@ func (s *session) settle(ctx context.Context) error {
 			_, _, _ = s.fetcher.Fetch(ctx, visit)
 		}
 		purged, err := s.purge(ctx)
-		if err != nil {
+		if s.unpurged = err; err != nil {
 			return doubtMark, fmt.Sprintf("the caches could not be emptied: %v", err), nil
 		}
 		if wait > 0 {

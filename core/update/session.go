@@ -85,6 +85,7 @@ type session struct {
 	coming     []string           // components whose packages are wanted together, as kind/folder
 	beside     []Beside           // what came in one bundle with the package
 	notice     bool               // visitors see a notice while files are swapped
+	unpurged   error              // why the caches could not be emptied after the swap
 	settled    *snapshot.Manifest // from after the swap, once the CMS had settled; nil: none
 	run        *Run
 	log        *journal.Journal

@@ -106,6 +106,7 @@ func neededByRuns(w *site.Workspace, needed map[string]string) error {
 		}
 		switch {
 		case run.Snapshot == "":
+		case name != names[len(names)-1]: // a later one could only begin once it was settled
 		case run.State == UnderWay || run.State == NeedsPerson:
 			for _, name := range append(run.Snapshots, run.Snapshot) {
 				needed[name] = run.Name + " needs it"
