@@ -42,10 +42,10 @@ func Open(ctx context.Context, place files.Place, w *Workspace) (*Site, error) {
 	}
 	root, err := place.Real(filepath.ToSlash(w.Config.Site.Root))
 	if err != nil {
-		return nil, fmt.Errorf("find the site's root: %w", err)
+		return nil, fmt.Errorf("find the site's root: %w. If the site was moved: wetland moved NEW-ROOT", err)
 	}
 	if found, _ := system.Detect(place, root); !found {
-		return nil, fmt.Errorf("%s holds no %s site any more. Was it moved? Mend [site] root in %s", root, system.Name(), filepath.Join(w.Dir, ConfigName))
+		return nil, fmt.Errorf("%s holds no %s site any more. If it was moved: wetland moved NEW-ROOT", root, system.Name())
 	}
 	opened, err := system.Open(ctx, place, root)
 	if err != nil {

@@ -156,8 +156,8 @@ func openRestoration(ctx context.Context, w *site.Workspace, o RestoreOptions, w
 		return nil, errors.Join(err, s.close())
 	}
 	r.session = s
-	if r.manifest.Root != s.site.Root {
-		why.add(fmt.Sprintf("%s is a snapshot of the site in %s, not of %s", r.manifest.Name, r.manifest.Root, s.site.Root), "Restore it from the workspace of that site.")
+	if err := r.acceptRoot(ctx, why); err != nil {
+		return nil, errors.Join(err, s.close())
 	}
 	if r.scope, err = r.readScope(o.Only); err != nil {
 		why.add(err.Error(), "")

@@ -1,0 +1,303 @@
+package update
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io/fs"
+	"os"
+	"path"
+	"path/filepath"
+	"regexp"
+	"slices"
+	"strconv"
+	"strings"
+	"time"
+
+	"wetland/core/files"
+	"wetland/core/journal"
+	"wetland/core/site"
+	"wetland/core/snapshot"
+)
+
+// A site is not its folder: it may move to another one, to another address or to another
+// host. What it holds tells that it is the same.
+
+// Kinship is what speaks for a site's being the one of a snapshot, and what against it.
+type Kinship struct {
+	For     []string `json:"for"`
+	Against []string `json:"against"`
+}
+
+// Same tells whether enough speaks for it: two signs, and fewer against it.
+func (k Kinship) Same() bool { return len(k.For) >= 2 && len(k.For) > len(k.Against) }
+
+func (k *Kinship) add(yes bool, what string) {
+	if yes {
+		k.For = append(k.For, what)
+	} else {
+		k.Against = append(k.Against, what)
+	}
+}
+
+// Bounds of what is compared to recognise a site.
+const (
+	mostKinFiles  = 400 // files whose presence and size is looked at
+	kinShare      = 60  // percent of files, or of tables, from which on they are taken for the same
+	leastKinFiles = 5
+)
+
+// kinship compares the site with a snapshot, by what it holds.
+func (s *session) kinship(ctx context.Context, m *snapshot.Manifest) (Kinship, error) {
+	var k Kinship
+	system := func(title string) string { name, _, _ := strings.Cut(title, " "); return name }
+	if system(s.site.CMS.System()) != system(m.System) {
+		k.Against = append(k.Against, fmt.Sprintf("it is made with %s, and the snapshot's with %s", s.site.CMS.System(), m.System), "so that nothing else counts")
+		return k, nil
+	}
+	if s.site.Address.String() == m.Address {
+		k.For = append(k.For, "its address is the same")
+	}
+	there, looked := s.sameFiles(m)
+	if looked >= leastKinFiles {
+		k.add(there*100 >= looked*kinShare, fmt.Sprintf("%d of %d files that were looked at are there in the same size", there, looked))
+	}
+	if s.db == nil || len(m.Tables) == 0 {
+		return k, nil
+	}
+	moment, err := s.db.Read(ctx)
+	if err != nil {
+		return k, fmt.Errorf("read the database: %w", err)
+	}
+	names := map[string]bool{}
+	for _, table := range moment.Tables() {
+		names[table.Name] = true
+	}
+	same := 0
+	for _, table := range m.Tables {
+		if names[table.Name] {
+			same++
+		}
+	}
+	k.add(same*100 >= len(m.Tables)*kinShare, fmt.Sprintf("%d of its %s are there", same, plural(len(m.Tables), "table")))
+	return k, moment.Close()
+}
+
+// sameFiles counts how many of some files of the snapshot are on the site in the same size.
+// The CMS's own are in every site of its kind: only uploads, themes, plugins and settings count.
+func (s *session) sameFiles(m *snapshot.Manifest) (there, looked int) {
+	for _, area := range s.rebased(m) {
+		for _, item := range area.Items {
+			at := path.Join(area.Path, item.Path)
+			layout := s.site.CMS.Layout()
+			own := below(at, layout.Uploads) || below(at, layout.Themes) || below(at, layout.Plugins) || !strings.Contains(item.Path, "/")
+			if item.Kind != files.File || item.Size == 0 || !own || looked == mostKinFiles {
+				continue
+			}
+			looked++
+			if entry, err := s.site.Place.Lstat(at); err == nil && entry.Size == item.Size {
+				there++
+			}
+		}
+	}
+	return there, looked
+}
+
+// rebased returns the snapshot's areas with the paths that the site has them at now.
+func (s *session) rebased(m *snapshot.Manifest) []snapshot.Area {
+	areas := slices.Clone(m.Areas)
+	for i := range areas {
+		for _, now := range s.site.CMS.Layout().Areas {
+			if now.Name == areas[i].Name {
+				areas[i].Path = now.Path
+			}
+		}
+	}
+	return areas
+}
+
+// rebase makes a snapshot one of the site where it is now.
+func (s *session) rebase(m *snapshot.Manifest) {
+	m.Areas = s.rebased(m)
+	for i, component := range m.Components {
+		m.Components[i].Path = s.site.ComponentPath(component.Kind, component.Folder)
+	}
+	m.Layout, m.Root = s.site.CMS.Layout(), s.site.Root
+}
+
+// acceptRoot makes sure that a snapshot that was taken in another folder is of this site, and
+// takes it for one of its folder now.
+func (r *restoration) acceptRoot(ctx context.Context, why *reasons) error {
+	m := r.manifest
+	if m.Root == r.site.Root {
+		return nil
+	}
+	moves, err := loadMoves(r.site.Workspace)
+	if err != nil {
+		return err
+	}
+	if !slices.ContainsFunc(moves, func(move Move) bool { return move.From == m.Root }) {
+		if r.db, err = r.site.OpenDatabase(ctx); err != nil {
+			r.db = nil // files and address speak, too
+		}
+		k, err := r.kinship(ctx, m)
+		if r.db != nil {
+			err = errors.Join(err, r.db.Close())
+			r.db = nil
+		}
+		if err != nil {
+			return err
+		}
+		if !k.Same() {
+			why.add(fmt.Sprintf("%s is a snapshot of the site in %s, and %s does not seem to be the same one: %s", m.Name, m.Root, r.site.Root, list(append(k.Against, k.For...), 4)),
+				"Restore it from the workspace of its own site. If the site was moved and this is it: wetland moved "+shellQuote(r.site.Root)+" --sure")
+			return nil
+		}
+		r.Report.End(noteMark, "moved", fmt.Sprintf("%s was taken in %s. This is the same site: %s", m.Name, m.Root, list(k.For, 4)))
+	}
+	r.rebase(m)
+	return nil
+}
+
+// Move is a change of a site's folder that a person has confirmed.
+type Move struct {
+	From string    `json:"from"`
+	To   string    `json:"to"`
+	Who  string    `json:"who"`
+	At   time.Time `json:"at"`
+}
+
+func movesFile(w *site.Workspace) string { return filepath.Join(w.Dir, "moves.json") }
+
+func loadMoves(w *site.Workspace) ([]Move, error) {
+	text, err := os.ReadFile(movesFile(w))
+	if errors.Is(err, fs.ErrNotExist) {
+		return nil, nil
+	}
+	if err != nil {
+		return nil, err
+	}
+	var moves []Move
+	if err := json.Unmarshal(text, &moves); err != nil {
+		return nil, fmt.Errorf("%s is damaged: %w", movesFile(w), err)
+	}
+	return moves, nil
+}
+
+// MoveOptions say where a site is now.
+type MoveOptions struct {
+	Guard
+	Root    string // its folder now
+	Address string // "": as it was
+	Sure    bool   // though little speaks for its being the same site
+}
+
+// Moved is what came of following a site to its new place.
+type Moved struct {
+	From    string  `json:"from"`
+	To      string  `json:"to"`
+	Address string  `json:"address"`
+	Against string  `json:"snapshot,omitempty"` // the snapshot that it was compared with
+	Kinship Kinship `json:"evidence"`
+}
+
+// FollowMove writes into wetland.toml where a site is now, after it was compared with the
+// newest snapshot. It returns a *Refusal where it seems to be another site. Nothing on the
+// site is touched.
+func FollowMove(ctx context.Context, w *site.Workspace, o MoveOptions) (*Moved, error) {
+	root, err := filepath.Abs(o.Root)
+	if err != nil {
+		return nil, err
+	}
+	if o.Root == "" {
+		root = w.Config.Site.Root
+	}
+	moved := &Moved{From: w.Config.Site.Root, To: root, Address: w.Config.Site.Address}
+	if o.Address != "" {
+		address, err := site.ParseAddress(o.Address)
+		if err != nil {
+			return nil, fmt.Errorf("--address: %w", err)
+		}
+		moved.Address = address.String()
+	}
+	next := *w
+	next.Config.Site.Root, next.Config.Site.Address = moved.To, moved.Address
+	if err := moved.compare(ctx, &next, o); err != nil {
+		return nil, err
+	}
+	return moved, moved.write(w)
+}
+
+// compare holds the site at its new place against the newest snapshot.
+func (moved *Moved) compare(ctx context.Context, w *site.Workspace, o MoveOptions) (err error) {
+	var why reasons
+	s, err := open(ctx, w, o.Guard, &why)
+	if err != nil {
+		return err
+	}
+	defer func() { err = errors.Join(err, s.close()) }()
+	if s.store == nil {
+		return why.refusal()
+	}
+	moved.To = s.site.Root
+	names, err := s.store.Names()
+	if err != nil || len(names) == 0 {
+		return err // nothing to compare with, and nothing to restore
+	}
+	m, err := s.store.Load(names[len(names)-1])
+	if err != nil {
+		return err
+	}
+	moved.Against, moved.From = m.Name, m.Root
+	if moved.Kinship, err = s.kinship(ctx, m); err != nil {
+		return err
+	}
+	if !moved.Kinship.Same() && !o.Sure {
+		why = nil
+		why.add(fmt.Sprintf("%s does not seem to be the site of %s: %s", s.site.Root, m.Name, list(append(moved.Kinship.Against, moved.Kinship.For...), 4)),
+			"If you know that it is, add --sure. Another site wants a workspace of its own: wetland adopt "+shellQuote(s.site.Root))
+		return why.refusal()
+	}
+	return nil
+}
+
+// A setting's line of wetland.toml, up to its comment.
+var settingLine = map[string]*regexp.Regexp{
+	"root":    regexp.MustCompile(`(?m)^(\s*root\s*=\s*)("(?:[^"\\\n]|\\.)*"|'[^'\n]*')`),
+	"address": regexp.MustCompile(`(?m)^(\s*address\s*=\s*)("(?:[^"\\\n]|\\.)*"|'[^'\n]*')`),
+}
+
+// write notes the move, and changes the two settings in wetland.toml; all else in it stays.
+func (moved *Moved) write(w *site.Workspace) error {
+	file := filepath.Join(w.Dir, site.ConfigName)
+	text, err := os.ReadFile(file)
+	if err != nil {
+		return err
+	}
+	for key, value := range map[string]string{"root": moved.To, "address": moved.Address} {
+		at := settingLine[key].FindSubmatchIndex(text) // the first of that name is the site's
+		if at == nil {
+			return fmt.Errorf("%s has no line for %s that can be changed: write it by hand", file, key)
+		}
+		text = slices.Concat(text[:at[4]], []byte(strconv.Quote(value)), text[at[5]:])
+	}
+	config, err := site.ReadConfig(text)
+	if err != nil || config.Site.Root != moved.To || config.Site.Address != moved.Address {
+		return errors.Join(fmt.Errorf("%s cannot be changed by itself: write root and address by hand", file), err)
+	}
+	moves, err := loadMoves(w)
+	if err != nil {
+		return err
+	}
+	if moved.From != moved.To {
+		moves = append(moves, Move{From: moved.From, To: moved.To, Who: whoAmI(), At: time.Now().UTC()})
+		if err := saveJSON(movesFile(w), moves); err != nil {
+			return err
+		}
+	}
+	if err := journal.WriteFile(file, text); err != nil {
+		return fmt.Errorf("write %s: %w", file, err)
+	}
+	return nil
+}
