@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"slices"
 	"strings"
 
 	"github.com/spf13/cobra"
@@ -169,6 +170,11 @@ func (a *app) showShelf(entries []update.OnShelf) {
 		from := entry.Source + ", " + entry.Shelved.Local().Format("2 Jan 15:04")
 		if entry.Replaced && entry.Distance != version.Same {
 			from += "; was installed here"
+		}
+		if twice := func(other update.OnShelf) bool {
+			return other.File != entry.File && other.Kind == entry.Kind && other.Folder == entry.Folder && version.Compare(other.Version, entry.Version) == 0
+		}; slices.ContainsFunc(entries, twice) {
+			from += "; to take this one, name its file: " + entry.File
 		}
 		rows.AppendRow([]any{entry.Folder, orUnknown(entry.Version), a.screen.standing(entry), from})
 	}

@@ -158,6 +158,13 @@ func (a *app) showSteps(p *update.Plan) {
 			a.screen.row("  --  ", 6, fmt.Sprintf("%-*s", stepWidth, name), changeWords(c, len(p.Changes()) > 1))
 		}
 	}
+	for _, one := range p.Beside {
+		words := fmt.Sprintf("%s %s %s is in the bundle, too, and not installed with it", one.Kind, one.Name, orUnknown(one.Version))
+		if one.Installed != "" {
+			words += " (installed: " + one.Installed + ")"
+		}
+		a.screen.row("  --  ", 6, fmt.Sprintf("%-*s", stepWidth, "left out"), words)
+	}
 	for _, left := range p.Left {
 		a.screen.row("  --  ", 6, fmt.Sprintf("%-*s", stepWidth, "left"), fmt.Sprintf("%s %s: %s", left.Folder, left.Version, left.Because))
 	}

@@ -204,7 +204,7 @@ func TestTidyKeepsWhatIsNeeded(t *testing.T) {
 	}
 	f.run(t, "pin", "snap-2").want(t, 0, "is pinned")
 	f.run(t, "pin", "snap-9").want(t, 1, "no such snapshot")
-	f.run(t, "tidy").want(t, 1, "say --yes")
+	f.run(t, "tidy").want(t, 0, "A preview.", "0 of 4 snapshots would go; nothing was changed", "wetland tidy --yes")
 	f.run(t, "tidy", "--yes").want(t, 0, "4 of 4 snapshots stay", "of the last 14 days")
 	for _, rule := range []string{"all_for_days = 14", "one_a_day_for_days = 60", "one_a_week_for_weeks = 26", "one_a_month_for_months = 24"} {
 		name, _, _ := strings.Cut(rule, " =")

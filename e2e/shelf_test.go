@@ -69,11 +69,48 @@ func TestBundles(t *testing.T) {
 	carrying["harbourlight/theme.toml"] = strings.Replace(carrying["harbourlight/theme.toml"], "2.4.1", "2.4.2", 1)
 	carrying["harbourlight/companions/tidetable.zip"] = read("tidetable-2.0.0")
 	f.run(t, "examine", zipOf(t, "carrying.zip", carrying)).want(t, 4, "theme Harbourlight 2.4.2", "plugin Tidetable 2.0.0 came along with it")
-	f.run(t, "update", bundle).want(t, 0, "Kept. Harbourlight 2.5.2", "plugin Tidetable 2.0.0 came along with the package and was not installed")
+	f.run(t, "update", bundle).want(t, 0, "Kept. Harbourlight 2.5.2", "left out plugin Tidetable 2.0.0 is in the bundle, too, and not installed with it (installed: 1.3.0)", "plugin Tidetable 2.0.0 came along with the package and was not installed")
 	f.run(t, "shelve", bundle).want(t, 0, "Harbourlight 2.5.2", "Tidetable 2.0.0")
 	f.run(t, "update", "tidetable", "--allow-major").want(t, 0, "Kept. Tidetable 2.0.0")
 	alone := zipOf(t, "bundle.zip", map[string]string{"all/enquiries.zip": read("enquiries-1.2.0"), "docs/read.txt": "x"})
 	f.run(t, "update", alone).want(t, 0, "Kept. Enquiries 1.2.0")
 	f.run(t, "shelve", textFile(t, "no.zip", "nothing"), alone).want(t, 4, "Enquiries 1.2.0", "not taken no.zip is no zip file")
 	f.run(t, "shelve", textFile(t, "no.zip", "nothing")).want(t, 2, "not taken")
+}
+
+// An archive of a vendor's repository, whose folder has the version or a branch in its name, is
+// the same component on the shelf and for an update.
+func TestFoldersOfRepositories(t *testing.T) {
+	f := adopted(t)
+	unpacked := t.TempDir()
+	unzip(t, f.pkg("harbourlight-2.5.2"), unpacked)
+	for _, folder := range []string{"harbourlight-2.5.2", "harbourlight-main", "harbourlight_v2.5.2"} {
+		file := zipOf(t, folder+".zip", entriesOf(t, filepath.Join(unpacked, "harbourlight"), folder))
+		f.run(t, "update", file, "--plan").want(t, 0, "(harbourlight) 2.4.1 -> 2.5.2")
+		f.run(t, "shelve", file).want(t, 0, "Harbourlight 2.5.2")
+	}
+	f.run(t, "shelf").want(t, 0, "harbourlight 2.5.2 newer, minor")
+	f.run(t, "update", "harbourlight@2.5.2").want(t, 0, "Kept.")
+	f.wantTheme(t, "2.5.2")
+	f.run(t, "update", zipOf(t, "other.zip", entriesOf(t, filepath.Join(unpacked, "harbourlight"), "moonlight"))).want(t, 2, "the package's folder is moonlight, but Harbourlight is installed in the folder harbourlight")
+}
+
+// Where a version is on the shelf with two contents, the list says how each is named.
+func TestShelfNamesTheFileOfTwins(t *testing.T) {
+	f := adopted(t)
+	unpacked := t.TempDir()
+	unzip(t, f.pkg("harbourlight-2.5.2"), unpacked)
+	entries := entriesOf(t, filepath.Join(unpacked, "harbourlight"), "harbourlight")
+	entries["harbourlight/extra.txt"] = "another build"
+	second := zipOf(t, "again.zip", entries)
+	f.run(t, "shelve", f.pkg("harbourlight-2.5.2"), second).want(t, 0)
+	f.run(t, "update", "harbourlight@2.5.2").want(t, 1, "several packages of the same version", "Name the file")
+	said := f.run(t, "shelf").want(t, 0, "to take this one, name its file")
+	var named string
+	for _, word := range strings.Fields(said.stdout) {
+		if strings.HasSuffix(word, "harbourlight@2.5.2.zip") {
+			named = word
+		}
+	}
+	f.run(t, "update", named, "--plan").want(t, 0, "2.4.1 -> 2.5.2")
 }

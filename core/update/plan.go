@@ -15,8 +15,9 @@ import (
 // Plan is what an update is going to do.
 type Plan struct {
 	Steps    []PlanStep `json:"steps"`
-	Left     []Left     `json:"left,omitempty"` // what the shelf has newer, and is not updated
-	OneByOne bool       `json:"one_by_one"`     // each step is judged by itself
+	Left     []Left     `json:"left,omitempty"`   // what the shelf has newer, and is not updated
+	Beside   []Beside   `json:"beside,omitempty"` // what came in one bundle, and is not installed with it
+	OneByOne bool       `json:"one_by_one"`       // each step is judged by itself
 	Pages    []string   `json:"pages"`
 	Size     int64      `json:"snapshot_at_most"`   // bytes that the snapshot may need in the store; PlanOf alone tells
 	InDoubt  Decision   `json:"in_doubt"`           // when nobody is asked
@@ -188,6 +189,11 @@ func (m *motion) makePlan() {
 			step.Components = append(step.Components, planned)
 		}
 		p.Steps = append(p.Steps, step)
+	}
+	for _, one := range m.beside {
+		if !slices.ContainsFunc(m.changes, func(c *change) bool { return c.target.Kind == one.Kind && c.target.Folder == one.Folder }) {
+			p.Beside = append(p.Beside, one)
+		}
 	}
 	for _, page := range m.pages {
 		p.Pages = append(p.Pages, page.Path)

@@ -8,6 +8,7 @@ import (
 	"net/url"
 	"os"
 	"path/filepath"
+	"regexp"
 	"slices"
 	"strings"
 
@@ -45,11 +46,15 @@ func Shelve(ctx context.Context, w *site.Workspace, names []string, how ShelveOp
 	if err != nil {
 		return nil, err
 	}
-	shelf := packages.Shelf{Dir: w.Shelf()}
+	installed, err := opened.CMS.Components(ctx, nil)
+	if err != nil {
+		return nil, err
+	}
+	to := shelving{shelf: packages.Shelf{Dir: w.Shelf()}, readHeader: opened.CMS.ReadHeader, installed: installed, how: how.Download}
 	var all []Shelved
 	for _, want := range wanted {
 		one := Shelved{File: want.shown}
-		one.Entries, err = want.shelve(ctx, shelf, opened.CMS.ReadHeader, how.Download)
+		one.Entries, err = to.shelve(ctx, want)
 		if ctx.Err() != nil {
 			return all, ctx.Err()
 		}
@@ -134,7 +139,15 @@ func (how *ShelveOptions) key(ctx context.Context, source site.Source) (string, 
 	return how.AskKey(ctx, source.Folder)
 }
 
-func (want wantedPackage) shelve(ctx context.Context, shelf packages.Shelf, readHeader packages.HeaderReader, how packages.Download) (entries []packages.Entry, err error) {
+// shelving puts packages on a shelf.
+type shelving struct {
+	shelf      packages.Shelf
+	readHeader packages.HeaderReader
+	installed  []cms.Component
+	how        packages.Download
+}
+
+func (to shelving) shelve(ctx context.Context, want wantedPackage) (entries []packages.Entry, err error) {
 	scratch, err := os.MkdirTemp("", "wetland-*")
 	if err != nil {
 		return nil, err
@@ -142,16 +155,17 @@ func (want wantedPackage) shelve(ctx context.Context, shelf packages.Shelf, read
 	defer func() { err = errors.Join(err, os.RemoveAll(scratch)) }()
 	file := want.file
 	if want.address != "" {
-		if file, err = how.Fetch(ctx, want.address, want.shown, scratch); err != nil {
+		if file, err = to.how.Fetch(ctx, want.address, want.shown, scratch); err != nil {
 			return nil, err
 		}
 	}
-	found, err := packages.Find(ctx, file, scratch, readHeader)
+	found, err := packages.Find(ctx, file, scratch, to.readHeader)
 	if err != nil {
 		return nil, err
 	}
 	for _, p := range found {
-		entry, addErr := shelf.Add(p, want.shown)
+		p.Folder = installedFolder(to.installed, p)
+		entry, addErr := to.shelf.Add(p, want.shown)
 		err = errors.Join(err, addErr, p.Close())
 		if addErr == nil {
 			entries = append(entries, entry)
@@ -242,7 +256,7 @@ func (s *session) readPackage(ctx context.Context, name, choice, scratch string,
 		why.add(fmt.Sprintf("%s holds several packages: %s", filepath.Base(file), strings.Join(titles, "; ")), "Name one with --pick FOLDER, or put all of them on the shelf: wetland shelve "+filepath.Base(file))
 		return nil, nil
 	}
-	s.mapFolder(found[picked])
+	found[picked].Folder = installedFolder(s.components, found[picked])
 	return found[picked], s.findCompanions(ctx, found[picked], scratch)
 }
 
@@ -300,16 +314,26 @@ func (s *session) findCompanions(ctx context.Context, p *packages.Package, scrat
 	return nil
 }
 
-// mapFolder gives a package whose folder has another name than the installed one
-// (name-2.5.1, name-master) that one's, when name and text domain agree.
-func (s *session) mapFolder(p *packages.Package) {
-	if _, ok := site.Component(s.components, p.Header.Kind, p.Folder); ok || p.Header.TextDomain == "" {
-		return
+// installedFolder returns the folder that a package's is meant for. Archives of a vendor's
+// repository have folders such as name-2.5.1 or name-main: where a component of that name is
+// installed, and the text domain or the folder's own beginning says that it is meant, its folder
+// is the one. Shelf and updates go by the same rule.
+func installedFolder(components []cms.Component, p *packages.Package) string {
+	if _, ok := site.Component(components, p.Header.Kind, p.Folder); ok {
+		return p.Folder
 	}
 	same := func(c cms.Component) bool {
-		return c.Kind == p.Header.Kind && strings.EqualFold(c.Name, p.Header.Name) && c.TextDomain == p.Header.TextDomain
+		if c.Kind != p.Header.Kind || c.Name == "" || !strings.EqualFold(c.Name, p.Header.Name) {
+			return false
+		}
+		rest, begins := strings.CutPrefix(p.Folder, c.Folder)
+		return c.TextDomain != "" && c.TextDomain == p.Header.TextDomain || begins && ofRepository.MatchString(rest)
 	}
-	if i := slices.IndexFunc(s.components, same); i >= 0 {
-		p.Folder = s.components[i].Folder
+	if i := slices.IndexFunc(components, same); i >= 0 {
+		return components[i].Folder
 	}
+	return p.Folder
 }
+
+// ofRepository matches what archives of repositories add to the name of a folder.
+var ofRepository = regexp.MustCompile(`^[-_.](?:v?\d[\w.+-]*|main|master|trunk|stable|release)$`)
