@@ -32,7 +32,7 @@ accepted. Without --page and --check all doubtful findings of the run are meant.
 				return err
 			}
 			if a.json {
-				a.writeJSON(map[string]any{"accepted": accepted, "exit_code": exitSound})
+				a.writeJSON(acceptDocument{Accepted: accepted})
 				return nil
 			}
 			for _, one := range accepted {

@@ -46,7 +46,7 @@ with --user, --server and --certificates how it is reached.`,
 				code = exitDoubts
 			}
 			if a.json {
-				a.writeJSON(adoptDocument(result, code))
+				a.writeJSON(documentOfAdoption(result, code))
 				return exit(code)
 			}
 			a.showAdopted(result)
@@ -77,18 +77,6 @@ func fromAnywhere(reach *site.ReachConfig) (err error) {
 		reach.PasswordFrom = "file " + file
 	}
 	return nil
-}
-
-func adoptDocument(r *adopt.Result, code int) map[string]any {
-	var pages []string
-	for _, page := range r.Pages {
-		pages = append(pages, page.Path)
-	}
-	return map[string]any{
-		"workspace": r.Workspace.Dir, "system": r.System, "root": r.Root, "address": r.Address,
-		"files": r.Files, "engine": r.Engine, "tables": r.Tables, "components": r.Components, "pages": pages, "dead_pages": r.Dead, "not_compared": r.NotCompared,
-		"left_out": r.LeaveOut, "php_pool": r.Pool, "doubts": r.Doubts, "exit_code": code,
-	}
 }
 
 func (a *app) showAdopted(r *adopt.Result) {

@@ -41,7 +41,7 @@ PACKAGE is a zip file, or NAME or NAME@VERSION from the shelf.`,
 			}
 			code := exitOfAdvice(all)
 			if a.json {
-				a.writeJSON(map[string]any{"examined": all, "exit_code": code})
+				a.writeJSON(examineDocument{all, closing{code}})
 			}
 			return exit(code)
 		},

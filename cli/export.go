@@ -27,10 +27,7 @@ client, and a note of how to load them. Every byte is proved while it is written
 				return err
 			}
 			if a.json {
-				a.writeJSON(struct {
-					*update.Exported
-					ExitCode int `json:"exit_code"`
-				}{exported, exitSound})
+				a.writeJSON(exportDocument{Exported: exported})
 				return nil
 			}
 			a.screen.print("\n")

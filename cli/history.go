@@ -28,7 +28,7 @@ func (a *app) historyCommand() *cobra.Command {
 				return err
 			}
 			if a.json {
-				a.writeJSON(map[string]any{"site": w.Config.Site.Name, "events": events, "exit_code": exitSound})
+				a.writeJSON(historyDocument{Site: w.Config.Site.Name, Events: events})
 				return nil
 			}
 			a.screen.print("%s  %s\n\n", a.screen.bold(w.Config.Site.Name), w.Config.Site.Address)

@@ -33,10 +33,7 @@ for it; then older snapshots can be restored there. Nothing on the site is touch
 				return err
 			}
 			if a.json {
-				a.writeJSON(struct {
-					*update.Moved
-					ExitCode int `json:"exit_code"`
-				}{moved, exitSound})
+				a.writeJSON(movedDocument{Moved: moved})
 				return nil
 			}
 			words := "wetland.toml says now that the site is in " + moved.To + ", at " + moved.Address + "."

@@ -11,12 +11,6 @@ import (
 	"wetland/core/update"
 )
 
-// planDocument is what --plan --json prints.
-type planDocument struct {
-	*update.Plan
-	ExitCode int `json:"exit_code"`
-}
-
 // plan shows what an update would do.
 func (a *app) plan(ctx context.Context, w *site.Workspace, o update.Options) error {
 	p, err := update.PlanOf(ctx, w, o)
@@ -25,7 +19,7 @@ func (a *app) plan(ctx context.Context, w *site.Workspace, o update.Options) err
 		return a.orNothingNewer(err)
 	}
 	if a.json {
-		a.writeJSON(planDocument{p, exitSound})
+		a.writeJSON(planDocument{Plan: p})
 		return nil
 	}
 	s := a.screen
@@ -60,7 +54,7 @@ func (a *app) orNothingNewer(err error) error {
 		return err
 	}
 	if a.json {
-		a.writeJSON(map[string]any{"state": "up to date", "left": nothing.Left, "exit_code": exitSound})
+		a.writeJSON(nothingDocument{State: "up to date", Left: nothing.Left})
 	}
 	a.screen.paragraph(a.screen.good("Nothing to do:"), nothing.Error()+".")
 	return nil

@@ -34,7 +34,7 @@ one had been judged sound already. Files, tables and pages are proved as always.
 			var refusal *update.Refusal
 			if errors.Is(err, update.ErrNothingToRecover) && !errors.As(err, &refusal) {
 				if a.json {
-					a.writeJSON(map[string]any{"state": "settled", "exit_code": exitSound})
+					a.writeJSON(nothingDocument{State: "settled"})
 				}
 				a.screen.paragraph(a.screen.good("Nothing to do:"), err.Error()+".")
 				return nil

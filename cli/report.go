@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"errors"
 	"fmt"
 
 	"github.com/spf13/cobra"
@@ -23,7 +24,10 @@ form instead: markdown for a ticket, junit for a build server.`,
   wetland report run-1 --as markdown`,
 		Args:              cobra.ExactArgs(1),
 		ValidArgsFunction: a.offer(1, false, runs),
-		RunE: func(_ *cobra.Command, args []string) error {
+		RunE: func(cmd *cobra.Command, args []string) error {
+			if a.json && cmd.Flags().Changed("as") {
+				return errors.New("--as and --json cannot be both: --json is a form of its own")
+			}
 			w, err := a.load()
 			if err != nil {
 				return err
@@ -33,7 +37,7 @@ form instead: markdown for a ticket, junit for a build server.`,
 				return err
 			}
 			if a.json {
-				a.writeJSON(runDocument{Run: run, ExitCode: exitSound})
+				a.writeJSON(runDocument{Run: run})
 				return nil
 			}
 			made, err := report.Make(w.Config.Site.Name, w.Config.Site.Address, run)

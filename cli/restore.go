@@ -94,7 +94,7 @@ func (a *app) restoreInto(ctx context.Context, w *site.Workspace, name string, i
 		return err
 	}
 	if a.json {
-		a.writeJSON(snapshotDocument(manifest))
+		a.writeJSON(documentOfSnapshot(manifest))
 		return nil
 	}
 	a.screen.print("\n")

@@ -109,6 +109,7 @@ func (a *app) run(ctx context.Context, args []string) int {
 	root.SetIn(a.in)
 	root.SetOut(a.out)
 	root.SetErr(a.errs)
+	a.json = wantsJSON(args) // also for words that it does not know
 	err := root.ExecuteContext(ctx)
 	if err == nil {
 		return exitSound
@@ -120,6 +121,19 @@ func (a *app) run(ctx context.Context, args []string) int {
 	}
 	a.tell(err, code)
 	return code
+}
+
+// wantsJSON tells whether --json stands anywhere among the arguments.
+func wantsJSON(args []string) bool {
+	for _, arg := range args {
+		switch arg {
+		case "--":
+			return false
+		case "--json", "--json=true":
+			return true
+		}
+	}
+	return false
 }
 
 func exitCodeOf(err error) int {
@@ -141,9 +155,10 @@ func (a *app) tell(err error, code int) {
 	var refusal *update.Refusal
 	isRefusal := errors.As(err, &refusal)
 	if a.json {
-		document := map[string]any{"error": err.Error(), "exit_code": code}
+		document := errorDocument{Error: err.Error(), closing: closing{code}}
 		if isRefusal {
-			document["error"], document["reasons"], document["pages_looked_at"] = refusal.Head(), refusal.Reasons, !refusal.Unlooked
+			looked := !refusal.Unlooked
+			document.Error, document.Reasons, document.PagesLookedAt = refusal.Head(), refusal.Reasons, &looked
 		}
 		a.writeJSON(document)
 		return

@@ -1,7 +1,6 @@
 package cli
 
 import (
-	"encoding/json"
 	"fmt"
 	"io"
 	"os"
@@ -319,14 +318,5 @@ func (s *screen) next(lines []string) {
 			continue
 		}
 		s.print("%s\n", s.wrap("  "+line, ""))
-	}
-}
-
-func (a *app) writeJSON(document any) {
-	encoder := json.NewEncoder(a.out)
-	encoder.SetIndent("", "  ")
-	encoder.SetEscapeHTML(false)
-	if err := encoder.Encode(document); err != nil {
-		fmt.Fprintln(a.errs, "cannot write JSON:", err)
 	}
 }

@@ -45,7 +45,7 @@ other command opens the store.`,
 				return err
 			}
 			if a.json {
-				a.writeJSON(map[string]any{"sealed": w.Store(), "exit_code": exitSound})
+				a.writeJSON(sealDocument{Sealed: w.Store()})
 				return nil
 			}
 			a.screen.paragraph(a.screen.good("Sealed."), "Keep the passphrase or key in a second place: without it the snapshots are lost.")

@@ -61,7 +61,7 @@ are asked for it, and what you type is not shown.`,
 				code = exitRefused
 			}
 			if a.json {
-				a.writeJSON(map[string]any{"shelved": shelved, "exit_code": code})
+				a.writeJSON(shelveDocument{shelved, closing{code}})
 				return exit(code)
 			}
 			a.showShelved(shelved)
@@ -151,7 +151,7 @@ installed. Versions that an update replaced are on it by themselves.`,
 				return err
 			}
 			if a.json {
-				a.writeJSON(map[string]any{"shelf": entries, "exit_code": exitSound})
+				a.writeJSON(shelfDocument{Shelf: entries})
 				return nil
 			}
 			a.showShelf(entries)

@@ -42,15 +42,6 @@ scripts and images that do not load. --learn records how they are now.`,
 	return command
 }
 
-// smokeDocument is what --json prints.
-type smokeDocument struct {
-	Site     string           `json:"site"`
-	Address  string           `json:"address"`
-	Baseline string           `json:"baseline,omitempty"` // when it was recorded
-	Result   *smoke.Judgement `json:"result"`
-	ExitCode int              `json:"exit_code"`
-}
-
 func (a *app) smoke(cmd *cobra.Command, w *site.Workspace) error {
 	if len(w.Config.Pages) == 0 {
 		return fmt.Errorf("%s names no pages to test. Add [[pages]] with path = \"/\"", site.ConfigName)
@@ -84,7 +75,7 @@ func (a *app) smoke(cmd *cobra.Command, w *site.Workspace) error {
 	rules.Apply(judgement)
 	code := map[smoke.Verdict]int{smoke.Sound: exitSound, smoke.Doubtful: exitDoubts, smoke.Broken: exitFailed}[judgement.Verdict]
 	if a.json {
-		document := smokeDocument{Site: w.Config.Site.Name, Address: address.String(), Result: judgement, ExitCode: code}
+		document := smokeDocument{Site: w.Config.Site.Name, Address: address.String(), Result: judgement, closing: closing{code}}
 		if baseline != nil {
 			document.Baseline = baseline.At.UTC().Format("2006-01-02T15:04:05Z")
 		}
@@ -135,7 +126,7 @@ func (a *app) learn(cmd *cobra.Command, w *site.Workspace, accept bool) error {
 		code = exitRefused
 	}
 	if a.json {
-		a.writeJSON(map[string]any{"recorded": recorded, "result": judgement, "exit_code": code})
+		a.writeJSON(learnDocument{recorded, judgement, closing{code}})
 		return exit(code)
 	}
 	if recorded {

@@ -33,8 +33,8 @@ an earlier snapshot holds already is not stored again.`,
 				return err
 			}
 			if a.json {
-				document := snapshotDocument(manifest)
-				document["fresh"] = fresh
+				document := documentOfSnapshot(manifest)
+				document.Fresh = &fresh
 				a.writeJSON(document)
 				return nil
 			}
@@ -73,7 +73,7 @@ func (a *app) pinCommand() *cobra.Command {
 				return err
 			}
 			if a.json {
-				a.writeJSON(map[string]any{"snapshot": args[0], "pinned": !off, "exit_code": exitSound})
+				a.writeJSON(pinDocument{Snapshot: args[0], Pinned: !off})
 				return nil
 			}
 			if off {
@@ -86,16 +86,6 @@ func (a *app) pinCommand() *cobra.Command {
 	}
 	command.Flags().BoolVar(&off, "off", false, "take the pin away")
 	return command
-}
-
-// snapshotDocument is what --json prints of a snapshot.
-func snapshotDocument(m *snapshot.Manifest) map[string]any {
-	count, size, tables, rows := m.Totals()
-	return map[string]any{
-		"snapshot": m.Name, "site": m.Site, "files": count, "bytes": size, "tables": tables, "rows": rows,
-		"files_at": m.FilesAt.UTC(), "database_at": m.DatabaseAt.UTC(), "reason": m.Reason, "run": m.Run,
-		"weaker": m.Weaker, "skipped": m.Skipped, "exit_code": exitSound,
-	}
 }
 
 func (a *app) showWeaker(m *snapshot.Manifest) {
@@ -134,7 +124,7 @@ them is compared. Nothing on the site is touched.`,
 				return err
 			}
 			if a.json {
-				a.writeJSON(snapshotDocument(manifest))
+				a.writeJSON(documentOfSnapshot(manifest))
 				return nil
 			}
 			a.screen.print("\n")

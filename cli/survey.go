@@ -41,10 +41,7 @@ sites below the root, versions that somebody else changed. Nothing is touched.`,
 				code = exitDoubts
 			}
 			if a.json {
-				a.writeJSON(struct {
-					*survey.Survey
-					ExitCode int `json:"exit_code"`
-				}{found, code})
+				a.writeJSON(surveyDocument{found, closing{code}})
 				return exit(code)
 			}
 			a.screen.print("%s  %s\n%s in %s\n\n", a.screen.bold(w.Config.Site.Name), found.Address, found.System, found.Root)
@@ -68,7 +65,7 @@ func (a *app) showEdits(ctx context.Context, w *site.Workspace, folder string) e
 	}
 	switch {
 	case a.json:
-		a.writeJSON(map[string]any{"folder": folder, "diff": diff, "exit_code": exitSound})
+		a.writeJSON(editsDocument{Folder: folder, Diff: diff})
 	case diff == "":
 		a.screen.print("  %s is as its vendor made it.\n", folder)
 	default:

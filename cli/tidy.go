@@ -39,11 +39,7 @@ nobody to ask, and without --yes, it shows that alone.`,
 				return err
 			}
 			if a.json {
-				a.writeJSON(struct {
-					*update.TidyPlan
-					Preview  bool `json:"preview"` // nothing was let go of
-					ExitCode int  `json:"exit_code"`
-				}{plan, preview, exitSound})
+				a.writeJSON(tidyDocument{TidyPlan: plan, Preview: preview})
 				return nil
 			}
 			if preview {

@@ -206,13 +206,6 @@ func (a *app) askSearch(ctx context.Context, plan update.SearchPlan) bool {
 		plan.Packages, plan.Probes, plan.Exposed.Round(100*time.Millisecond))) == "yes"
 }
 
-// runDocument is what --json prints of a run.
-type runDocument struct {
-	*update.Run
-	ExitCode int    `json:"exit_code"`
-	Error    string `json:"error,omitempty"`
-}
-
 // ended writes how a run ended and turns it into an exit code.
 func (a *app) ended(w *site.Workspace, run *update.Run, err error) error {
 	if run == nil {
@@ -221,7 +214,7 @@ func (a *app) ended(w *site.Workspace, run *update.Run, err error) error {
 	code := exitOfState(run.State)
 	recorded := a.leaveReport(w, run)
 	if a.json {
-		document := runDocument{Run: run, ExitCode: code}
+		document := runDocument{Run: run, closing: closing{code}}
 		if err != nil {
 			document.Error = err.Error()
 		}

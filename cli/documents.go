@@ -1,0 +1,258 @@
+package cli
+
+import (
+	"encoding/json"
+	"fmt"
+	"reflect"
+	"slices"
+	"strings"
+	"time"
+
+	"wetland/core/adopt"
+	"wetland/core/site/cms"
+	"wetland/core/smoke"
+	"wetland/core/snapshot"
+	"wetland/core/survey"
+	"wetland/core/update"
+)
+
+// What --json prints: one document on standard output, of one of these types. docs/json.md is
+// made from them.
+
+// closing ends every document.
+type closing struct {
+	ExitCode int `json:"exit_code"` // the same that the program ends with
+}
+
+// errorDocument is printed where a command could not do what it was asked for.
+type errorDocument struct {
+	Error string `json:"error"`
+	// Reasons and PagesLookedAt come with a refusal, which has exit code 2.
+	Reasons       []update.Reason `json:"reasons,omitempty"`
+	PagesLookedAt *bool           `json:"pages_looked_at,omitempty"`
+	closing
+}
+
+// acceptDocument lists the findings that were accepted.
+type acceptDocument struct {
+	Accepted []smoke.Acceptance `json:"accepted"`
+	closing
+}
+
+// adoptDocument tells of a site that was taken into care.
+type adoptDocument struct {
+	Workspace   string           `json:"workspace"`
+	System      string           `json:"system"` // the CMS and its version
+	Root        string           `json:"root"`
+	Address     string           `json:"address"`
+	Files       int              `json:"files"`  // that a snapshot will hold
+	Engine      string           `json:"engine"` // of the database; "": it could not be reached
+	Tables      int              `json:"tables"`
+	Components  []cms.Component  `json:"components"`
+	Pages       []string         `json:"pages"` // to test
+	DeadPages   []smoke.DeadLink `json:"dead_pages"`
+	NotCompared []smoke.Finding  `json:"not_compared"` // what changes by itself on the pages
+	LeftOut     []string         `json:"left_out"`     // of snapshots
+	PHPPool     string           `json:"php_pool"`     // "": none was found
+	Doubts      []update.Reason  `json:"doubts"`
+	closing
+}
+
+func documentOfAdoption(r *adopt.Result, code int) adoptDocument {
+	var pages []string
+	for _, page := range r.Pages {
+		pages = append(pages, page.Path)
+	}
+	return adoptDocument{
+		Workspace: r.Workspace.Dir, System: r.System, Root: r.Root, Address: r.Address, Files: r.Files, Engine: r.Engine, Tables: r.Tables,
+		Components: r.Components, Pages: pages, DeadPages: r.Dead, NotCompared: r.NotCompared, LeftOut: r.LeaveOut, PHPPool: r.Pool,
+		Doubts: r.Doubts, closing: closing{code},
+	}
+}
+
+// examineDocument holds packages against the site, in the order in which they were named.
+type examineDocument struct {
+	Examined []*update.Examination `json:"examined"`
+	closing
+}
+
+// exportDocument tells of a snapshot that was written in open formats.
+type exportDocument struct {
+	*update.Exported
+	closing
+}
+
+// historyDocument lists snapshots and runs, oldest first.
+type historyDocument struct {
+	Site   string         `json:"site"`
+	Events []update.Event `json:"events"`
+	closing
+}
+
+// movedDocument tells of a site that was followed to another place.
+type movedDocument struct {
+	*update.Moved
+	closing
+}
+
+// nothingDocument tells that there was nothing to do.
+type nothingDocument struct {
+	State string        `json:"state"`          // "up to date" of update --all, "settled" of recover
+	Left  []update.Left `json:"left,omitempty"` // what the shelf has newer, and is not updated
+	closing
+}
+
+// planDocument is what update --plan would do.
+type planDocument struct {
+	*update.Plan
+	closing
+}
+
+// runDocument tells of a run: of update, restore, recover and report.
+type runDocument struct {
+	*update.Run
+	Error string `json:"error,omitempty"` // what went wrong, where the state does not say it
+	closing
+}
+
+// sealDocument tells of a store that was sealed.
+type sealDocument struct {
+	Sealed string `json:"sealed"` // the store's folder
+	closing
+}
+
+// shelveDocument lists the archives that were to be shelved.
+type shelveDocument struct {
+	Shelved []update.Shelved `json:"shelved"`
+	closing
+}
+
+// shelfDocument lists the packages at hand, by kind and folder, newest version first.
+type shelfDocument struct {
+	Shelf []update.OnShelf `json:"shelf"`
+	closing
+}
+
+// smokeDocument is a test of the pages.
+type smokeDocument struct {
+	Site     string           `json:"site"`
+	Address  string           `json:"address"`
+	Baseline string           `json:"baseline,omitempty"` // when it was recorded, RFC 3339
+	Result   *smoke.Judgement `json:"result"`
+	closing
+}
+
+// learnDocument tells of pages that were recorded with smoke --learn.
+type learnDocument struct {
+	Recorded bool             `json:"recorded"` // false: they are broken, and were not
+	Result   *smoke.Judgement `json:"result"`
+	closing
+}
+
+// snapshotDocument tells of a snapshot: of snapshot, verify and restore --into.
+type snapshotDocument struct {
+	Snapshot   string    `json:"snapshot"`
+	Site       string    `json:"site"`
+	Files      int       `json:"files"`
+	Bytes      int64     `json:"bytes"` // of the files
+	Tables     int       `json:"tables"`
+	Rows       int64     `json:"rows"`
+	FilesAt    time.Time `json:"files_at"`
+	DatabaseAt time.Time `json:"database_at"`
+	Reason     string    `json:"reason"`
+	Run        string    `json:"run"`             // that took it; "": none
+	Weaker     []string  `json:"weaker"`          // what it does not promise
+	Skipped    []string  `json:"skipped"`         // sockets, devices and pipes
+	Fresh      *bool     `json:"fresh,omitempty"` // of snapshot: false if the newest one serves
+	closing
+}
+
+func documentOfSnapshot(m *snapshot.Manifest) snapshotDocument {
+	count, size, tables, rows := m.Totals()
+	return snapshotDocument{
+		Snapshot: m.Name, Site: m.Site, Files: count, Bytes: size, Tables: tables, Rows: rows, FilesAt: m.FilesAt.UTC(), DatabaseAt: m.DatabaseAt.UTC(),
+		Reason: m.Reason, Run: m.Run, Weaker: m.Weaker, Skipped: m.Skipped,
+	}
+}
+
+// pinDocument tells whether a snapshot is pinned.
+type pinDocument struct {
+	Snapshot string `json:"snapshot"`
+	Pinned   bool   `json:"pinned"`
+	closing
+}
+
+// surveyDocument tells what is installed.
+type surveyDocument struct {
+	*survey.Survey
+	closing
+}
+
+// editsDocument is what was edited by hand, of survey --edits.
+type editsDocument struct {
+	Folder string `json:"folder"`
+	Diff   string `json:"diff"` // in the unified form; "": nothing
+	closing
+}
+
+// tidyDocument tells which snapshots go and stay.
+type tidyDocument struct {
+	*update.TidyPlan
+	Preview bool `json:"preview"` // nothing was let go of
+	closing
+}
+
+// documents are all of them, with the commands that print them.
+var documents = []struct {
+	commands string
+	document any
+}{
+	{"every command that could not do what it was asked for", errorDocument{}},
+	{"accept", acceptDocument{}}, {"adopt", adoptDocument{}}, {"examine", examineDocument{}}, {"export", exportDocument{}}, {"history", historyDocument{}},
+	{"moved", movedDocument{}}, {"pin", pinDocument{}}, {"seal", sealDocument{}}, {"shelf", shelfDocument{}}, {"shelve", shelveDocument{}},
+	{"smoke", smokeDocument{}}, {"smoke --learn", learnDocument{}}, {"snapshot, verify, restore --into", snapshotDocument{}},
+	{"survey", surveyDocument{}}, {"survey --edits", editsDocument{}}, {"tidy", tidyDocument{}},
+	{"update, restore, recover, report", runDocument{}}, {"update --plan", planDocument{}}, {"update --all and recover, where there is nothing to do", nothingDocument{}},
+}
+
+func (a *app) writeJSON(document any) {
+	encoder := json.NewEncoder(a.out)
+	encoder.SetIndent("", "  ")
+	encoder.SetEscapeHTML(false)
+	if err := encoder.Encode(withLists(document)); err != nil {
+		fmt.Fprintln(a.errs, "cannot write JSON:", err)
+	}
+}
+
+// withLists returns a document whose lists that are always there are empty, not null.
+func withLists(document any) any {
+	copied := reflect.New(reflect.TypeOf(document)).Elem()
+	copied.Set(reflect.ValueOf(document))
+	fillLists(copied)
+	return copied.Interface()
+}
+
+func fillLists(v reflect.Value) {
+	switch v.Kind() {
+	case reflect.Pointer:
+		if !v.IsNil() {
+			fillLists(v.Elem())
+		}
+	case reflect.Slice:
+		for i := range v.Len() {
+			fillLists(v.Index(i))
+		}
+	case reflect.Struct:
+		for i := range v.NumField() {
+			field := v.Field(i)
+			if !field.CanSet() && !v.Type().Field(i).Anonymous {
+				continue
+			}
+			tag := v.Type().Field(i).Tag.Get("json")
+			if field.Kind() == reflect.Slice && field.IsNil() && field.CanSet() && tag != "-" && !slices.Contains(strings.Split(tag, ","), "omitempty") && field.Type().Elem().Kind() != reflect.Uint8 {
+				field.Set(reflect.MakeSlice(field.Type(), 0, 0))
+			}
+			fillLists(field)
+		}
+	}
+}
