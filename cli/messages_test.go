@@ -110,6 +110,12 @@ func saidBy(file string, says map[string][]string, option string, updateAlone []
 		return nil
 	case option == "because": // behind "wetland accept" and the run
 		return []string{"accept"}
+	case file == "../cli/documents.go": // names of documents
+		return nil
+	case option == "diff":
+		return []string{"examine"}
+	case option == "sure":
+		return []string{"moved"}
 	case option == "deep":
 		return []string{"verify"}
 	case option == "off":

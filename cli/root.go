@@ -271,7 +271,7 @@ func (a *app) loadSettled() (*site.Workspace, error) {
 	if open, err := update.Unsettled(w); err == nil && open != nil {
 		words := "%s was interrupted, or is still under way: the site may stand at either version. To settle it: wetland recover"
 		if open.State == update.NeedsPerson {
-			words = "%s ended without a proved state: look at what it says in its report. Once that is mended: wetland recover"
+			words = "%s ended without a proved state: look at what it says in its report. Once that is fixed: wetland recover"
 		}
 		newScreen(a.errs, a.json).paragraph("", fmt.Sprintf(words, open.Name))
 	}

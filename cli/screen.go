@@ -164,6 +164,9 @@ func (s *screen) End(mark progress.Mark, step, detail string) {
 
 // row writes a lead, a name and wrapped words that stay in their column.
 func (s *screen) row(lead string, leadWidth int, name, words string) {
+	if name != "" && words != "" && !strings.HasSuffix(name, " ") {
+		name += "  " // a name as wide as its column
+	}
 	column := leadWidth + text.StringWidthWithoutEscSequences(name)
 	var lines []string
 	for line := range strings.SplitSeq(words, "\n") {

@@ -137,7 +137,7 @@ func (a *app) learn(cmd *cobra.Command, w *site.Workspace, accept bool) error {
 	s := newScreen(a.errs, false)
 	s.pages(judgement.Pages, true)
 	s.print("\n")
-	s.paragraph(s.bad("Not recorded."), "A baseline of broken pages would call breakage normal. Mend them first, or accept them as they are: wetland smoke --learn --accept-present")
+	s.paragraph(s.bad("Not recorded."), "A baseline of broken pages would call breakage normal. Fix them first, or accept them as they are: wetland smoke --learn --accept-present")
 	return exit(code)
 }
 

@@ -244,7 +244,7 @@ func (a *app) ended(w *site.Workspace, run *update.Run, err error) error {
 	s.components(run)
 	s.print("\n")
 	reason := run.Reason
-	if err != nil && run.State == update.Stopped {
+	if err != nil && run.State == update.Stopped && !errors.Is(err, context.Canceled) {
 		reason += "\nThe reason: " + err.Error()
 	}
 	s.paragraph(headline(s, run.State), reason)

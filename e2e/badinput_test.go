@@ -89,7 +89,7 @@ func TestBadPackages(t *testing.T) {
 		{"another of that folder", zipOf(t, "t.zip", map[string]string{"harbourlight/theme.toml": "name = \"Moonraker\"\nversion = \"1.9\"\n"}), 2, []string{"the folder harbourlight holds \"Harbourlight\""}},
 		{"older", zipOf(t, "t.zip", map[string]string{"harbourlight/theme.toml": "name = \"Harbourlight\"\nversion = \"2.4.0\"\n"}), 2, []string{"older than the installed 2.4.1", "--allow-older"}},
 		{"same", zipOf(t, "t.zip", map[string]string{"harbourlight/theme.toml": "name = \"Harbourlight\"\nversion = \"2.4.1\"\n"}), 2, []string{"installed already", "--allow-same"}},
-		{"wrong root folder", zipOf(t, "t.zip", map[string]string{"harbourlight-2.9.0/theme.toml": themeHeader}), 2, []string{"the package's folder is harbourlight-2.9.0", "installed in the folder harbourlight"}},
+		{"wrong root folder", zipOf(t, "t.zip", map[string]string{"moonlight/theme.toml": themeHeader}), 2, []string{"the package's folder is moonlight", "installed in the folder harbourlight"}},
 		{"child without parent", zipOf(t, "t.zip", map[string]string{"otterby/theme.toml": "name = \"Otterby\"\nversion = \"1.9\"\nparent = \"moonraker\"\n"}), 2, []string{"child theme of moonraker, which is not installed"}},
 	} {
 		t.Run(bad.name, func(t *testing.T) {

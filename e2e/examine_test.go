@@ -92,7 +92,7 @@ func TestExamineTouchesNothingAndTellsAll(t *testing.T) {
 	if e = look(3, f.pkg("harbourlight-3.0.0")); e.advice("distance") != "no" || e.advice("fit") != "go" {
 		t.Errorf("a major step: %+v", e)
 	}
-	f.run(t, "update", f.pkg("harbourlight-3.0.0")).want(t, 2, "from 2.4.1 to 3.0.0 is a large step", "--allow-major")
+	f.run(t, "update", f.pkg("harbourlight-3.0.0")).want(t, 2, "from 2.4.1 to 3.0.0 is a major release", "--allow-major")
 	same(t, before, f.siteTree(t))
 	nothingLeft(t, f.root)
 
@@ -135,7 +135,7 @@ func TestExamineOnWordPress(t *testing.T) {
 	for name, text := range entriesOf(t, filepath.Join(site.Root, "wp-content/themes/twentytwentyone"), "twentytwentyone-master") {
 		entries[name] = strings.Replace(text, "Version: 1.7\n", "Version: 1.7.5\n", 1)
 	}
-	wetland(t, workspace, "examine", zipOf(t, "master.zip", entries)).want(t, 4, "it belongs to what is installed in "+site.Root+"/wp-content/themes/twentytwentyone", "1.7 -> 1.7.5, a small step", "WordPress mails the administrator")
+	wetland(t, workspace, "examine", zipOf(t, "master.zip", entries)).want(t, 4, "it belongs to what is installed in "+site.Root+"/wp-content/themes/twentytwentyone", "1.7 -> 1.7.5, a patch release", "WordPress mails the administrator")
 	// Every header of the default themes is read right.
 	var found surveyed
 	wetland(t, workspace, "survey", "--json").want(t, 0).decode(t, &found)

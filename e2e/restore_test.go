@@ -130,9 +130,9 @@ func TestRestoreKeepsWhatVisitorsWrote(t *testing.T) {
 		f.exec(t, `INSERT INTO enquiries (sender, message, received) VALUES ('Edda Moss', 'Is the boat late?', '2026-11-01')`)
 		must(t, os.WriteFile(filepath.Join(f.root, "uploads/photo.svg"), []byte("<svg/>"), 0o644))
 		args := []string{"restore", "snap-1", "--yes"}
-		want := "rows 1 added since then: lost here"
+		want := "1 row added since will be removed (it is kept in snap-4). --keep-new keeps it here"
 		if keep {
-			args, want = append(args, "--keep-new"), "rows 1 added since then: stays"
+			args, want = append(args, "--keep-new"), "1 row added since: stays"
 		}
 		f.run(t, args...).want(t, 0, "enquiries", want)
 		if got := strings.Contains(f.table(t, "SELECT * FROM enquiries"), "Edda Moss"); got != keep {
@@ -276,7 +276,7 @@ INSERT INTO bookings (who, seats) VALUES ('Maud', 2), ('Piet', 4); CREATE TABLE 
 	}
 	f.exec(t, `INSERT INTO bookings (who, seats, paid) VALUES ('Edda', 3, 1); UPDATE bookings SET seats = 1 WHERE id = 2; DELETE FROM bookings WHERE id = 1;
 INSERT INTO visits VALUES ('/fares'); INSERT INTO visits VALUES ('/fares')`)
-	f.run(t, "restore", "snap-1", "--yes", "--keep-new").want(t, 0, "bookings rows 1 added, 1 changed, 1 removed since then: stays", "visits rows 2 added since then: stays", "Restored.")
+	f.run(t, "restore", "snap-1", "--yes", "--keep-new").want(t, 0, "bookings 1 row added, 1 changed, 1 removed since: stays", "visits 2 rows added since: stays", "Restored.")
 	for query, want := range map[string]string{
 		"SELECT group_concat(id || who || seats || boat, ' ') FROM (SELECT * FROM bookings ORDER BY id)": "1Maud2any 2Piet1any 3Edda3any",
 		"SELECT group_concat(page, ' ') FROM visits":                                                     "/ /fares /fares",

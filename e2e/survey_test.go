@@ -62,7 +62,7 @@ func TestSurveyOfTheFerry(t *testing.T) {
 	if err := os.WriteFile(filepath.Join(other, "rowlock.toml"), nil, 0o644); err != nil {
 		t.Fatal(err)
 	}
-	f.run(t, "survey").want(t, 0, "1 changed, 1 added, 1 removed", "style.css, mine.css, changes.md", "a database dump: everybody can fetch", "a large step", "another site")
+	f.run(t, "survey").want(t, 0, "1 changed, 1 added, 1 removed", "style.css, mine.css, changes.md", "a database dump: everybody can fetch", "a major release", "another site")
 	var found surveyed
 	f.run(t, "survey", "--json").decode(t, &found)
 	var left []string

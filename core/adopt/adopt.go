@@ -291,7 +291,7 @@ func (a *adoption) readReach() error {
 	}
 	var err error
 	if a.reach, err = update.ReachOf(a.o.Reach); err != nil {
-		return &update.Refusal{Reasons: []update.Reason{{What: err.Error(), Do: "Nothing was written. Mend it, and adopt again."}}}
+		return &update.Refusal{Reasons: []update.Reason{{What: err.Error(), Do: "Nothing was written. Fix it, and adopt again."}}}
 	}
 	return nil
 }
@@ -369,10 +369,10 @@ func (a *adoption) lookAtPages(ctx context.Context) (baseline *smoke.Take, err e
 			}
 		}
 		if len(listed) > 0 {
-			a.doubt(pagesAre(listed)+" "+words, "Mend what is wrong, or take them out of "+site.ConfigName+".")
+			a.doubt(pagesAre(listed)+" "+words, "Fix what is wrong, or take them out of "+site.ConfigName+".")
 		}
 		if len(taken) > 0 {
-			a.doubt(pagesAre(taken)+" "+words+". Not on the list of pages to test", "Mend what is wrong, then add them to "+site.ConfigName+", as [[pages]] path = "+quote(taken[0])+".")
+			a.doubt(pagesAre(taken)+" "+words+". Not on the list of pages to test", "Fix what is wrong, then add them to "+site.ConfigName+", as [[pages]] path = "+quote(taken[0])+".")
 		}
 		off = append(off, taken...)
 	}

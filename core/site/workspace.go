@@ -313,7 +313,7 @@ func decodeConfig(text []byte, config *Config) error {
 		var lines []error
 		for _, one := range strict.Errors {
 			line, _ := one.Position()
-			lines = append(lines, fmt.Errorf("line %d: there is no setting called %q. Mend the spelling or delete the line", line, strings.Join(one.Key(), ".")))
+			lines = append(lines, fmt.Errorf("line %d: there is no setting called %q. Fix the spelling or delete the line", line, strings.Join(one.Key(), ".")))
 		}
 		return errors.Join(lines...)
 	case errors.As(err, &bad):

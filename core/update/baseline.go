@@ -76,7 +76,7 @@ func refuseBroken(present *smoke.Judgement, why *reasons) {
 			why.add(fmt.Sprintf("%s (%s) are %s", plural(len(on), "page"), list(on, 3), what), "")
 		}
 	}
-	why.add("Pages are already broken, so it could not be told whether the update broke them.", "Mend the pages first. Or accept what is there now, so that only new findings count: add --accept-present.")
+	why.add("Pages are already broken, so it could not be told whether the update broke them.", "Fix the pages first. Or accept what is there now, so that only new findings count: add --accept-present.")
 }
 
 // leaveOutDead takes pages that are not there any more out of this run, where others answer

@@ -353,7 +353,7 @@ func TestRemediesBeforeGoingBack(t *testing.T) {
 	if text, err := os.ReadFile(said); err != nil || strings.Count(string(text), "emptied") != purged {
 		t.Errorf("%q %v", text, err)
 	}
-	if !slices.ContainsFunc(run.Steps, func(s Step) bool { return strings.Contains(s.Detail, "(caches emptied again helped)") }) {
+	if !slices.ContainsFunc(run.Steps, func(s Step) bool { return strings.Contains(s.Detail, "(caches cleared again helped)") }) {
 		t.Errorf("it does not say what helped: %+v", run.Steps)
 	}
 }

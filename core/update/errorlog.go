@@ -27,7 +27,7 @@ func (s *session) markLogs() error {
 		case err == nil:
 			s.logs = append(s.logs, log)
 		case name == wanted:
-			return fmt.Errorf("%w. Mend [site] php_log, or let the user who runs Wetland read it", err)
+			return fmt.Errorf("%w. Fix [site] php_log, or let the user who runs Wetland read it", err)
 		}
 	}
 	return nil

@@ -218,7 +218,7 @@ func (s *session) examineInstalled(ctx context.Context, e *Examination, p *packa
 	}
 	e.add("distance", advice, fmt.Sprintf("%s -> %s, %s", versionText(installed.Version), versionText(p.Header.Version), distance.Meaning()), do)
 	if far := majors(installed.Version, p.Header.Version); far > 1 {
-		e.add("distance", Care, fmt.Sprintf("the installed version is %d large steps behind", far), "Ask the vendor whether it must be reached in steps, and take them one by one.")
+		e.add("distance", Care, fmt.Sprintf("the installed version is %d major releases behind", far), "Ask the vendor whether it must be reached one major release after the other.")
 	}
 	e.add("files", Go, fmt.Sprintf("%d added, %d changed, %d removed", len(e.Added), len(e.Changed), len(e.Removed)), "")
 	if e.Log = changeLog(p, installed.Version); e.Log == "" {
@@ -236,13 +236,13 @@ func (s *session) examineInstalled(ctx context.Context, e *Examination, p *packa
 	case o.LoseEdits:
 		e.add("hand edits", Care, "will be overwritten: "+list(edits.All(), 4), "")
 	default:
-		e.add("hand edits", No, "would be overwritten: "+list(edits.All(), 4), "Move them into a child theme, or accept the loss: --lose-edits. The snapshot and the shelf keep them.")
+		e.add("hand edits", No, "would be overwritten: "+list(edits.All(), 4), editsAdvice(installed.Kind))
 	}
-	s.checkChildren(ctx, e, installed)
+	s.checkChildren(ctx, e, installed, o.named(p.Folder))
 	return nil
 }
 
-// majors counts the large steps between two versions whose first numbers are
+// majors counts the major releases between two versions whose first numbers are
 // counted up; versions that are dates count none.
 func majors(from, to string) int {
 	first := func(v string) int {
@@ -266,7 +266,7 @@ func (s *session) handEdits(ctx context.Context, installed cms.Component) (*Edit
 
 // checkChildren names the files of child themes that stand in for files which
 // change or go in this version: the child goes on showing its old ones.
-func (s *session) checkChildren(ctx context.Context, e *Examination, parent cms.Component) {
+func (s *session) checkChildren(ctx context.Context, e *Examination, parent cms.Component, named string) {
 	if parent.Kind != cms.Theme {
 		return
 	}
@@ -287,7 +287,7 @@ func (s *session) checkChildren(ctx context.Context, e *Examination, parent cms.
 			}
 		}
 		if len(over) > 0 {
-			e.add("child theme", Care, fmt.Sprintf("%s overrides files that change in this version: %s", child.Folder, list(over, 4)), "Look whether the child's own files should change in the same way: wetland examine PACKAGE --diff "+over[0])
+			e.add("child theme", Care, fmt.Sprintf("%s overrides files that change in this version: %s", child.Folder, list(over, 4)), "Check whether the child's own files should change in the same way: wetland examine "+named+" --diff "+over[0])
 		} else {
 			e.add("child theme", Go, child.Folder+" overrides no file that changes", "")
 		}

@@ -34,10 +34,10 @@ func (s *session) target(p *packages.Package, o Options, why *reasons) *Target {
 	}
 	t.From = installed.Version
 	if installed.Problem != "" && !o.Return {
-		why.add(fmt.Sprintf("the header of the installed %s cannot be read: %s", p.Folder, installed.Problem), "Mend or reinstall it by hand first.")
+		why.add(fmt.Sprintf("the header of the installed %s cannot be read: %s", p.Folder, installed.Problem), "Fix or reinstall it by hand first.")
 	}
 	if installed.Name != "" && !strings.EqualFold(installed.Name, p.Header.Name) {
-		why.add(fmt.Sprintf("the package is %q, but the folder %s holds %q", p.Header.Name, p.Folder, installed.Name), "Look whether this is the right package: two different ones share a folder's name.")
+		why.add(fmt.Sprintf("the package is %q, but the folder %s holds %q", p.Header.Name, p.Folder, installed.Name), "Check whether this is the right package: two different ones share a folder's name.")
 	}
 	switch version.Between(t.From, t.To) {
 	case version.Backward:
@@ -94,7 +94,7 @@ func (s *session) checkPlace(ctx context.Context, t *Target, p *packages.Package
 	place, live := s.site.Place, s.site.ComponentPath(t.Kind, t.Folder)
 	entry, err := place.Lstat(live)
 	if err == nil && t.New {
-		why.add(fmt.Sprintf("%s is there, but is no %s that the CMS knows", live, t.Kind), "Look what it is, and move it away by hand.")
+		why.add(fmt.Sprintf("%s is there, but is no %s that the CMS knows", live, t.Kind), "Find out what it is, and move it away by hand.")
 		return
 	}
 	if t.New {

@@ -62,6 +62,7 @@ func (m *motion) endBack(state State, reason string, next ...string) (*Run, erro
 // by what was done. It says whether the site stands as before; the run goes on.
 func (m *motion) undo(reason string) error {
 	ctx := m.Abandon
+	m.stopped = func() bool { return ctx.Err() != nil }
 	// A journal that cannot be written, on a full disk say, must not keep the old
 	// version from coming back: recover goes by what it finds.
 	m.unlogged = errors.Join(m.unlogged, m.log.Write(stepBack, map[string]string{"reason": reason}))
@@ -258,9 +259,9 @@ func (s *session) settleQuietly(ctx context.Context) error {
 		}
 		purged, err := s.purge(ctx)
 		if err != nil {
-			return doubtMark, fmt.Sprintf("the caches could not be emptied: %v", err), nil
+			return doubtMark, fmt.Sprintf("the caches could not be cleared: %v", err), nil
 		}
-		return goodMark, fmt.Sprintf("caches emptied (%s)", purged), nil
+		return goodMark, fmt.Sprintf("caches cleared (%s)", purged), nil
 	})
 }
 
@@ -285,7 +286,7 @@ func (m *motion) needsPerson(cause error) (*Run, error) {
 		m.run.Next = m.byHand("wetland recover    puts back what was before, and proves it")
 		return m.run, errors.Join(ErrAbandoned, m.run.save())
 	}
-	run, err := m.end(NeedsPerson, "The site is not in a proved state: "+cause.Error(), m.byHand("wetland recover    once what is named above is mended: puts back what was before, and proves it")...)
+	run, err := m.end(NeedsPerson, "It is not proved that the site is as before: "+cause.Error(), m.byHand("wetland recover    once what is named above is fixed: puts back what was before, and proves it")...)
 	return run, errors.Join(cause, err)
 }
 

@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"os"
+	"path"
 	"path/filepath"
 	"slices"
 	"strings"
@@ -14,6 +15,7 @@ import (
 	"wetland/core/journal"
 	"wetland/core/progress"
 	"wetland/core/site"
+	"wetland/core/site/cms"
 	"wetland/core/smoke"
 	"wetland/core/snapshot"
 )
@@ -157,6 +159,7 @@ func openMotion(ctx context.Context, w *site.Workspace, o Options) (*motion, err
 	if o.Return {
 		o.AllowOlder, o.AllowSame, o.AllowMajor, o.LoseEdits = true, true, true, true
 	}
+	s.stopped = func() bool { return ctx.Err() != nil }
 	m := &motion{session: s, options: o}
 	s.notice = o.Notice
 	if m.scratch, err = os.MkdirTemp("", "wetland-*"); err == nil {
@@ -265,8 +268,25 @@ func (m *motion) checkEdits(ctx context.Context, c *change, why *reasons) error 
 		return err
 	}
 	why.add(fmt.Sprintf("%s was edited by hand, and the update would overwrite that: %s", installed.Folder, list(edits.All(), 4)),
-		"Move the edits into a child theme, or accept the loss: --lose-edits. The snapshot and the shelf keep them.")
+		editsAdvice(installed.Kind))
 	return nil
+}
+
+// editsAdvice says what to do about edits by hand.
+func editsAdvice(kind cms.Kind) string {
+	place := "a child theme"
+	if kind == cms.Plugin {
+		place = "a plugin of your own, which hooks into this one"
+	}
+	return "Move the edits into " + place + ", or accept the loss: --lose-edits. The snapshot and the shelf keep them."
+}
+
+// named is how a person called the package of a folder: the only one, or by that folder.
+func (o Options) named(folder string) string {
+	if len(o.Packages) == 1 {
+		return o.Packages[0]
+	}
+	return folder
 }
 
 // carryOut is the motion itself, from the snapshot on.
@@ -622,10 +642,22 @@ func (m *motion) findEvidence(ctx context.Context, judgement *smoke.Judgement) e
 			}
 		}
 		if len(proofs) == 0 {
-			return noteMark, "this update changes only files that browsers do not fetch; the pages alone can tell", nil
+			return noteMark, "this update changes only " + m.unseenFiles() + "; the pages alone can tell", nil
 		}
 		return goodMark, list(proofs, 2), nil
 	})
+}
+
+// unseenFiles names the files that a group changes and browsers do not fetch.
+func (m *motion) unseenFiles() string {
+	for _, c := range m.group {
+		for _, differ := range files.Content.Compare(c.oldTree, c.newTree) {
+			if path.Ext(differ.Path) != ".php" && path.Ext(differ.Path) != "" {
+				return "files that browsers do not fetch"
+			}
+		}
+	}
+	return "PHP files"
 }
 
 // checkActive adds what the CMS has to say of the group.
@@ -743,8 +775,8 @@ func (m *motion) finish(ctx context.Context) (*Run, error) {
 		return m.finishDoubtful(next)
 	}
 	if m.unpurged != nil {
-		next = append([]string{"Empty the caches by hand, or mend [caches] in " + site.ConfigName + ".", "wetland smoke    then looks at what visitors get"}, next[1:]...)
-		return m.end(KeptDoubt, fmt.Sprintf("%s But the caches could not be emptied, and visitors may still get old pages: %v.", m.keptWords(), m.unpurged), next...)
+		next = append([]string{"Clear the caches by hand, or mend [caches] in " + site.ConfigName + ".", "wetland smoke    then looks at what visitors get"}, next[1:]...)
+		return m.end(KeptDoubt, fmt.Sprintf("%s But the caches could not be cleared, and visitors may still get old pages: %v.", m.keptWords(), m.unpurged), next...)
 	}
 	if m.unrecorded != nil {
 		next = []string{fmt.Sprintf("wetland smoke --learn    records the pages anew: that failed (%v)", m.unrecorded)}
@@ -857,12 +889,23 @@ func (m *motion) stop(ctx context.Context, cause error) (*Run, error) {
 	if ctx.Err() != nil {
 		cause = context.Cause(ctx)
 	}
-	state, words := Stopped, "Stopped before the swap: nothing on the site was changed."
+	state, words := Stopped, stoppedWords(ctx)
 	if len(m.kept) > 0 {
 		state, words = KeptPart, fmt.Sprintf("Stopped before the next swap. %s %s in place already, and the pages were sound; the others were not touched.", titles(m.kept), isAre(len(m.kept)))
 	}
 	run, err := m.end(state, words)
 	return run, errors.Join(cause, err)
+}
+
+// stoppedWords says that a run ended before it changed anything, and by whom.
+func stoppedWords(ctx context.Context) string {
+	switch {
+	case ctx.Err() == nil:
+		return "Nothing on the site was changed."
+	case errors.Is(context.Cause(ctx), errTooLong):
+		return capital(errTooLong.Error()) + ". Nothing on the site was changed."
+	}
+	return "By Ctrl-C, before anything was changed."
 }
 
 // componentTree returns the part of the snapshot at the absolute path.

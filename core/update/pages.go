@@ -84,12 +84,12 @@ func (s *session) settle(ctx context.Context) error {
 		}
 		purged, err := s.purge(ctx)
 		if s.unpurged = err; err != nil {
-			return doubtMark, fmt.Sprintf("the caches could not be emptied: %v", err), nil
+			return doubtMark, fmt.Sprintf("the caches could not be cleared: %v", err), nil
 		}
 		if wait > 0 {
-			return goodMark, fmt.Sprintf("waited %s for compiled code, upgrades visited, caches emptied (%s)", wait, purged), nil
+			return goodMark, fmt.Sprintf("waited %s for compiled code, upgrades visited, caches cleared (%s)", wait, purged), nil
 		}
-		return goodMark, fmt.Sprintf("upgrades visited, caches emptied (%s)", purged), nil
+		return goodMark, fmt.Sprintf("upgrades visited, caches cleared (%s)", purged), nil
 	})
 }
 

@@ -29,7 +29,7 @@ type remedy struct {
 // remedies lists what is tried, one after the other, while pages are not sound.
 func (s *session) remedies() []remedy {
 	always := func(*smoke.Judgement) bool { return true }
-	list := []remedy{{"caches emptied again", always, func(ctx context.Context) error {
+	list := []remedy{{"caches cleared again", always, func(ctx context.Context) error {
 		if err := s.Clock.Wait(ctx, secondLook); err != nil {
 			return err
 		}

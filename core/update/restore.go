@@ -246,7 +246,7 @@ func (r *restoration) makeDatabase(ctx context.Context) error {
 
 func (r *restoration) carryOut(ctx context.Context) (*Run, error) {
 	stop := func(err error) (*Run, error) {
-		run, endErr := r.end(Stopped, "Stopped before anything was changed.")
+		run, endErr := r.end(Stopped, stoppedWords(ctx))
 		var refusal *Refusal
 		if errors.As(err, &refusal) || errors.Is(err, ErrDeclined) {
 			run = nil // what is to be said is the refusal
@@ -376,7 +376,7 @@ func (r *restoration) fail(cause error) (*Run, error) {
 		return r.run, errors.Join(ErrAbandoned, r.run.save())
 	}
 	run, err := r.end(NeedsPerson, "The restore was not finished: "+cause.Error(),
-		"wetland recover    goes on with it, once the cause is mended",
+		"wetland recover    goes on with it, once the cause is fixed",
 		"wetland restore "+r.before.Name+"    goes back to the state before")
 	return run, errors.Join(cause, err)
 }

@@ -40,9 +40,9 @@ func (r *restoration) planNewRows(ctx context.Context, table snapshot.Table, dif
 	case words == "":
 		return nil
 	case !r.options.KeepNew:
-		note.What = fmt.Sprintf("%s since then: lost here, but in %s; --keep-new keeps it", words, r.before.Name)
+		note.What = lostWords(changes, words, r.before.Name)
 	default:
-		note.What = words + " since then: stays"
+		note.What = words + " since: stays"
 		if r.kept[table.Name], err = r.fitIn(ctx, table, *from, changes); err != nil {
 			return err
 		}
@@ -69,13 +69,28 @@ func countChanges(changes database.RowChanges) string {
 		what string
 	}{{len(changes.Added), "added"}, {len(changes.Changed), "changed"}, {len(changes.Removed), "removed"}} {
 		if part.n > 0 {
-			parts = append(parts, fmt.Sprintf("%d %s", part.n, part.what))
+			count := fmt.Sprint(part.n)
+			if len(parts) == 0 {
+				count = plural(part.n, "row")
+			}
+			parts = append(parts, count+" "+part.what)
 		}
 	}
-	if len(parts) == 0 {
-		return ""
+	return strings.Join(parts, ", ")
+}
+
+// lostWords says what a restore takes away of what visitors wrote, and where it stays.
+func lostWords(changes database.RowChanges, words, kept string) string {
+	will, it := "will be put back as they were", "they are"
+	switch {
+	case len(changes.Changed)+len(changes.Removed) > 0:
+	case len(changes.Added) == 1:
+		will, it = "will be removed", "it is"
+	default:
+		will = "will be removed"
 	}
-	return "rows " + strings.Join(parts, ", ")
+	this := map[bool]string{true: "it", false: "them"}[it == "it is"]
+	return fmt.Sprintf("%s since %s (%s kept in %s). --keep-new keeps %s here", words, will, it, kept, this)
 }
 
 // writtenSince compares a table's present rows with those after the update, or, where

@@ -80,12 +80,13 @@ type session struct {
 	fetcher    *smoke.Fetcher
 	rules      smoke.Rules
 	pages      []smoke.Page
-	judge      judge // by which pages were judged last
+	stopped    func() bool // by a person; nil: nobody can
+	judge      judge       // by which pages were judged last
 	logs       []*smoke.ErrorLog
 	coming     []string           // components whose packages are wanted together, as kind/folder
 	beside     []Beside           // what came in one bundle with the package
 	notice     bool               // visitors see a notice while files are swapped
-	unpurged   error              // why the caches could not be emptied after the swap
+	unpurged   error              // why the caches could not be cleared after the swap
 	settled    *snapshot.Manifest // from after the swap, once the CMS had settled; nil: none
 	run        *Run
 	log        *journal.Journal
@@ -144,7 +145,7 @@ func open(ctx context.Context, w *site.Workspace, guard Guard, why *reasons) (*s
 		return nil, err
 	}
 	if s.fetcher, err = NewFetcher(opened); err != nil {
-		why.add(err.Error(), "Mend [reach] in "+site.ConfigName+".")
+		why.add(err.Error(), "Fix [reach] in "+site.ConfigName+".")
 		return nil, errors.Join(why.refusal(), s.close())
 	}
 	s.pages = Pages(w)
@@ -258,6 +259,9 @@ func (s *session) step(name string, total int64, unit string, do func() (progres
 	mark, detail, err := do()
 	if err != nil {
 		mark, detail = progress.Bad, err.Error()
+		if s.stopped != nil && s.stopped() { // what a driver says of it tells nobody anything
+			detail = "stopped"
+		}
 	}
 	s.Report.End(mark, name, detail)
 	if s.run != nil {

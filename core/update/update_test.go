@@ -385,7 +385,7 @@ func TestStepsByHandWork(t *testing.T) {
 }
 
 // A restore that could not be finished ends with what a person has to do; recover goes on
-// with it once the cause is mended.
+// with it once the cause is fixed.
 func TestRestoreThatCouldNotBeFinishedIsTakenUp(t *testing.T) {
 	j := newJetty(t)
 	if run, err := j.update(t, Options{Packages: []string{j.themePackage(t, "1.1", "good")}}); err != nil || run.State != Kept {

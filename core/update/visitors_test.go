@@ -78,7 +78,7 @@ func TestWritesToAMigratedTableAreKept(t *testing.T) {
 	for _, note := range ended.Database {
 		told += note.Table + ": " + note.What + "\n"
 	}
-	for _, part := range []string{"tides: was changed in structure by the update: back as it was", "tides: rows 2 added, 1 changed meanwhile: visitors' writes, kept", "comments: its rows changed meanwhile (1, was 0): visitors' writes, left"} {
+	for _, part := range []string{"tides: was changed in structure by the update: back as it was", "tides: 2 rows added, 1 changed meanwhile: visitors' writes, kept", "comments: its rows changed meanwhile (1, was 0): visitors' writes, left"} {
 		if !strings.Contains(told, part) {
 			t.Errorf("it does not tell %q:\n%s", part, told)
 		}

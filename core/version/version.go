@@ -37,17 +37,17 @@ func (d Distance) Word() string {
 func (d Distance) Meaning() string {
 	switch d {
 	case Patch:
-		return "a small step: mended faults"
+		return "a patch release: faults mended"
 	case Minor:
-		return "a middle step: something new, and what was should go on working"
+		return "a minor release: new features, should be compatible"
 	case Major:
-		return "a large step: much may be different. Read its change log first"
+		return "a major release: much may be different. Read its change log first"
 	case Backward:
-		return "a step back"
+		return "an older version"
 	case Same:
-		return "no step"
+		return "the same version"
 	}
-	return "a step whose size the numbers do not tell"
+	return "a release of which the numbers do not tell how far it is"
 }
 
 // Compare returns -1, 0 or +1 as a is earlier than, the same as, or later than b.
