@@ -73,9 +73,10 @@ func (f *Fetcher) Discover(ctx context.Context, first []string) (found Discovere
 	}
 	before := c.added
 	c.add(ctx, pages, name, true)
+	c.fill(mostFound - forOthers)
 	c.add(ctx, others, "the front page", false)
 	c.add(ctx, posts, name, false)
-	c.fill()
+	c.fill(mostFound)
 	if name != "" {
 		found.note(c.added-before, "more from "+name)
 	}
@@ -86,8 +87,12 @@ func (d *Discovered) note(count int, from string) {
 	d.Notes = append(d.Notes, plural(count, "page")+" "+from)
 }
 
-// mostOfKind is how many pages of one kind are chosen at first.
-const mostOfKind = 2
+// mostOfKind is how many pages of one kind are chosen at first; forOthers is the room that
+// pages leave for posts, archives and whatever else there is.
+const (
+	mostOfKind = 2
+	forOthers  = 4
+)
 
 // choice is a list of pages under way.
 type choice struct {
@@ -131,10 +136,11 @@ func (c *choice) add(ctx context.Context, paths []string, from string, pages boo
 	}
 }
 
-// fill takes further pages where there is room left.
-func (c *choice) fill() {
-	for _, path := range c.further[:min(len(c.further), max(0, mostFound-len(c.found.Pages)))] {
-		c.found.Pages = append(c.found.Pages, Page{Path: path})
+// fill takes further pages until there are so many.
+func (c *choice) fill(most int) {
+	for len(c.further) > 0 && len(c.found.Pages) < most {
+		c.found.Pages = append(c.found.Pages, Page{Path: c.further[0]})
+		c.further = c.further[1:]
 		c.added++
 	}
 }

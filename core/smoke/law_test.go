@@ -17,6 +17,7 @@ import (
 	"golang.org/x/net/html"
 
 	"wetland/core/progress"
+	"wetland/core/smoke/browser"
 )
 
 // The law of the smoke test: what did not change is never a finding.
@@ -398,5 +399,35 @@ func TestWhatVisitorsGet(t *testing.T) {
 				t.Errorf("%s, want %s with %q\n%s", j.Verdict, c.want, c.finding, findings(j))
 			}
 		})
+	}
+}
+
+// Of landmarks that show several times, each is held against its own counterpart; a further
+// footer above the page is none.
+func TestBoxesOfTwins(t *testing.T) {
+	main, foot := browser.Box{Y: 100, Width: 1280, Height: 600}, browser.Box{Y: 700, Width: 1280, Height: 80}
+	sight := func(more map[string][]browser.Box, first browser.Box) map[string]browser.Sight {
+		return map[string]browser.Sight{"desktop": {Width: 1280, Height: 800, Letters: 400, More: more, Boxes: map[string]browser.Box{"main part": main, "footer": first, "navigation": {Y: 0, Width: 600, Height: 40}}}}
+	}
+	facts := func(s map[string]browser.Sight) Facts {
+		f := factsOf([]byte(twins))
+		f.Sights = s
+		return f
+	}
+	was := facts(sight(nil, foot))
+	for _, c := range []struct {
+		name    string
+		now     Facts
+		want    Verdict
+		finding string
+	}{
+		{"itself", was, Sound, ""},
+		{"a further footer above the page", facts(sight(map[string][]browser.Box{"footer": {foot}}, browser.Box{Y: 0, Width: 1280, Height: 80})), Doubtful, "the footer stands there 2 times, now also above the main part"},
+		{"a further one below", facts(sight(map[string][]browser.Box{"footer": {{Y: 790, Width: 1280, Height: 40}}}, foot)), Sound, ""},
+		{"a further menu before", facts(sight(map[string][]browser.Box{"navigation": {{Y: 0, Width: 600, Height: 40}}}, foot)), Sound, ""},
+	} {
+		if j := judgeTwo(was, c.now); j.Verdict != c.want || !strings.Contains(findings(j), c.finding) {
+			t.Errorf("%s: %s, want %s\n%s", c.name, j.Verdict, c.want, findings(j))
+		}
 	}
 }

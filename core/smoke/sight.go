@@ -288,6 +288,10 @@ func loseBoxes(found *collector, was, now Facts) {
 				note(width.name, Doubtful, "layout", name, "the %s is %s the main part, was %s it", name, relation(box, main), relation(old, oldMain))
 			case absolute(box.Width-old.Width)*5 > after.Width:
 				note(width.name, Doubtful, "layout", name, "the %s is %d pixels wide, was %d", name, box.Width, old.Width)
+			case name == "header" || name == "footer":
+				if where := strayed(before, after, name, relation(old, oldMain)); where != "" {
+					note(width.name, Doubtful, "layout", name, "the %s stands there %d times, now also %s the main part", name, 1+len(after.More[name]), where)
+				}
 			}
 		}
 	}
@@ -308,6 +312,20 @@ func nearest(now browser.Sight, name string, was, main browser.Box) browser.Box 
 		return far
 	}
 	return slices.MinFunc(all, func(a, b browser.Box) int { return apart(a) - apart(b) })
+}
+
+// strayed tells where a further header or footer stands that was not there before, if that is
+// elsewhere than the one of before: a part was put into the wrong template. "" is none.
+func strayed(before, after browser.Sight, name, was string) string {
+	if len(after.More[name]) <= len(before.More[name]) {
+		return ""
+	}
+	for _, box := range append([]browser.Box{after.Boxes[name]}, after.More[name]...) {
+		if where := relation(box, after.Boxes["main part"]); where != was {
+			return where
+		}
+	}
+	return ""
 }
 
 // inPage tells whether the page has the element at all.
