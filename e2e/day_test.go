@@ -68,6 +68,10 @@ wp_insert_post( array( 'post_type' => 'page', 'post_status' => 'publish', 'post_
 		t.Errorf("%d posts are tested\n%s", listed, text)
 	}
 
+	if os.Getenv("WETLAND_TORTURE") == "" { // the other pages are for the long run
+		onlyPages(t, care, "/", "/?p="+posts[0])
+	}
+
 	// What was left lying about is told, also to somebody who wants to hear little.
 	site.Write(t, "sql-admin.php", "<?php if ( isset( $_POST['password'] ) ) { $db = new mysqli( 'localhost', $_POST['user'], $_POST['password'] ); $db->query( 'SHOW TABLES' ); } echo '<form><input type=\"password\">';")
 	site.Write(t, "old/index.php", "<?php")

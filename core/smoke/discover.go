@@ -277,8 +277,9 @@ func doesSomething(link *url.URL) bool {
 		names(link.RawQuery, "nonce", "delete", "remove")
 }
 
-// sitemapNames are where sitemaps usually are; the second is WordPress's own.
-var sitemapNames = []string{"/sitemap.xml", "/wp-sitemap.xml", "/sitemap_index.xml"}
+// sitemapNames are where sitemaps usually are; the last two are WordPress's own, with speaking
+// addresses and without.
+var sitemapNames = []string{"/sitemap.xml", "/sitemap_index.xml", "/wp-sitemap.xml", "/?sitemap=index"}
 
 // findSitemap returns the site's sitemap, and what it lists: pages, and all else. "" is none.
 func (f *Fetcher) findSitemap(ctx context.Context) (name string, pages, others []string) {
@@ -317,7 +318,7 @@ func (f *Fetcher) sitemap(ctx context.Context, where *url.URL, depth int) (pages
 		return nil, nil, false
 	}
 	list := &others
-	if ofPages.MatchString(path.Base(where.Path)) {
+	if ofPages.MatchString(path.Base(where.RequestURI())) {
 		list = &pages
 	}
 	for _, page := range listed.Pages[:min(mostListed, len(listed.Pages))] {

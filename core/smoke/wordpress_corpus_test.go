@@ -78,7 +78,7 @@ var wordpressHarmless = []mutation{
 	{name: "images without lazy loading", changes: more("add_filter( 'wp_lazy_loading_enabled', '__return_false' );")},
 	{name: "emoji script gone", changes: more("remove_action( 'wp_head', 'print_emoji_detection_script', 7 );")},
 	{name: "link to the feed moved", changes: more("remove_action( 'wp_head', 'rsd_link' ); remove_action( 'wp_head', 'wlwmanifest_link' );")},
-	{name: "script deferred", changes: more("add_filter( 'script_loader_tag', function ( $t ) { return str_replace( '<script ', '<script defer ', $t ); } );")},
+	{name: "script deferred", changes: more("add_filter( 'script_loader_tag', function ( $t, $handle ) { return 0 === strpos( $handle, 'twenty-twenty-one' ) ? str_replace( '<script ', '<script defer ', $t ) : $t; }, 10, 2 );")},
 	{name: "plugin: version", changes: []change{{lantern, "Version: 1.0", "Version: 1.1"}}},
 	{name: "plugin: tomorrow's tide", changes: []change{{lantern, "tomorrow at eight", "tomorrow at half past eight"}}},
 	{name: "plugin: a button's word", changes: []change{{lantern, "Book", "Reserve"}}},
