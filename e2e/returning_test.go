@@ -45,7 +45,7 @@ func TestReturnToTheSameVersion(t *testing.T) {
 	f := adopted(t)
 	f.run(t, "update", f.pkg("harbourlight-2.5.2")).want(t, 0, "Kept.")
 	f.edit(t, filepath.Join(f.root, "themes/harbourlight/page.html"), "{{.Body}}", `{{template "no/such.html" .}}`)
-	f.run(t, "restore", "harbourlight@2.5.2").want(t, 0, "Kept.", "sound now", "harbourlight as it was is in")
+	f.run(t, "restore", "harbourlight@2.5.2").want(t, 0, "edited by hand page.html: overwritten, and kept as a patch in the run", "Kept.", "sound now", "harbourlight as it was is in")
 	f.run(t, "restore", "harbourlight@2.4.1").want(t, 0, "Kept.")
 	f.run(t, "restore", "harbourlight@2.5.2").want(t, 0, "Kept.")
 	if text, err := os.ReadFile(filepath.Join(f.care, "runs/run-2/edited-by-hand-theme-harbourlight.patch")); err != nil || !strings.Contains(string(text), "no/such.html") {

@@ -260,12 +260,16 @@ func (m *motion) addOwn(why *reasons, name string, own reasons) {
 // checkEdits refuses to overwrite what is known to be edited by hand.
 func (m *motion) checkEdits(ctx context.Context, c *change, why *reasons) error {
 	installed, ok := site.Component(m.components, c.target.Kind, c.target.Folder)
-	if !ok || m.options.LoseEdits {
+	if !ok || m.options.LoseEdits && !m.options.Return {
 		return nil
 	}
 	edits, err := m.handEdits(ctx, installed)
 	if err != nil || edits == nil || edits.None() {
 		return err
+	}
+	if m.options.Return {
+		m.Report.End(noteMark, "edited by hand", fmt.Sprintf("%s: overwritten, and kept as a patch in the run", list(edits.All(), 4)))
+		return nil
 	}
 	why.add(fmt.Sprintf("%s was edited by hand, and the update would overwrite that: %s", installed.Folder, list(edits.All(), 4)),
 		editsAdvice(installed.Kind))

@@ -112,6 +112,8 @@ func (m *motion) planRest(ctx context.Context) (loose []looseChange, notes []Res
 			case m.inGroup(at): // proved by itself
 			case below(at, layout.Themes) || below(at, layout.Plugins):
 				notes = append(notes, RestNote{What: at, Done: "another component: left as it is", Left: true})
+			case m.isLog(at):
+				notes = append(notes, RestNote{What: at, Done: "a log: left as it is", Left: true})
 			case below(at, layout.Uploads) && isMedia(at, present, differ.Path):
 				notes = append(notes, RestNote{What: at, Done: "it may be an author's or a visitor's: left as it is", Left: true})
 			case !known:
@@ -142,11 +144,17 @@ func (m *motion) inGroup(at string) bool {
 	return slices.ContainsFunc(m.changes, func(c *change) bool { return at == c.live || strings.HasPrefix(at, c.live+"/") })
 }
 
+// isLog tells of files that grow by themselves.
+func (m *motion) isLog(at string) bool {
+	base := path.Base(at)
+	return path.Ext(at) == ".log" || base == "error_log" || at == m.site.Workspace.Config.Site.PHPLog || slices.Contains(m.site.CMS.ErrorLogs(), at)
+}
+
 func below(at, folder string) bool { return folder != "" && strings.HasPrefix(at, folder+"/") }
 
 // generated are the endings of files that programs write for pages. What else lies among the
 // uploads is what people put there.
-var generated = []string{".css", ".js", ".mjs", ".json", ".php", ".html", ".htm", ".map", ".htaccess", ".tmp", ".log", ".less", ".scss", ".xml"}
+var generated = []string{".css", ".js", ".mjs", ".json", ".php", ".html", ".htm", ".map", ".htaccess", ".tmp", ".less", ".scss", ".xml"}
 
 // isMedia tells of what people upload, and of the folders made for it.
 func isMedia(at string, present files.Tree, rel string) bool {
