@@ -171,14 +171,21 @@ func (a *app) showShelf(entries []update.OnShelf) {
 		if entry.Replaced && entry.Distance != version.Same {
 			from += "; was installed here"
 		}
-		if twice := func(other update.OnShelf) bool {
-			return other.File != entry.File && other.Kind == entry.Kind && other.Folder == entry.Folder && version.Compare(other.Version, entry.Version) == 0
-		}; slices.ContainsFunc(entries, twice) {
+		if mustBeNamed(entry, entries) {
 			from += "; to take this one, name its file: " + entry.File
 		}
 		rows.AppendRow([]any{entry.Folder, orUnknown(entry.Version), a.screen.standing(entry), from})
 	}
 	rows.Render()
+}
+
+// mustBeNamed tells of a package that its name and version do not mean: there is another one of
+// them. Of the vendor's package and the files as they were on the site they mean the former.
+func mustBeNamed(entry update.OnShelf, entries []update.OnShelf) bool {
+	return slices.ContainsFunc(entries, func(other update.OnShelf) bool {
+		same := other.File != entry.File && other.Kind == entry.Kind && other.Folder == entry.Folder && version.Compare(other.Version, entry.Version) == 0
+		return same && (entry.FromSite || !other.FromSite)
+	})
 }
 
 // standing says how a package stands to the installed version.
