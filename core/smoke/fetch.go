@@ -275,6 +275,12 @@ func (f *Fetcher) look(ctx context.Context, page Page, shared *assets) Facts {
 	if err != nil {
 		return Facts{Path: page.Path, Problem: err.Error(), Redirects: got.redirects, Wanted: page}
 	}
+	// Once may be the machine's doing; a page is slow that is slow twice.
+	if f.isSlow(page, got.took) {
+		if again, err := f.get(ctx, where, largestPage, manner{signedIn: page.SignedIn}); err == nil && again.took < got.took {
+			got = again
+		}
+	}
 	facts, document := readPage(page, where, got)
 	rules, sheets := f.lookAtAssets(ctx, &facts, shared)
 	if document != nil {
@@ -284,6 +290,18 @@ func (f *Fetcher) look(ctx context.Context, page Page, shared *assets) Facts {
 		facts.Visitor = f.visit(ctx, page, where, facts)
 	}
 	return facts
+}
+
+// isSlow tells of an answer that would be found to be slow.
+func (f *Fetcher) isSlow(page Page, took time.Duration) bool {
+	if page.Within > 0 && took > page.Within {
+		return true
+	}
+	if f.Before == nil {
+		return false
+	}
+	was, ok := f.Before.Page(page.Path)
+	return ok && slower(was.Took, took)
 }
 
 // readShown reads what a document shows, styled by the rules and settings of its style

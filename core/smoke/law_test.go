@@ -13,6 +13,7 @@ import (
 	"sync"
 	"sync/atomic"
 	"testing"
+	"time"
 
 	"golang.org/x/net/html"
 
@@ -428,6 +429,25 @@ func TestBoxesOfTwins(t *testing.T) {
 	} {
 		if j := judgeTwo(was, c.now); j.Verdict != c.want || !strings.Contains(findings(j), c.finding) {
 			t.Errorf("%s: %s, want %s\n%s", c.name, j.Verdict, c.want, findings(j))
+		}
+	}
+}
+
+// A page that answers slowly is asked once more before that is told of it.
+func TestSlowIsAskedTwice(t *testing.T) {
+	for within, want := range map[time.Duration]int64{0: 1, time.Nanosecond: 2, time.Hour: 1} {
+		var asked atomic.Int64
+		server := httptestServer(t, func(w http.ResponseWriter, r *http.Request) {
+			if r.URL.Path == "/page" && r.URL.RawQuery != "" {
+				asked.Add(1)
+			}
+			serving(goodPage)(w, r)
+		})
+		if _, err := (&Fetcher{Address: server}).Take(t.Context(), []Page{{Path: "/page", Within: within}}, progress.Silent{}); err != nil {
+			t.Fatal(err)
+		}
+		if asked.Load() != want {
+			t.Errorf("within %s: asked %d times, want %d", within, asked.Load(), want)
 		}
 	}
 }

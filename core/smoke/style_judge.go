@@ -156,8 +156,10 @@ const (
 	slowTimes = 4
 )
 
+func slower(was, now time.Duration) bool { return was > 0 && now > slowTimes*was+slowBy }
+
 func loseSpeed(found *collector, was, now Facts) {
-	if was.Took > 0 && now.Took > slowTimes*was.Took+slowBy {
+	if slower(was.Took, now.Took) {
 		found.lose(Doubtful, "speed", "speed", fmt.Sprintf("it takes %s, was %s", now.Took.Round(100*time.Millisecond), was.Took.Round(100*time.Millisecond)), "")
 	}
 }
