@@ -17,7 +17,7 @@ demo: build
 # cache: it does not see that e2e drives the built program.
 test:
 	scripts/setup-test.sh $(SERVERS)
-	WETLAND_TEST_SERVERS=$(SERVERS) go test -count=1 -parallel 4 -timeout 14m ./...
+	WETLAND_TEST_SERVERS=$(SERVERS) go test -count=1 -parallel 4 -timeout 20m ./...
 
 torture:
 	scripts/setup-test.sh $(SERVERS)
