@@ -372,7 +372,7 @@ func (a *adoption) lookAtPages(ctx context.Context) (baseline *smoke.Take, err e
 			a.doubt(pagesAre(listed)+" "+words, "Fix what is wrong, or take them out of "+site.ConfigName+".")
 		}
 		if len(taken) > 0 {
-			a.doubt(pagesAre(taken)+" "+words+". Not on the list of pages to test", "Fix what is wrong, then add them to "+site.ConfigName+", as [[pages]] path = "+quote(taken[0])+".")
+			a.doubt(pagesAre(taken)+" "+words+". Not on the list of pages to test", "Fix what is wrong, then add them to "+site.ConfigName+", as [[pages]] path = "+site.Quote(taken[0])+".")
 		}
 		off = append(off, taken...)
 	}

@@ -24,10 +24,10 @@ func (a *adoption) sayReach(say func(string, ...any)) {
 		{"password_from", given.PasswordFrom, "env STAGING_PASSWORD", "where the password is: never the password itself"},
 	} {
 		if one.value != "" {
-			say("%-40s # %s", one.name+" = "+quote(one.value), one.what)
+			say("%-40s # %s", one.name+" = "+site.Quote(one.value), one.what)
 			continue
 		}
-		say("%-40s # %s", "# "+one.name+" = "+quote(one.example), one.what)
+		say("%-40s # %s", "# "+one.name+" = "+site.Quote(one.example), one.what)
 	}
 	say("")
 }
@@ -40,16 +40,16 @@ func (a *adoption) config() string {
 	say("# does not know is refused, with its line.")
 	say("format = 1\n")
 	say("[site]")
-	say("name = %s", quote(a.o.Name))
-	say("root = %s        # the folder that the web server hands out", quote(a.site.Root))
-	say("address = %s     # where visitors reach it", quote(a.site.Address.String()))
-	say("cms = %s", quote(a.system.Name()))
+	say("name = %s", site.Quote(a.o.Name))
+	say("root = %s        # the folder that the web server hands out", site.Quote(a.site.Root))
+	say("address = %s     # where visitors reach it", site.Quote(a.site.Address.String()))
+	say("cms = %s", site.Quote(a.system.Name()))
 	if a.system.Name() == "wordpress" {
 		say("# php = \"8.2\"        # the site's PHP, where its answers do not tell the version")
 		say("# php_log = \"/var/log/php/error.log\"    # where PHP logs its errors: good evidence")
 		pool := "# php_pool = \"unix:/run/php/php-fpm.sock\""
 		if a.result.Pool != "" {
-			pool = "php_pool = " + quote(a.result.Pool)
+			pool = "php_pool = " + site.Quote(a.result.Pool)
 		}
 		say("# How PHP is asked to let go of compiled code after a swap, so that visitors meet one")
 		say("# version alone: by the socket of its processes, or, where none can be reached,")
@@ -61,15 +61,15 @@ func (a *adoption) config() string {
 	say("# the password is never written here, only where it is: \"env NAME\" or \"file PATH\".")
 	say("[database]")
 	for _, one := range a.missing {
-		say("# %s", comment(one.Why))
-		say("%s = %s", strings.TrimPrefix(one.Key, "database."), quote(placeholder(one.Key)))
+		say("# %s", site.Comment(one.Why))
+		say("%s = %s", strings.TrimPrefix(one.Key, "database."), site.Quote(placeholder(one.Key)))
 	}
 	say("# host = \"127.0.0.1\"")
 	say("# password_from = \"env FERRY_DATABASE_PASSWORD\"\n")
 	say("# Only where the address alone does not lead to the site's own pages.")
 	a.sayReach(say)
 	say("[files]")
-	say("# Snapshots leave these out by themselves: %s.", comment(strings.Join(a.result.LeaveOut, ", ")))
+	say("# Snapshots leave these out by themselves: %s.", site.Comment(strings.Join(a.result.LeaveOut, ", ")))
 	say("# More paths below the root, such as logs: they are neither kept nor restored.")
 	say("leave_out = []\n")
 	say("[smoke]")
@@ -95,7 +95,7 @@ func (a *adoption) config() string {
 	say("# The pages to test: one of each kind. expect lists texts that must be on it.")
 	for _, page := range a.result.Pages {
 		say("[[pages]]")
-		say("path = %s", quote(page.Path))
+		say("path = %s", site.Quote(page.Path))
 		if page.Path == "/" {
 			say("expect = []")
 		}
@@ -113,32 +113,6 @@ func placeholder(key string) string {
 		return "env SITE_DATABASE_PASSWORD"
 	}
 	return ""
-}
-
-// What a site says about itself may be written by anybody: no value and no comment of
-// wetland.toml may end early.
-
-// quote writes a TOML string (TOML 1.0, String: basic strings).
-func quote(text string) string { return `"` + escaped(text, `"\`) + `"` }
-
-// comment makes a text that stands in a comment's line.
-func comment(text string) string { return escaped(text, "") }
-
-// escaped writes control characters, those that turn the direction of a line, and the special
-// ones by their numbers.
-func escaped(text, special string) string {
-	var b strings.Builder
-	for _, r := range text {
-		switch {
-		case strings.ContainsRune(special, r):
-			b.WriteString(`\` + string(r))
-		case unicode.IsControl(r) || unicode.Is(unicode.Bidi_Control, r) || r == '\u2028' || r == '\u2029':
-			fmt.Fprintf(&b, `\u%04X`, r)
-		default:
-			b.WriteRune(r)
-		}
-	}
-	return b.String()
 }
 
 // longestName bounds the site's name, in characters.

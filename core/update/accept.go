@@ -1,11 +1,8 @@
 package update
 
 import (
-	"encoding/json"
 	"errors"
 	"fmt"
-	"io/fs"
-	"os"
 	"path/filepath"
 	"slices"
 	"strings"
@@ -24,17 +21,9 @@ func RulesOf(w *site.Workspace) (smoke.Rules, error) {
 		}
 		rules.Weights = append(rules.Weights, smoke.Weight{Check: weight.Check, Pages: weight.Pages, As: smoke.Verdict(weight.As), Because: weight.Because})
 	}
-	text, err := os.ReadFile(acceptedFile(w))
-	if errors.Is(err, fs.ErrNotExist) {
-		return rules, nil
-	}
-	if err != nil {
-		return rules, err
-	}
-	if err := json.Unmarshal(text, &rules.Accepted); err != nil {
-		return rules, fmt.Errorf("%s is damaged: %w", acceptedFile(w), err)
-	}
-	return rules, nil
+	var err error
+	rules.Accepted, err = readJSONIfAny[[]smoke.Acceptance](acceptedFile(w))
+	return rules, err
 }
 
 func acceptedFile(w *site.Workspace) string { return filepath.Join(w.Dir, "accepted.json") }

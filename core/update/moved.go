@@ -2,16 +2,13 @@ package update
 
 import (
 	"context"
-	"encoding/json"
 	"errors"
 	"fmt"
-	"io/fs"
 	"os"
 	"path"
 	"path/filepath"
 	"regexp"
 	"slices"
-	"strconv"
 	"strings"
 	"time"
 
@@ -170,20 +167,7 @@ type Move struct {
 
 func movesFile(w *site.Workspace) string { return filepath.Join(w.Dir, "moves.json") }
 
-func loadMoves(w *site.Workspace) ([]Move, error) {
-	text, err := os.ReadFile(movesFile(w))
-	if errors.Is(err, fs.ErrNotExist) {
-		return nil, nil
-	}
-	if err != nil {
-		return nil, err
-	}
-	var moves []Move
-	if err := json.Unmarshal(text, &moves); err != nil {
-		return nil, fmt.Errorf("%s is damaged: %w", movesFile(w), err)
-	}
-	return moves, nil
-}
+func loadMoves(w *site.Workspace) ([]Move, error) { return readJSONIfAny[[]Move](movesFile(w)) }
 
 // MoveOptions say where a site is now.
 type MoveOptions struct {
@@ -280,7 +264,7 @@ func (moved *Moved) write(w *site.Workspace) error {
 		if at == nil {
 			return fmt.Errorf("%s has no line for %s that can be changed: write it by hand", file, key)
 		}
-		text = slices.Concat(text[:at[4]], []byte(strconv.Quote(value)), text[at[5]:])
+		text = slices.Concat(text[:at[4]], []byte(site.Quote(value)), text[at[5]:])
 	}
 	config, err := site.ReadConfig(text)
 	if err != nil || config.Site.Root != moved.To || config.Site.Address != moved.Address {

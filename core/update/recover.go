@@ -309,7 +309,7 @@ func (m *motion) readWhatWas(t trace) error {
 		return !looked
 	})
 	for _, c := range m.group {
-		if c.newTree, err = loadTree(c.target.treeFile(m.run.Folder)); err != nil && !errors.Is(err, fs.ErrNotExist) {
+		if c.newTree, err = readJSONIfAny[files.Tree](c.target.treeFile(m.run.Folder)); err != nil {
 			return err
 		}
 	}

@@ -15,7 +15,6 @@ import (
 	"wetland/core/database"
 	"wetland/core/files"
 	"wetland/core/progress"
-	"wetland/core/site"
 	"wetland/core/site/cms"
 	"wetland/core/snapshot"
 )
@@ -96,11 +95,10 @@ func restWords(back, left []string) string {
 func (m *motion) planRest(ctx context.Context) (loose []looseChange, notes []RestNote, err error) {
 	layout := m.site.CMS.Layout()
 	for _, area := range m.manifest.Areas {
-		now, ok := m.areaNow(area)
-		if !ok {
+		_, present, err := m.readArea(ctx, area, m.manifest)
+		if errors.Is(err, errNoArea) {
 			continue
 		}
-		present, err := files.ReadTreeKnowing(ctx, m.site.Place, area.Path, site.LeavesOut(now), m.manifest.KnownHashes(area.Name))
 		if err != nil {
 			return nil, nil, err
 		}
@@ -128,20 +126,8 @@ func (m *motion) planRest(ctx context.Context) (loose []looseChange, notes []Res
 	return loose, notes, nil
 }
 
-// areaNow returns a snapshot's area as the site has it now, with what is left out then or now.
-func (m *motion) areaNow(area snapshot.Area) (cms.Area, bool) {
-	areas := m.site.Areas()
-	i := slices.IndexFunc(areas, func(a cms.Area) bool { return a.Name == area.Name && a.Path == area.Path })
-	if i < 0 {
-		return cms.Area{}, false
-	}
-	now := areas[i]
-	now.LeaveOut = slices.Concat(now.LeaveOut, area.LeaveOut)
-	return now, true
-}
-
 func (m *motion) inGroup(at string) bool {
-	return slices.ContainsFunc(m.changes, func(c *change) bool { return at == c.live || strings.HasPrefix(at, c.live+"/") })
+	return slices.ContainsFunc(m.changes, func(c *change) bool { return at == c.live || below(at, c.live) })
 }
 
 // isLog tells of files that grow by themselves.

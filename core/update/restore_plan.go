@@ -133,22 +133,34 @@ func (r *restoration) planTables(ctx context.Context, present []database.Table) 
 	return nil
 }
 
+var errNoArea = errors.New("the site has no such part any more")
+
+// readArea reads an area of a snapshot as it is on the site now. Of what is left out then or
+// now nothing is read. It returns errNoArea where the site has none of this name.
+func (s *session) readArea(ctx context.Context, area snapshot.Area, known *snapshot.Manifest) (cms.Area, files.Tree, error) {
+	areas := s.site.Areas()
+	i := slices.IndexFunc(areas, func(a cms.Area) bool { return a.Name == area.Name })
+	if i < 0 {
+		return cms.Area{}, nil, fmt.Errorf("%q: %w", area.Name, errNoArea)
+	}
+	now := areas[i]
+	now.LeaveOut = slices.Concat(now.LeaveOut, area.LeaveOut)
+	tree, err := files.ReadTreeKnowing(ctx, s.site.Place, area.Path, site.LeavesOut(now), known.KnownHashes(area.Name))
+	if errors.Is(err, fs.ErrNotExist) {
+		err = nil // its whole folder is gone
+	}
+	return now, tree, err
+}
+
 // compareArea returns where an area differs from the snapshot, within the scope, and
 // how many files were compared.
 func (r *restoration) compareArea(ctx context.Context, area snapshot.Area) (found []files.Difference, count int, err error) {
 	if !r.scope.files {
 		return nil, 0, nil
 	}
-	index := slices.IndexFunc(r.site.Areas(), func(a cms.Area) bool { return a.Name == area.Name })
-	if index < 0 {
-		return nil, 0, fmt.Errorf("the site has no part called %q any more, which %s holds", area.Name, r.manifest.Name)
-	}
-	// What is left out now or was then is never touched.
-	now := r.site.Areas()[index]
-	now.LeaveOut = slices.Concat(now.LeaveOut, area.LeaveOut)
-	present, err := files.ReadTreeKnowing(ctx, r.site.Place, area.Path, site.LeavesOut(now), r.before.KnownHashes(area.Name))
-	if err != nil && !errors.Is(err, fs.ErrNotExist) {
-		return nil, 0, err
+	now, present, err := r.readArea(ctx, area, r.before)
+	if err != nil {
+		return nil, 0, fmt.Errorf("compare with %s: %w", r.manifest.Name, err)
 	}
 	uploads := r.site.CMS.Layout().Uploads
 	for _, differ := range files.Exact.Compare(area.Tree(), present) {
@@ -156,8 +168,8 @@ func (r *restoration) compareArea(ctx context.Context, area snapshot.Area) (foun
 		switch {
 		case site.LeavesOutBelow(now, differ.Path):
 		case len(r.manifest.Unread) > 0 && differ.What == "only now": // it may only not have been read then
-		case r.scope.folder != "" && at != r.scope.folder && !strings.HasPrefix(at, r.scope.folder+"/"):
-		case r.options.KeepNew && differ.What == "only now" && uploads != "" && strings.HasPrefix(at, uploads+"/"):
+		case r.scope.folder != "" && at != r.scope.folder && !below(at, r.scope.folder):
+		case r.options.KeepNew && differ.What == "only now" && below(at, uploads):
 		default:
 			found = append(found, differ)
 		}

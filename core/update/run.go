@@ -240,7 +240,7 @@ func InstalledTree(w *site.Workspace, kind cms.Kind, folder, version string) (fi
 	}
 	for _, run := range slices.Backward(runs) {
 		if t := run.component(kind, folder); t != nil && t.To == version && t.Fate == FateKept {
-			return loadTree(t.treeFile(run.Folder))
+			return readJSON[files.Tree](t.treeFile(run.Folder))
 		}
 	}
 	return nil, nil
@@ -356,13 +356,25 @@ func saveJSON(file string, v any) error {
 	return nil
 }
 
-func loadTree(file string) (files.Tree, error) {
+// readJSON reads what saveJSON wrote.
+func readJSON[T any](file string) (v T, err error) {
 	text, err := os.ReadFile(file)
 	if err != nil {
-		return nil, err
+		return v, err
 	}
-	var tree files.Tree
-	return tree, json.Unmarshal(text, &tree)
+	if err := json.Unmarshal(text, &v); err != nil {
+		return v, fmt.Errorf("%s is damaged: %w", file, err)
+	}
+	return v, nil
+}
+
+// readJSONIfAny is readJSON for a file that need not be there.
+func readJSONIfAny[T any](file string) (T, error) {
+	v, err := readJSON[T](file)
+	if errors.Is(err, fs.ErrNotExist) {
+		err = nil
+	}
+	return v, err
 }
 
 func whoAmI() string {
