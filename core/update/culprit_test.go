@@ -357,3 +357,40 @@ func TestRemediesBeforeGoingBack(t *testing.T) {
 		t.Errorf("it does not say what helped: %+v", run.Steps)
 	}
 }
+
+// Caches that cannot be cleared are told however the run ends: kept, with doubts, in part,
+// or put back.
+func TestCachesThatStayAreTold(t *testing.T) {
+	for name, c := range map[string]struct {
+		page string // with plank2 updated
+		keep Decision
+		want State
+	}{
+		"sound":         {"", GoBack, KeptDoubt},
+		"broken":        {cutOff, GoBack, KeptPart},
+		"doubtful kept": {"<html><head><title>Pier</title></head><body><h1>The jetty and its tides</h1></body></html>", Keep, KeptDoubt},
+		"all put back":  {cutOff, GoBack, PutBackDoubt},
+	} {
+		t.Run(name, func(t *testing.T) {
+			p := newPier(t, 2)
+			p.workspace.Config.Caches = site.CachesConfig{Commands: []string{"exit 7"}}
+			p.broken = func(updated []string) string {
+				if has(updated, "plank2") || (name == "all put back" && len(updated) > 0) {
+					return c.page
+				}
+				return ""
+			}
+			yes := true
+			run, err := p.update(t, Options{Packages: p.packages(t), Search: &yes, InDoubt: c.keep})
+			if err != nil || run.State != c.want {
+				t.Fatalf("%+v %v", run, err)
+			}
+			if (run.Judgement.Verdict == smoke.Doubtful) != (c.keep == Keep) {
+				t.Fatalf("%s pages prove nothing here", run.Judgement.Verdict)
+			}
+			if !strings.Contains(run.Reason, "the caches could not be cleared") || !strings.Contains(run.Reason, "exit status 7") || !strings.HasPrefix(run.Next[0], "Clear the caches by hand") {
+				t.Errorf("%q %q", run.Reason, run.Next)
+			}
+		})
+	}
+}

@@ -613,7 +613,7 @@ func (m *motion) judge(ctx context.Context) (*smoke.Judgement, error) {
 	judgement, err := m.look(ctx, "pages after", m.looked, m.baseline, m.judgeNew)
 	if err == nil && judgement.Verdict == smoke.Sound {
 		var still bool
-		if still, err = m.stillSound(ctx); err == nil && !still {
+		if still, err = m.stillSound(ctx, m.judgeNew); err == nil && !still {
 			judgement, err = m.look(ctx, "pages after", m.looked, m.baseline, m.judgeNew)
 		}
 	}
@@ -777,10 +777,6 @@ func (m *motion) finish(ctx context.Context) (*Run, error) {
 	}
 	if m.doubts {
 		return m.finishDoubtful(next)
-	}
-	if m.unpurged != nil {
-		next = append([]string{"Clear the caches by hand, or mend [caches] in " + site.ConfigName + ".", "wetland smoke    then looks at what visitors get"}, next[1:]...)
-		return m.end(KeptDoubt, fmt.Sprintf("%s But the caches could not be cleared, and visitors may still get old pages: %v.", m.keptWords(), m.unpurged), next...)
 	}
 	if m.unrecorded != nil {
 		next = []string{fmt.Sprintf("wetland smoke --learn    records the pages anew: that failed (%v)", m.unrecorded)}

@@ -27,7 +27,8 @@ const secondLook = time.Second
 const glancedAt = 3
 
 // purge empties the CMS's caches: those of pages, and what it remembers of its themes and
-// plugins. It returns how many files and rows went, in words.
+// plugins. It returns how many files and rows went, in words. What stays is told at the end of
+// the run, unless a later call clears it.
 func (s *session) purge(ctx context.Context) (string, error) {
 	count, err := s.purgePages(ctx)
 	gone, rows := plural(count, "file"), 0
@@ -39,7 +40,8 @@ func (s *session) purge(ctx context.Context) (string, error) {
 	if rows > 0 {
 		gone += " and " + plural(rows, "row")
 	}
-	return gone, errors.Join(err, s.purgeElsewhere(ctx)) // one cache that stays is no reason to leave the others
+	s.unpurged = errors.Join(err, s.purgeElsewhere(ctx)) // one cache that stays is no reason to leave the others
+	return gone, s.unpurged
 }
 
 func (s *session) purgePages(ctx context.Context) (int, error) {
@@ -83,7 +85,7 @@ func (s *session) settle(ctx context.Context) error {
 			_, _, _ = s.fetcher.Fetch(ctx, visit)
 		}
 		purged, err := s.purge(ctx)
-		if s.unpurged = err; err != nil {
+		if err != nil {
 			return doubtMark, fmt.Sprintf("the caches could not be cleared: %v", err), nil
 		}
 		if wait > 0 {
@@ -97,7 +99,6 @@ func (s *session) settle(ctx context.Context) error {
 // is looked at again. The pages go to a file of the run, and their pictures to a folder of
 // that name.
 func (s *session) look(ctx context.Context, name, file string, baseline *smoke.Take, judge judge) (*smoke.Judgement, error) {
-	s.judge = judge
 	var judgement *smoke.Judgement
 	tried := len(s.run.Remedies)
 	s.fetcher.Before = baseline
@@ -131,7 +132,7 @@ func (s *session) look(ctx context.Context, name, file string, baseline *smoke.T
 
 // stillSound glances at a few pages a little later. CMSs that need no time to settle do
 // nothing after an answer.
-func (s *session) stillSound(ctx context.Context) (still bool, err error) {
+func (s *session) stillSound(ctx context.Context, judge judge) (still bool, err error) {
 	if s.site.SettleTime() == 0 {
 		return true, nil
 	}
@@ -144,7 +145,7 @@ func (s *session) stillSound(ctx context.Context) (still bool, err error) {
 		if err != nil {
 			return badMark, "", err
 		}
-		judgement := s.judge(take)
+		judgement := judge(take)
 		if still = judgement.Verdict == smoke.Sound; still {
 			return goodMark, fmt.Sprintf("%s a little later, still sound", plural(len(pages), "page")), nil
 		}

@@ -31,7 +31,8 @@ const (
 	KeptDoubt State = "kept with doubts" // done, a person should look
 	KeptPart  State = "kept in part"     // some packages were kept, the others put back, proved
 	PutBack   State = "put back"         // what was before is back, proved
-	// PutBackDoubt says that files and tables are proved to be back, and pages still differ.
+	// PutBackDoubt says that files and tables are proved to be back, and that pages still
+	// differ or a cache could not be cleared.
 	PutBackDoubt State = "put back with doubts"
 	Restored     State = "restored"       // a restore, proved
 	Stopped      State = "stopped"        // before anything was touched
@@ -63,6 +64,17 @@ func (s State) Tone() smoke.Verdict {
 		return smoke.Doubtful
 	}
 	return smoke.Broken
+}
+
+// inDoubt is the same end for a run that leaves a person something to look at.
+func (s State) inDoubt() State {
+	switch s {
+	case Kept:
+		return KeptDoubt
+	case PutBack:
+		return PutBackDoubt
+	}
+	return s
 }
 
 // Step is one step of a run, as it was reported.

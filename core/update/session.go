@@ -81,12 +81,11 @@ type session struct {
 	rules      smoke.Rules
 	pages      []smoke.Page
 	stopped    func() bool // by a person; nil: nobody can
-	judge      judge       // by which pages were judged last
 	logs       []*smoke.ErrorLog
 	coming     []string           // components whose packages are wanted together, as kind/folder
 	beside     []Beside           // what came in one bundle with the package
 	notice     bool               // visitors see a notice while files are swapped
-	unpurged   error              // why the caches could not be cleared after the swap
+	unpurged   error              // why caches could not be cleared when it was last tried
 	settled    *snapshot.Manifest // from after the swap, once the CMS had settled; nil: none
 	run        *Run
 	log        *journal.Journal
@@ -281,6 +280,11 @@ func (s *session) begin(kind string, facts any) error {
 
 // end records how the run ended.
 func (s *session) end(state State, reason string, next ...string) (*Run, error) {
+	if s.unpurged != nil && state != NeedsPerson {
+		state = state.inDoubt()
+		reason += fmt.Sprintf(" But the caches could not be cleared, and visitors may still get old pages: %v.", s.unpurged)
+		next = append([]string{"Clear the caches by hand, or fix [caches] in " + site.ConfigName + "."}, next...)
+	}
 	s.run.State, s.run.Reason, s.run.Next, s.run.Ended = state, reason, next, time.Now().UTC()
 	return s.run, errors.Join(s.log.Write(stepEnd, map[string]any{"state": state}), s.run.save())
 }
