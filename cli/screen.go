@@ -186,30 +186,24 @@ func (s *screen) verdict(v smoke.Verdict, padded string) string {
 	return s.bad(padded)
 }
 
-// pageGroup is pages with the same verdict for the same reasons.
-type pageGroup struct {
-	paths   []string
+// state is what is said of a page.
+type state struct {
 	verdict smoke.Verdict
-	words   string
+	words   string // what was found on it
 }
 
 // groupPages puts pages together that have the same findings: a fault of the
 // whole theme is then said once, not once for each page.
-func groupPages(pages []smoke.PageVerdict, onlyFailing bool) []pageGroup {
-	var groups []pageGroup
-	at := map[string]int{}
+func groupPages(pages []smoke.PageVerdict, onlyFailing bool) []smoke.Shared[state] {
+	var groups []smoke.Shared[state]
 	for _, page := range pages {
-		if onlyFailing && page.Verdict == smoke.Sound && len(page.Findings) == 0 {
-			continue
-		}
 		words := findingWords(page.Findings)
-		key := string(page.Verdict) + words
-		if i, known := at[key]; known && words != "" {
-			groups[i].paths = append(groups[i].paths, page.Path)
-			continue
+		switch {
+		case words != "":
+			groups = smoke.Share(groups, state{page.Verdict, words}, page.Path)
+		case page.Verdict != smoke.Sound || !onlyFailing:
+			groups = append(groups, smoke.Shared[state]{What: state{verdict: page.Verdict}, Pages: []string{page.Path}})
 		}
-		at[key] = len(groups)
-		groups = append(groups, pageGroup{[]string{page.Path}, page.Verdict, words})
 	}
 	return groups
 }
@@ -234,13 +228,16 @@ func (s *screen) notCompared(moving []smoke.Finding) {
 		return
 	}
 	s.print("\n%s\n", s.faint("Not compared, for it changes by itself"))
-	known := map[string]bool{}
+	var subjects []smoke.Shared[string]
 	for _, finding := range moving {
-		line := finding.Page + "\x00" + finding.Subject()
-		if !known[line] {
-			s.row("    ", 4, fmt.Sprintf("%-*s  ", 20, finding.Page), finding.Subject())
+		subjects = smoke.Share(subjects, finding.Subject(), finding.Page)
+	}
+	for _, subject := range subjects {
+		where := subject.Pages[0]
+		if n := len(subject.Pages); n > 1 {
+			where = fmt.Sprintf("%d pages", n)
 		}
-		known[line] = true
+		s.row("    ", 4, fmt.Sprintf("%-*s  ", 20, where), subject.What)
 	}
 }
 
@@ -249,7 +246,7 @@ func (s *screen) pages(pages []smoke.PageVerdict, onlyFailing bool) {
 	groups := groupPages(pages, onlyFailing)
 	widest := 6
 	for _, group := range groups {
-		for _, path := range group.paths {
+		for _, path := range group.Pages {
 			if width := text.StringWidthWithoutEscSequences(path); width <= pathColumn {
 				widest = max(widest, width)
 			}
@@ -261,18 +258,18 @@ func (s *screen) pages(pages []smoke.PageVerdict, onlyFailing bool) {
 }
 
 // pageGroup writes paths in the left column and words in the right one, side by side.
-func (s *screen) pageGroup(group pageGroup, widest int) {
+func (s *screen) pageGroup(group smoke.Shared[state], widest int) {
 	var words []string
-	if group.words != "" {
-		for line := range strings.SplitSeq(group.words, "\n") {
+	if group.What.words != "" {
+		for line := range strings.SplitSeq(group.What.words, "\n") {
 			words = append(words, wrapWords(line, max(24, s.width-widest-verdictColumn-6))...)
 		}
 	}
-	verdict := s.verdict(group.verdict, fmt.Sprintf("%-*s", verdictColumn, group.verdict))
-	for row := 0; row < max(len(group.paths), len(words), 1); row++ {
+	verdict := s.verdict(group.What.verdict, fmt.Sprintf("%-*s", verdictColumn, group.What.verdict))
+	for row := 0; row < max(len(group.Pages), len(words), 1); row++ {
 		path, line := "", ""
-		if row < len(group.paths) {
-			path = group.paths[row]
+		if row < len(group.Pages) {
+			path = group.Pages[row]
 		}
 		if row < len(words) {
 			line = words[row]

@@ -234,11 +234,7 @@ func (a *app) ended(w *site.Workspace, run *update.Run, err error) error {
 	if len(run.Database) > 0 {
 		s.print("\n%s\n", s.bold("In the database"))
 		for _, note := range run.Database {
-			words := note.What
-			if note.Saved != "" {
-				words += ". The rows from before going back: " + note.Saved
-			}
-			s.row("    ", 4, fmt.Sprintf("%-20s  ", note.Table), words)
+			s.restored(fmt.Sprintf("%-20s  ", note.Table), note.What, note.Saved)
 		}
 	}
 	s.components(run)
@@ -276,13 +272,17 @@ func (s *screen) afterReturn(run *update.Run) {
 	if len(run.Rest) > 0 {
 		s.print("\n%s\n", s.bold("In the rest of the site"))
 		for _, note := range run.Rest {
-			words := note.Done
-			if note.Saved != "" {
-				words += ". As it was with the new version: " + note.Saved
-			}
-			s.row("    ", 4, note.What+"  ", words)
+			s.restored(note.What+"  ", note.Done, note.Saved)
 		}
 	}
+}
+
+// restored writes what became of one thing, and where it is kept as it was before going back.
+func (s *screen) restored(what, done, saved string) {
+	if saved != "" {
+		done += ". As it was before going back: " + saved
+	}
+	s.row("    ", 4, what, done)
 }
 
 // components writes what became of each of several components, and why.

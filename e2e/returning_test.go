@@ -75,7 +75,7 @@ func TestReturnThatLosesAForm(t *testing.T) {
 	entries["enquiries/plugin.toml"] = strings.Replace(entries["enquiries/plugin.toml"], `version = "1.`, `version = "0.`, 1)
 	entries["enquiries/blocks/form.html"] = "<p>Write to the crossing.</p>"
 	older := zipOf(t, "enquiries.zip", entries)
-	f.run(t, "update", older, "--allow-older", "--allow-major").want(t, 4, `the form "enquiry" is gone`, "look whether it is missed", "Done, with doubts.")
+	f.run(t, "update", older, "--allow-older", "--allow-major").want(t, 4, `the form "enquiry" is gone`, "check whether it is missed", "Done, with doubts.")
 }
 
 // An older version that is broken itself is put back; the question whether it is wanted all

@@ -351,30 +351,24 @@ func (a *adoption) lookAtPages(ctx context.Context) (baseline *smoke.Take, err e
 		return nil, err
 	}
 	var off []string
-	told := map[string]bool{} // one cause is told once, with all of its pages
+	type state struct {
+		words string
+		taken bool
+	}
+	var states []smoke.Shared[state]
 	for _, page := range judgement.Pages {
-		words := findingsOf(page)
-		if words == "" || told[words] {
-			continue
+		if words := findingsOf(page); words != "" {
+			taken := page.Verdict == smoke.Broken && !slices.Contains(a.site.CMS.FirstPages(), page.Path)
+			states = smoke.Share(states, state{words, taken}, page.Path)
 		}
-		told[words] = true
-		var listed, taken []string
-		for _, other := range judgement.Pages {
-			switch {
-			case findingsOf(other) != words:
-			case other.Verdict == smoke.Broken && !slices.Contains(a.site.CMS.FirstPages(), other.Path):
-				taken = append(taken, other.Path)
-			default:
-				listed = append(listed, other.Path)
-			}
+	}
+	for _, same := range states {
+		if same.What.taken {
+			a.doubt(pagesAre(same.Pages)+" "+same.What.words+". Not on the list of pages to test", "Fix what is wrong, then add them to "+site.ConfigName+", as [[pages]] path = "+site.Quote(same.Pages[0])+".")
+			off = append(off, same.Pages...)
+		} else {
+			a.doubt(pagesAre(same.Pages)+" "+same.What.words, "Fix what is wrong, or take them out of "+site.ConfigName+".")
 		}
-		if len(listed) > 0 {
-			a.doubt(pagesAre(listed)+" "+words, "Fix what is wrong, or take them out of "+site.ConfigName+".")
-		}
-		if len(taken) > 0 {
-			a.doubt(pagesAre(taken)+" "+words+". Not on the list of pages to test", "Fix what is wrong, then add them to "+site.ConfigName+", as [[pages]] path = "+site.Quote(taken[0])+".")
-		}
-		off = append(off, taken...)
 	}
 	a.result.Pages = slices.DeleteFunc(a.result.Pages, func(p smoke.Page) bool { return slices.Contains(off, p.Path) })
 	baseline.Pages = slices.DeleteFunc(baseline.Pages, func(f smoke.Facts) bool { return slices.Contains(off, f.Path) })

@@ -15,27 +15,26 @@ func (r *Report) Markdown() string {
 	say := func(format string, args ...any) { fmt.Fprintf(&b, format+"\n", args...) }
 	say("# %s: %s", r.Headline(), r.Title())
 	say("\n%s, %s\n\n%s\n", r.Site, r.Address, r.Run.Reason)
+	page := func(page smoke.PageVerdict) {
+		if len(page.Findings) == 0 {
+			return
+		}
+		say("- **%s** `%s`", page.Verdict, page.Path)
+		for _, finding := range page.Findings {
+			say("  - %s", finding)
+		}
+	}
 	if len(r.Pages) > 0 {
 		say("## Pages: %s\n", r.Counts())
-		for _, page := range r.Pages {
-			if len(page.Findings) == 0 {
-				continue
-			}
-			say("- **%s** `%s`", page.Verdict, page.Path)
-			for _, finding := range page.Findings {
-				say("  - %s", finding)
-			}
+		for _, one := range r.Pages {
+			page(one.PageVerdict)
 		}
 		say("")
 	}
 	if r.Run.Again != nil {
 		say("## After all was put back\n")
-		for _, page := range r.Run.Again.Pages {
-			for _, finding := range page.Findings {
-				if finding.Counts() {
-					say("- **%s** `%s` %s", finding.Verdict, page.Path, finding)
-				}
-			}
+		for _, one := range r.Run.Again.Pages {
+			page(one)
 		}
 		say("")
 	}

@@ -1,8 +1,6 @@
 package smoke
 
-import (
-	"slices"
-)
+import "slices"
 
 // Whoever returns to an older version on purpose wants other pages. What counts is whether
 // they are healthy.
@@ -20,8 +18,12 @@ func JudgeReturn(left, record, now *Take) *Judgement {
 		if facts, ok := left.Page(page.Path); ok && broken(facts) { // what it lacks it lacks against an error
 			page.Findings = slices.DeleteFunc(page.Findings, func(f Finding) bool { return !f.fault })
 		}
+		if len(page.Findings) == 0 {
+			continue
+		}
+		wasSo := excuses(record, now, page.Path)
 		for k := range page.Findings {
-			weighReturn(&page.Findings[k], record, now)
+			weighReturn(&page.Findings[k], wasSo, now)
 		}
 	}
 	judgement.count()
@@ -33,7 +35,7 @@ func JudgeReturn(left, record, now *Take) *Judgement {
 const (
 	wasSoThen    = "as it was when this version was last here"
 	otherVersion = "the versions differ in this; it does not count"
-	goneHere     = "gone in this version; look whether it is missed"
+	goneHere     = "not as in the version you left; check whether it is missed"
 )
 
 // broken tells of a page with a fault that breaks it.
@@ -41,10 +43,10 @@ func broken(f Facts) bool {
 	return slices.ContainsFunc(faults(f), func(fault Finding) bool { return fault.Verdict == Broken })
 }
 
-func weighReturn(finding *Finding, record, now *Take) {
+func weighReturn(finding *Finding, wasSo func(Finding) bool, now *Take) {
 	switch {
 	case !finding.Counts():
-	case spares(record, now, *finding):
+	case wasSo(*finding):
 		finding.Verdict, finding.Weighed = Sound, wasSoThen
 	case finding.fault || harms(*finding, now):
 	case finding.Verdict == Broken:
@@ -54,16 +56,20 @@ func weighReturn(finding *Finding, record, now *Take) {
 	}
 }
 
-// spares tells whether the record has the page, and the page has nothing like the finding
-// when it is held against it.
-func spares(record, now *Take, finding Finding) bool {
-	facts, looked := now.Page(finding.Page)
-	if record == nil || !looked || !record.has(finding.Page) {
-		return false
+// excuses returns what tells whether a page was like this when the record was taken: it has
+// nothing like the finding when it is held against it. Without a record of the page nothing is
+// excused.
+func excuses(record, now *Take, page string) func(Finding) bool {
+	facts, looked := now.Page(page)
+	if record == nil || !looked || !record.has(page) {
+		return func(Finding) bool { return false }
 	}
-	return !slices.ContainsFunc(judgePage(record, facts).Findings, func(f Finding) bool {
-		return f.Counts() && f.Check == finding.Check && (finding.Element == "" || f.Element == finding.Element)
-	})
+	against := judgePage(record, facts).Findings
+	return func(finding Finding) bool {
+		return !slices.ContainsFunc(against, func(f Finding) bool {
+			return f.Counts() && f.Check == finding.Check && (finding.Element == "" || f.Element == finding.Element)
+		})
+	}
 }
 
 // harms tells of losses that make a page useless to visitors whatever it was like before.

@@ -51,8 +51,7 @@ func (m *motion) takeBaseline(ctx context.Context, why *reasons) (err error) {
 
 // refuseBroken names what is broken before an update.
 func refuseBroken(present *smoke.Judgement, why *reasons) {
-	var order []string
-	pages := map[string][]string{} // by what is wrong with them: one cause is told once
+	var causes []smoke.Shared[string]
 	for _, page := range present.Pages {
 		for _, finding := range page.Findings {
 			if !finding.Counts() {
@@ -62,18 +61,14 @@ func refuseBroken(present *smoke.Judgement, why *reasons) {
 			if finding.AtTimes {
 				when = "at times, before any update already"
 			}
-			what := fmt.Sprintf("%s %s: %s%s", finding.Verdict, when, finding.What, inBrackets(finding.Evidence))
-			if pages[what] == nil {
-				order = append(order, what)
-			}
-			pages[what] = append(pages[what], page.Path)
+			causes = smoke.Share(causes, fmt.Sprintf("%s %s: %s%s", finding.Verdict, when, finding.What, inBrackets(finding.Evidence)), page.Path)
 		}
 	}
-	for _, what := range order {
-		if on := pages[what]; len(on) == 1 {
-			why.add(fmt.Sprintf("the page %s is %s", on[0], what), "")
+	for _, cause := range causes {
+		if len(cause.Pages) == 1 {
+			why.add(fmt.Sprintf("the page %s is %s", cause.Pages[0], cause.What), "")
 		} else {
-			why.add(fmt.Sprintf("%s (%s) are %s", plural(len(on), "page"), list(on, 3), what), "")
+			why.add(fmt.Sprintf("%s (%s) are %s", plural(len(cause.Pages), "page"), list(cause.Pages, 3), cause.What), "")
 		}
 	}
 	why.add("Pages are already broken, so it could not be told whether the update broke them.", "Fix the pages first. Or accept what is there now, so that only new findings count: add --accept-present.")
@@ -83,11 +78,12 @@ func refuseBroken(present *smoke.Judgement, why *reasons) {
 // as they should: a dead entry of the list says nothing about an update. Where most pages
 // are gone, the site is broken.
 func (m *motion) leaveOutDead(present *smoke.Judgement) {
-	var dead []string
+	var dead, named []string
 	for _, page := range present.Pages {
 		facts, _ := m.baseline.Page(page.Path)
 		if gone := facts.Status == http.StatusNotFound || facts.Status == http.StatusGone; gone && page.Verdict == smoke.Broken {
 			dead = append(dead, page.Path)
+			named = append(named, fmt.Sprintf("%s (%d)", page.Path, facts.Status))
 		}
 	}
 	if len(dead) == 0 || 2*len(dead) > len(m.pages) || present.Count(smoke.Sound) == 0 {
@@ -96,7 +92,11 @@ func (m *motion) leaveOutDead(present *smoke.Judgement) {
 	m.pages = slices.DeleteFunc(slices.Clone(m.pages), func(p smoke.Page) bool { return slices.Contains(dead, p.Path) })
 	m.baseline.Pages = slices.DeleteFunc(m.baseline.Pages, func(f smoke.Facts) bool { return slices.Contains(dead, f.Path) })
 	present.Leave(dead)
-	m.Report.End(doubtMark, "left out", fmt.Sprintf("%s: not there (404) before the update already, and not judged in this run. Take %s out of wetland.toml, or mend the page", list(dead, 4), map[bool]string{true: "it", false: "them"}[len(dead) == 1]))
+	them := "them out of wetland.toml, or bring the pages back"
+	if len(dead) == 1 {
+		them = "it out of wetland.toml, or bring the page back"
+	}
+	m.Report.End(doubtMark, "left out", fmt.Sprintf("%s: gone before the update already, and not judged in this run. Take %s", list(named, 4), them))
 }
 
 // recallMoving takes over what the run before found to change by itself after it had put
@@ -114,24 +114,17 @@ func notCompared(moving []smoke.Finding) string {
 	if len(moving) == 0 {
 		return ""
 	}
-	var order []string
-	pages := map[string][]string{}
+	var subjects []smoke.Shared[string]
 	for _, finding := range moving {
-		subject := finding.Subject()
-		if pages[subject] == nil {
-			order = append(order, subject)
-		}
-		if !slices.Contains(pages[subject], finding.Page) {
-			pages[subject] = append(pages[subject], finding.Page)
-		}
+		subjects = smoke.Share(subjects, finding.Subject(), finding.Page)
 	}
 	var named []string
-	for _, subject := range order {
-		on := pages[subject][0]
-		if n := len(pages[subject]); n > 1 {
+	for _, subject := range subjects {
+		on := subject.Pages[0]
+		if n := len(subject.Pages); n > 1 {
 			on = plural(n, "page")
 		}
-		named = append(named, subject+" on "+on)
+		named = append(named, subject.What+" on "+on)
 	}
 	return "; not compared, for it changes by itself: " + strings.TrimSpace(list(named, 4))
 }

@@ -99,7 +99,7 @@ func (s *session) checkPlace(ctx context.Context, t *Target, p *packages.Package
 	}
 	if t.New {
 		if err := place.Writable(path.Dir(live)); err != nil {
-			why.add(fmt.Sprintf("the folder %s cannot be written by %s", path.Dir(live), whoAmI()), "Run Wetland as the user who owns the site's files, or mend the folder's permissions.")
+			why.add(fmt.Sprintf("the folder %s cannot be written by %s", path.Dir(live), whoAmI()), "Run Wetland as the user who owns the site's files, or fix the folder's permissions.")
 		}
 		return
 	}
@@ -113,7 +113,7 @@ func (s *session) checkPlace(ctx context.Context, t *Target, p *packages.Package
 	}
 	for _, folder := range []string{path.Dir(live), live} {
 		if err := place.Writable(folder); err != nil {
-			why.add(fmt.Sprintf("the folder %s cannot be written by %s", folder, whoAmI()), "Run Wetland as the user who owns the site's files, or mend the folder's permissions.")
+			why.add(fmt.Sprintf("the folder %s cannot be written by %s", folder, whoAmI()), "Run Wetland as the user who owns the site's files, or fix the folder's permissions.")
 		}
 	}
 	s.checkOwner(live, entry, why)

@@ -29,7 +29,7 @@ type RestNote struct {
 	What  string `json:"what"` // a path, or a table with its rows
 	Done  string `json:"done"`
 	Left  bool   `json:"left,omitempty"`  // it stays as it is
-	Saved string `json:"saved,omitempty"` // where what was there before is kept
+	Saved string `json:"saved,omitempty"` // where it is kept as it was before going back
 }
 
 // putBackRest compares the rest of the site with the snapshot and puts back what is not
