@@ -19,7 +19,7 @@ import (
 
 // Table is one table of a page.
 type Table struct {
-	Name   string   `json:"name"`           // its id, first class or number
+	Name   string   `json:"name"`           // its id, the first of its classes in the alphabet, or its number
 	Within string   `json:"within"`         // the landmark it is in
 	Says   []string `json:"says,omitempty"` // its first words
 	Rows   int      `json:"rows"`           // with data in them

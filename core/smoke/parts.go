@@ -40,7 +40,8 @@ func sameParts(a, b []Part) []int {
 // winning declarations of an element at that width.
 func readParts(facts *Facts, document *goquery.Document, looks []look) {
 	for _, name := range styled {
-		document.Find(landmarkSelector(name)).Slice(0, min(mostParts, document.Find(landmarkSelector(name)).Length())).Each(func(_ int, s *goquery.Selection) {
+		found := document.Find(landmarkSelector(name))
+		found.Slice(0, min(mostParts, found.Length())).Each(func(_ int, s *goquery.Selection) {
 			part := Part{Name: name, Within: within(s), Says: opening(shownText(s.Get(0))), Layout: map[string]string{}}
 			for _, look := range looks {
 				part.note(s.Get(0), look)

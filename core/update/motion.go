@@ -655,8 +655,9 @@ func (m *motion) findEvidence(ctx context.Context, judgement *smoke.Judgement) e
 // unseenFiles names the files that a group changes and browsers do not fetch.
 func (m *motion) unseenFiles() string {
 	for _, c := range m.group {
+		folders := foldersOf(slices.Concat(c.oldTree, c.newTree))
 		for _, differ := range files.Content.Compare(c.oldTree, c.newTree) {
-			if path.Ext(differ.Path) != ".php" && path.Ext(differ.Path) != "" {
+			if path.Ext(differ.Path) != ".php" && !folders[differ.Path] {
 				return "files that browsers do not fetch"
 			}
 		}

@@ -93,7 +93,6 @@ func restWords(back, left []string) string {
 
 // planRest lists what differs outside of themes, plugins and caches.
 func (m *motion) planRest(ctx context.Context) (loose []looseChange, notes []RestNote, err error) {
-	layout := m.site.CMS.Layout()
 	for _, area := range m.manifest.Areas {
 		_, present, err := m.readArea(ctx, area, m.manifest)
 		if errors.Is(err, errNoArea) {
@@ -102,28 +101,59 @@ func (m *motion) planRest(ctx context.Context) (loose []looseChange, notes []Res
 		if err != nil {
 			return nil, nil, err
 		}
+		before, folders := itemsByPath(area), foldersOf(present)
 		for _, differ := range files.Content.Compare(area.Tree(), present) {
 			at := path.Join(area.Path, differ.Path)
-			i := slices.IndexFunc(area.Items, func(item snapshot.Item) bool { return item.Path == differ.Path })
-			known := i >= 0
-			switch {
-			case m.inGroup(at): // proved by itself
-			case below(at, layout.Themes) || below(at, layout.Plugins):
-				notes = append(notes, RestNote{What: at, Done: "another component: left as it is", Left: true})
-			case m.isLog(at):
-				notes = append(notes, RestNote{What: at, Done: "a log: left as it is", Left: true})
-			case below(at, layout.Uploads) && isMedia(at, present, differ.Path):
-				notes = append(notes, RestNote{What: at, Done: "it may be an author's or a visitor's: left as it is", Left: true})
-			case !known:
-				loose = append(loose, looseChange{area: area, path: differ.Path})
-				notes = append(notes, RestNote{What: at, Done: "was not there before: taken away", Saved: m.restFolder()})
-			default:
-				loose = append(loose, looseChange{area: area, path: differ.Path, item: &area.Items[i]})
-				notes = append(notes, RestNote{What: at, Done: "as in " + m.manifest.Name + " again", Saved: m.restFolder()})
+			if m.inGroup(at) {
+				continue // proved by itself
 			}
+			if why := m.staysAsItIs(at, folders[differ.Path]); why != "" {
+				notes = append(notes, RestNote{What: at, Done: why, Left: true})
+				continue
+			}
+			change := looseChange{area: area, path: differ.Path, item: before[differ.Path]}
+			done := "as in " + m.manifest.Name + " again"
+			if change.item == nil {
+				done = "was not there before: taken away"
+			}
+			loose = append(loose, change)
+			notes = append(notes, RestNote{What: at, Done: done, Saved: m.restFolder()})
 		}
 	}
 	return loose, notes, nil
+}
+
+func itemsByPath(area snapshot.Area) map[string]*snapshot.Item {
+	items := make(map[string]*snapshot.Item, len(area.Items))
+	for i := range area.Items {
+		items[area.Items[i].Path] = &area.Items[i]
+	}
+	return items
+}
+
+func foldersOf(tree files.Tree) map[string]bool {
+	folders := map[string]bool{}
+	for _, item := range tree {
+		if item.Kind == files.Folder {
+			folders[item.Path] = true
+		}
+	}
+	return folders
+}
+
+// staysAsItIs says why a path that differs is left alone: it may be somebody's work, or grows
+// by itself. It is "" for what is put back.
+func (m *motion) staysAsItIs(at string, folder bool) string {
+	layout := m.site.CMS.Layout()
+	switch {
+	case below(at, layout.Themes) || below(at, layout.Plugins):
+		return "another component: left as it is"
+	case m.isLog(at):
+		return "a log: left as it is"
+	case below(at, layout.Uploads) && (folder || isMedia(at)): // an empty folder shows nowhere; what is in it is looked at by itself
+		return "it may be an author's or a visitor's: left as it is"
+	}
+	return ""
 }
 
 func (m *motion) inGroup(at string) bool {
@@ -142,14 +172,8 @@ func below(at, folder string) bool { return folder != "" && strings.HasPrefix(at
 // uploads is what people put there.
 var generated = []string{".css", ".js", ".mjs", ".json", ".php", ".html", ".htm", ".map", ".htaccess", ".tmp", ".less", ".scss", ".xml"}
 
-// isMedia tells of what people upload, and of the folders made for it.
-func isMedia(at string, present files.Tree, rel string) bool {
-	i := slices.IndexFunc(present, func(item files.Item) bool { return item.Path == rel })
-	if i >= 0 && present[i].Kind == files.Folder {
-		return true // an empty folder shows nowhere; what is in it is looked at by itself
-	}
-	return !slices.Contains(generated, strings.ToLower(path.Ext(at))) && path.Base(at) != ".htaccess"
-}
+// isMedia tells of what people upload.
+func isMedia(at string) bool { return !slices.Contains(generated, strings.ToLower(path.Ext(at))) }
 
 func (m *motion) restFolder() string { return filepath.Join(m.run.Folder, "files-before-going-back") }
 

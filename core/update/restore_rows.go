@@ -81,16 +81,14 @@ func countChanges(changes database.RowChanges) string {
 
 // lostWords says what a restore takes away of what visitors wrote, and where it stays.
 func lostWords(changes database.RowChanges, words, kept string) string {
-	will, it := "will be put back as they were", "they are"
+	will, they, them := "will be removed", "they are", "them"
 	switch {
 	case len(changes.Changed)+len(changes.Removed) > 0:
+		will = "will be put back as they were"
 	case len(changes.Added) == 1:
-		will, it = "will be removed", "it is"
-	default:
-		will = "will be removed"
+		they, them = "it is", "it"
 	}
-	this := map[bool]string{true: "it", false: "them"}[it == "it is"]
-	return fmt.Sprintf("%s since %s (%s kept in %s). --keep-new keeps %s here", words, will, it, kept, this)
+	return fmt.Sprintf("%s since %s (%s kept in %s). --keep-new keeps %s here", words, will, they, kept, them)
 }
 
 // writtenSince compares a table's present rows with those after the update, or, where
