@@ -7,6 +7,7 @@ import (
 	"io/fs"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 	"sync"
 	"testing"
@@ -125,6 +126,76 @@ func TestTreeLeavesOutAndFollowsNoLinks(t *testing.T) {
 		t.Errorf("a cancelled walk: %v", err)
 	}
 }
+
+// visited is a place whose folders get a new page whenever something is removed from them.
+type visited struct {
+	Local
+	pages []string
+}
+
+func (v *visited) Remove(name string) error {
+	if strings.HasSuffix(name, ".html") {
+		page := filepath.Join(filepath.Dir(name), "again-"+filepath.Base(name))
+		if err := os.WriteFile(page, []byte("new"), 0o644); err != nil {
+			return err
+		}
+		v.pages = append(v.pages, page)
+	}
+	return v.Local.Remove(name)
+}
+
+func TestClearLeavesWhatIsWrittenMeanwhile(t *testing.T) {
+	dir := filepath.Join(t.TempDir(), "cache")
+	outside := filepath.Join(t.TempDir(), "outside")
+	write(t, filepath.Join(outside, "kept"), "not a cache")
+	for _, name := range []string{"index.html", "pages/a/1.html", "pages/a/2.html", "pages/b/style.css"} {
+		write(t, filepath.Join(dir, name), "old")
+	}
+	if err := os.Symlink(outside, filepath.Join(dir, "pages/link")); err != nil {
+		t.Fatal(err)
+	}
+	place := &visited{}
+	gone, err := Clear(t.Context(), place, dir)
+	if err != nil || gone != 4 {
+		t.Fatalf("%d files, %v", gone, err)
+	}
+	var left []string
+	for _, item := range read(t, dir) {
+		if item.Kind != Folder {
+			left = append(left, filepath.Join(dir, item.Path))
+		}
+	}
+	slices.Sort(place.pages)
+	if !slices.Equal(left, place.pages) || len(left) != 3 {
+		t.Errorf("left: %q, written meanwhile: %q", left, place.pages)
+	}
+	if gone, err := Clear(t.Context(), Local{}, filepath.Join(dir, "nowhere")); gone != 0 || err != nil {
+		t.Errorf("no folder: %d %v", gone, err)
+	}
+	link := filepath.Join(t.TempDir(), "link")
+	if err := os.Symlink(outside, link); err != nil {
+		t.Fatal(err)
+	}
+	if _, err := Clear(t.Context(), Local{}, link); err == nil {
+		t.Error("a link is not told")
+	}
+	if len(read(t, outside)) != 2 {
+		t.Error("a link was followed")
+	}
+}
+
+// Whoever may not write there does not clear it in silence.
+func TestClearTellsWhatStays(t *testing.T) {
+	dir := filepath.Join(t.TempDir(), "cache")
+	write(t, filepath.Join(dir, "pages/1.html"), "old")
+	if _, err := Clear(t.Context(), stuck{}, dir); !errors.Is(err, fs.ErrPermission) {
+		t.Errorf("%v", err)
+	}
+}
+
+type stuck struct{ Local }
+
+func (stuck) Remove(string) error { return fs.ErrPermission }
 
 func TestCompareSaysWhatDiffers(t *testing.T) {
 	before := Tree{{Path: ".", Kind: Folder, Mode: 0o755}, {Path: "a", Kind: File, Hash: "1"}, {Path: "b", Kind: File, Hash: "1", Mode: 0o644}, {Path: "c", Kind: Link, Target: "x"}, {Path: "d", Kind: File}, {Path: "e", Kind: File, Owner: 1}, {Path: "f", Kind: File}}

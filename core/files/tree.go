@@ -282,6 +282,47 @@ func RemoveAll(ctx context.Context, place Place, name string) error {
 	return nil
 }
 
+// Clear takes away what lies in a folder that others write to, and counts the files. The
+// folder itself stays, and so does what is written there meanwhile, with the folders that
+// hold it. A folder that does not exist is clear; links are never followed, and a folder
+// that is one is an error.
+func Clear(ctx context.Context, place Place, folder string) (gone int, err error) {
+	type item struct {
+		name string
+		kind Kind
+	}
+	var found []item
+	err = Walk(ctx, place, folder, nil, func(at string, entry Entry) error {
+		switch {
+		case at != ".":
+			found = append(found, item{path.Join(folder, at), entry.Kind})
+		case entry.Kind != Folder:
+			return fmt.Errorf("%s is a %s, not a folder", folder, entry.Kind)
+		}
+		return nil
+	})
+	if err != nil && !errors.Is(err, fs.ErrNotExist) {
+		return 0, err
+	}
+	for _, item := range slices.Backward(found) {
+		err := place.Remove(item.name)
+		written := item.kind == Folder && err != nil && holdsAny(place, item.name)
+		if err != nil && !written && !errors.Is(err, fs.ErrNotExist) {
+			return gone, err
+		}
+		if err == nil && item.kind == File {
+			gone++
+		}
+	}
+	return gone, nil
+}
+
+// holdsAny tells whether something lies in a folder.
+func holdsAny(place Place, folder string) bool {
+	entries, err := place.List(folder)
+	return err == nil && len(entries) > 0
+}
+
 // MakeAll makes the folder name and those above it that are missing, private to
 // this user.
 func MakeAll(place Place, name string) error {

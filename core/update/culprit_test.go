@@ -394,3 +394,28 @@ func TestCachesThatStayAreTold(t *testing.T) {
 		})
 	}
 }
+
+// A cache folder that is a link is not followed; whoever named a command clears it by that.
+func TestLinkedCacheIsLeftToTheOwnersCommand(t *testing.T) {
+	for command, want := range map[string]State{"": KeptDoubt, "true": Kept} {
+		t.Run("command "+command, func(t *testing.T) {
+			p := newPier(t, 1)
+			p.broken = func([]string) string { return "" }
+			outside := filepath.Join(t.TempDir(), "elsewhere", "page.html")
+			put(t, outside, "old")
+			if err := os.Symlink(filepath.Dir(outside), p.dir+"/www/cache"); err != nil {
+				t.Fatal(err)
+			}
+			if command != "" {
+				p.workspace.Config.Caches.Commands = []string{command}
+			}
+			run, err := p.update(t, Options{Packages: p.packages(t)})
+			if err != nil || run.State != want {
+				t.Fatalf("%+v %v", run, err)
+			}
+			if _, err := os.Stat(outside); err != nil {
+				t.Errorf("the link was followed: %v", err)
+			}
+		})
+	}
+}

@@ -47,26 +47,13 @@ func (s *session) purge(ctx context.Context) (string, error) {
 func (s *session) purgePages(ctx context.Context) (int, error) {
 	purged := 0
 	for _, folder := range s.site.CMS.Layout().Caches {
-		if _, err := s.site.Place.Lstat(folder); err != nil {
-			continue
+		if entry, err := s.site.Place.Lstat(folder); err == nil && entry.Kind == files.Link && len(s.site.Workspace.Config.Caches.Commands) > 0 {
+			continue // what a link leads to is no folder of the site: the owner's command clears it
 		}
-		entries, err := s.site.Place.List(folder)
+		gone, err := files.Clear(ctx, s.site.Place, folder)
+		purged += gone
 		if err != nil {
 			return purged, err
-		}
-		for _, entry := range entries {
-			err := files.Walk(ctx, s.site.Place, path.Join(folder, entry.Name), nil, func(_ string, e files.Entry) error {
-				if e.Kind == files.File {
-					purged++
-				}
-				return nil
-			})
-			if err != nil {
-				return purged, err
-			}
-			if err := files.RemoveAll(ctx, s.site.Place, path.Join(folder, entry.Name)); err != nil {
-				return purged, err
-			}
 		}
 	}
 	return purged, nil
