@@ -2,15 +2,12 @@ package cli
 
 import (
 	"bytes"
-	"context"
 	"encoding/json"
 	"fmt"
 	"go/ast"
 	"go/parser"
 	"go/token"
 	"io/fs"
-	"log/slog"
-	"net"
 	"os"
 	"path/filepath"
 	"reflect"
@@ -19,7 +16,7 @@ import (
 	"testing"
 	"time"
 
-	"wetland/demo"
+	"wetland/internal/testenv"
 )
 
 // comments returns what the code says of each field, by type and field.
@@ -176,23 +173,7 @@ func ferrySite(t *testing.T) (root, packages, care, address string) {
 	t.Helper()
 	dir := t.TempDir()
 	root, packages, care = filepath.Join(dir, "site"), filepath.Join(dir, "packages"), filepath.Join(dir, "care")
-	listener, err := net.Listen("tcp", "127.0.0.1:0")
-	if err != nil {
-		t.Fatal(err)
-	}
-	address = "http://" + listener.Addr().String() + "/"
-	if err := demo.LayOut(t.Context(), root, packages, address); err != nil {
-		t.Fatal(err)
-	}
-	ctx, stop := context.WithCancel(context.Background())
-	ended := make(chan error, 1)
-	go func() { ended <- demo.Serve(ctx, listener, root, slog.New(slog.DiscardHandler)) }()
-	t.Cleanup(func() {
-		stop()
-		if err := <-ended; err != nil {
-			t.Error(err)
-		}
-	})
+	address = testenv.Ferry(t, root, packages)
 	return root, packages, care, address
 }
 

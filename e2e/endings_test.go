@@ -1,7 +1,6 @@
 package e2e
 
 import (
-	"fmt"
 	"net/http"
 	"net/http/httptest"
 	"net/http/httputil"
@@ -15,6 +14,7 @@ import (
 
 	"wetland/core/smoke"
 	"wetland/core/update"
+	"wetland/internal/testenv"
 )
 
 // behind serves the demo site through change, which sees each page on its way, and adopts it.
@@ -25,21 +25,7 @@ func behind(t *testing.T, change func(r *http.Request, body string) string) *fer
 	if err != nil {
 		t.Fatal(err)
 	}
-	proxy := httputil.NewSingleHostReverseProxy(origin)
-	server := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
-		recorder := httptest.NewRecorder()
-		proxy.ServeHTTP(recorder, r)
-		body := recorder.Body.String()
-		for name, values := range recorder.Header() {
-			w.Header()[name] = values
-		}
-		if strings.HasPrefix(recorder.Header().Get("Content-Type"), "text/html") {
-			body = change(r, body)
-			w.Header().Del("Content-Length")
-		}
-		w.WriteHeader(recorder.Code)
-		fmt.Fprint(w, body)
-	}))
+	server := httptest.NewServer(testenv.EditPages(httputil.NewSingleHostReverseProxy(origin), change))
 	t.Cleanup(server.Close)
 	f.address = server.URL + "/"
 	f.run(t, "adopt", f.root, "--address", f.address, "--no-browser").want(t, 4, "the CMS believes that it is reached at")

@@ -4,12 +4,9 @@ package e2e
 import (
 	"archive/zip"
 	"bytes"
-	"context"
 	"encoding/json"
 	"fmt"
 	"io"
-	"log/slog"
-	"net"
 	"os"
 	"os/exec"
 	"path"
@@ -20,7 +17,6 @@ import (
 	"testing"
 
 	"wetland/core/files"
-	"wetland/demo"
 	"wetland/internal/testenv"
 )
 
@@ -113,23 +109,7 @@ func layOut(t testing.TB) *ferry {
 	if err := os.Mkdir(f.care, 0o755); err != nil {
 		t.Fatal(err)
 	}
-	listener, err := net.Listen("tcp", "127.0.0.1:0")
-	if err != nil {
-		t.Fatal(err)
-	}
-	f.address = "http://" + listener.Addr().String() + "/"
-	if err := demo.LayOut(t.Context(), f.root, f.packages, f.address); err != nil {
-		t.Fatal(err)
-	}
-	ctx, stop := context.WithCancel(context.Background())
-	ended := make(chan error, 1)
-	go func() { ended <- demo.Serve(ctx, listener, f.root, slog.New(slog.DiscardHandler)) }()
-	t.Cleanup(func() {
-		stop()
-		if err := <-ended; err != nil {
-			t.Error(err)
-		}
-	})
+	f.address = testenv.Ferry(t, f.root, f.packages)
 	return f
 }
 

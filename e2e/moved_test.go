@@ -1,35 +1,13 @@
 package e2e
 
 import (
-	"context"
-	"log/slog"
-	"net"
 	"os"
 	"path/filepath"
 	"strings"
 	"testing"
 
-	"wetland/demo"
+	"wetland/internal/testenv"
 )
-
-// serve serves a site's folder until the test ends, and returns its address.
-func serve(t *testing.T, root string) string {
-	t.Helper()
-	listener, err := net.Listen("tcp", "127.0.0.1:0")
-	if err != nil {
-		t.Fatal(err)
-	}
-	ctx, stop := context.WithCancel(context.Background())
-	ended := make(chan error, 1)
-	go func() { ended <- demo.Serve(ctx, listener, root, slog.New(slog.DiscardHandler)) }()
-	t.Cleanup(func() {
-		stop()
-		if err := <-ended; err != nil {
-			t.Error(err)
-		}
-	})
-	return "http://" + listener.Addr().String() + "/"
-}
 
 // A site that was moved is the same one: it is told, followed by one command, and its snapshots
 // can be restored where it is now. Another site is not taken for it.
@@ -39,7 +17,7 @@ func TestMovedSite(t *testing.T) {
 	before := f.siteTree(t)
 	root := filepath.Join(t.TempDir(), "moved here")
 	must(t, os.CopyFS(root, os.DirFS(f.root)))
-	address := serve(t, root)
+	address := testenv.ServeFerry(t, root)
 	must(t, os.Rename(f.root, f.root+"-gone"))
 	f.run(t, "survey").want(t, 1, "If the site was moved: wetland moved NEW-ROOT")
 
@@ -70,7 +48,7 @@ func TestRootChangedByHand(t *testing.T) {
 	f.run(t, "snapshot").want(t, 0)
 	root := filepath.Join(t.TempDir(), "www")
 	must(t, os.CopyFS(root, os.DirFS(f.root)))
-	address := serve(t, root)
+	address := testenv.ServeFerry(t, root)
 	f.edit(t, f.config(), f.root, root)
 	f.edit(t, f.config(), f.address, address)
 	must(t, os.Remove(filepath.Join(root, "uploads/map.svg")))

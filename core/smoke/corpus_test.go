@@ -19,6 +19,7 @@ import (
 	"wetland/core/progress"
 	"wetland/demo"
 	"wetland/demo/rowlock"
+	"wetland/internal/testenv"
 )
 
 // The corpus: breakages and harmless updates, each a small change of the demo's theme or
@@ -47,20 +48,7 @@ const fatal = "\n<b>Fatal error</b>:  Uncaught Error: Call to undefined function
 // edited changes every page on its way.
 func edited(change func(body string) string) func(http.Handler) http.Handler {
 	return func(next http.Handler) http.Handler {
-		return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
-			recorder := httptest.NewRecorder()
-			next.ServeHTTP(recorder, r)
-			body := recorder.Body.String()
-			for name, values := range recorder.Header() {
-				w.Header()[name] = values
-			}
-			if strings.HasPrefix(recorder.Header().Get("Content-Type"), "text/html") {
-				body = change(body)
-				w.Header().Del("Content-Length")
-			}
-			w.WriteHeader(recorder.Code)
-			_, _ = w.Write([]byte(body))
-		})
+		return testenv.EditPages(next, func(_ *http.Request, body string) string { return change(body) })
 	}
 }
 
@@ -236,21 +224,10 @@ func newFerry(t testing.TB) *ferry {
 // noisy puts into every page what moves by itself on real ones.
 func (f *ferry) noisy(next http.Handler) http.Handler {
 	banners := []string{"Otter", "Heron", "Teal"}
-	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
-		recorder := httptest.NewRecorder()
-		next.ServeHTTP(recorder, r)
-		for name, values := range recorder.Header() {
-			w.Header()[name] = values
-		}
-		body := recorder.Body.String()
-		if strings.HasPrefix(recorder.Header().Get("Content-Type"), "text/html") {
-			n := f.noise.Add(1)
-			noise := fmt.Sprintf(`<p>%d visitors, today on the river: the %s.</p><form id="f%d"><input type="hidden" name="nonce" value="%x"></form>`, n, banners[n%3], n, n*7919)
-			body = strings.Replace(body, "</main>", noise+"</main>", 1)
-			w.Header().Del("Content-Length")
-		}
-		w.WriteHeader(recorder.Code)
-		_, _ = w.Write([]byte(body))
+	return testenv.EditPages(next, func(_ *http.Request, body string) string {
+		n := f.noise.Add(1)
+		noise := fmt.Sprintf(`<p>%d visitors, today on the river: the %s.</p><form id="f%d"><input type="hidden" name="nonce" value="%x"></form>`, n, banners[n%3], n, n*7919)
+		return strings.Replace(body, "</main>", noise+"</main>", 1)
 	})
 }
 

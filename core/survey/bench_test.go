@@ -5,7 +5,6 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"log/slog"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -16,7 +15,7 @@ import (
 	"wetland/core/progress"
 	"wetland/core/site"
 	"wetland/core/update"
-	"wetland/demo"
+	"wetland/internal/testenv"
 )
 
 // BenchmarkSurvey surveys a site of 10,000 files, half of them in a plugin whose
@@ -50,18 +49,7 @@ func largeSite(b *testing.B) *site.Workspace {
 	b.Helper()
 	dir := b.TempDir()
 	root, care := filepath.Join(dir, "site"), filepath.Join(dir, "care")
-	listener, err := demo.Listen(0)
-	if err != nil {
-		b.Fatal(err)
-	}
-	address := "http://" + listener.Addr().String() + "/"
-	if err := demo.LayOut(b.Context(), root, filepath.Join(dir, "packages"), address); err != nil {
-		b.Fatal(err)
-	}
-	ctx, stop := context.WithCancel(context.Background())
-	ended := make(chan error, 1)
-	go func() { ended <- demo.Serve(ctx, listener, root, slog.New(slog.DiscardHandler)) }()
-	b.Cleanup(func() { stop(); <-ended })
+	address := testenv.Ferry(b, root, filepath.Join(dir, "packages"))
 	archive, err := os.Create(filepath.Join(dir, "pier.zip"))
 	if err != nil {
 		b.Fatal(err)
