@@ -5,6 +5,8 @@ import (
 	"path/filepath"
 	"strings"
 	"testing"
+
+	"wetland/core/update"
 )
 
 // The plan touches nothing; together the packages fail and go back; with the search the
@@ -41,7 +43,8 @@ func TestSeveralPackages(t *testing.T) {
 			Folder, Fate string
 			Because      []string
 		}
-		Probes []struct{ Verdict string }
+		Probes   []struct{ Verdict string }
+		Database []update.TableNote
 	}
 	f.run(t, append(both, "--search", "yes", "--json")...).want(t, 3).decode(t, &run)
 	if run.State != "kept in part" || len(run.Probes) == 0 {
@@ -52,6 +55,16 @@ func TestSeveralPackages(t *testing.T) {
 		if c.Fate != want || (want == "put back" && !strings.Contains(strings.Join(c.Because, "\n"), "it breaks the pages by itself\n/timetable")) {
 			t.Errorf("%+v", c)
 		}
+	}
+	tables := map[string]int{}
+	for _, note := range run.Database { // how it stands at the end, not what each step did
+		tables[note.Table]++
+		if tables[note.Table] > 1 || strings.Contains(note.What, "put back") {
+			t.Errorf("%+v", run.Database)
+		}
+	}
+	if tables["plugins"] != 1 {
+		t.Errorf("plugins is not told: %+v", run.Database)
 	}
 	f.run(t, "report", "run-2", "--as", "markdown").want(t, 0, "Kept in part", "**put back** Tidetable 2.1.0", "it breaks the pages by itself")
 	page, err := os.ReadFile(filepath.Join(f.care, "runs/run-2/report.html"))

@@ -299,7 +299,7 @@ func (s *search) probe(ctx context.Context, set []*change, stay bool) (bool, err
 	s.run.Probes = append(s.run.Probes, probe)
 	mark, what := goodMark, "kept"
 	if !s.standing {
-		mark, what = noteMark, fmt.Sprintf("put back after %s, proved", probe.Exposed.Round(100*time.Millisecond))
+		mark, what = noteMark, fmt.Sprintf("was live for %s, put back, proved", liveWords(probe.Exposed))
 	}
 	report.End(mark, name, fmt.Sprintf("%s: %s; %s", titles(set), judgement.Verdict, what))
 	return s.known[setKey(set)], nil

@@ -54,6 +54,9 @@ func (m *motion) backState() State {
 
 // endBack ends a run that went back, and says what could not be written to its journal.
 func (m *motion) endBack(state State, reason string, next ...string) (*Run, error) {
+	if err := m.noteEnd(m.Abandon); err != nil {
+		m.Report.End(noteMark, "database", fmt.Sprintf("how the tables stand at the end could not be read: %v", err))
+	}
 	run, err := m.end(state, reason, next...)
 	return run, errors.Join(m.unlogged, err)
 }
@@ -197,10 +200,14 @@ func (m *motion) exposedWords() string {
 	if len(m.changes) > 1 {
 		what = "What was not kept"
 	}
-	if m.run.Exposed < time.Second {
-		return fmt.Sprintf(" %s was live for less than a second.", what)
+	return fmt.Sprintf(" %s was live for %s.", what, liveWords(m.run.Exposed))
+}
+
+func liveWords(exposed time.Duration) string {
+	if exposed < time.Second {
+		return "less than a second"
 	}
-	return fmt.Sprintf(" %s was live for %s.", what, m.run.Exposed.Round(100*time.Millisecond))
+	return exposed.Round(100 * time.Millisecond).String()
 }
 
 func capital(s string) string {

@@ -375,7 +375,16 @@ func (m *motion) acceptable(ctx context.Context, judgement *smoke.Judgement) boo
 }
 
 func (m *motion) failedWords(judgement *smoke.Judgement) string {
-	return fmt.Sprintf("%d of %s %s with %s", len(judgement.Failing()), plural(len(judgement.Pages), "page"), verdictVerb(judgement), titles(m.group))
+	pages := plural(len(judgement.Pages), "page")
+	broke, doubtful := judgement.Count(smoke.Broken), judgement.Count(smoke.Doubtful)
+	what := fmt.Sprintf("%d of %s broke", broke, pages)
+	switch {
+	case broke == 0:
+		what = fmt.Sprintf("%d of %s became doubtful", doubtful, pages)
+	case doubtful > 0:
+		what += fmt.Sprintf(" and %d became doubtful", doubtful)
+	}
+	return what + " with " + titles(m.group)
 }
 
 // whyNotJudged says why the pages could not be looked at.
@@ -409,13 +418,6 @@ func attemptName(file string, attempt int) string {
 	}
 	ext := filepath.Ext(file)
 	return fmt.Sprintf("%s-%d%s", strings.TrimSuffix(file, ext), attempt, ext)
-}
-
-func verdictVerb(j *smoke.Judgement) string {
-	if j.Verdict == smoke.Broken {
-		return "broke"
-	}
-	return "became doubtful"
 }
 
 func (m *motion) decide(ctx context.Context, judgement *smoke.Judgement) Decision {

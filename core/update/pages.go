@@ -112,7 +112,11 @@ func (s *session) look(ctx context.Context, name, file string, baseline *smoke.T
 		case smoke.Doubtful:
 			return doubtMark, fmt.Sprintf("%d of %s doubtful%s", judgement.Count(smoke.Doubtful), plural(len(s.pages), "page"), again), nil
 		}
-		return badMark, fmt.Sprintf("%d of %s broken%s", judgement.Count(smoke.Broken), plural(len(s.pages), "page"), again), nil
+		broken := fmt.Sprintf("%d of %s broken", judgement.Count(smoke.Broken), plural(len(s.pages), "page"))
+		if doubtful := judgement.Count(smoke.Doubtful); doubtful > 0 {
+			broken += fmt.Sprintf(", %d doubtful", doubtful)
+		}
+		return badMark, broken + again, nil
 	})
 	return judgement, err
 }

@@ -1,0 +1,95 @@
+package update
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"maps"
+	"path/filepath"
+	"slices"
+	"strings"
+
+	"wetland/core/database"
+	"wetland/core/snapshot"
+)
+
+// noteEnd replaces what each going back did with the tables by how they stand at the end. It
+// is for runs that went back several times, or kept a part: there the single steps add up to
+// nothing that anybody wants to know.
+func (m *motion) noteEnd(ctx context.Context) error {
+	if m.db == nil || len(m.run.Database) == 0 || len(m.run.Probes)+len(m.kept) == 0 {
+		return nil
+	}
+	from, err := m.store.Load(m.run.Snapshot)
+	if err != nil {
+		return err
+	}
+	moment, err := m.db.Read(ctx)
+	if err != nil {
+		return fmt.Errorf("read the database: %w", err)
+	}
+	now, err := database.Survey(ctx, moment, nil)
+	if err = errors.Join(err, moment.Close()); err != nil {
+		return err
+	}
+	m.run.Database = endNotes(m.run.Database, from, now, len(m.kept) > 0)
+	return nil
+}
+
+// endNotes says how each table stands that was noted, or that differs from the snapshot.
+func endNotes(notes []TableNote, from *snapshot.Manifest, now []database.Table, kept bool) []TableNote {
+	before := from.Described()
+	end := map[string]TableNote{}
+	for _, differ := range database.CompareTables(before, now) {
+		end[differ.Name] = TableNote{Table: differ.Name, Left: true, What: endWords(differ, from.Name, kept)}
+	}
+	var others []TableNote
+	for _, note := range notes {
+		named := func(t database.Table) bool { return t.Name == note.Table }
+		aside := !slices.ContainsFunc(before, named) && !slices.ContainsFunc(now, named)
+		if note.Unsure || aside {
+			others = append(others, note)
+			continue
+		}
+		ended, ok := end[note.Table]
+		if !ok {
+			ended = TableNote{Table: note.Table, What: "as in " + from.Name}
+		}
+		ended.Saved = savedWith(ended.Saved, note.Saved)
+		end[note.Table] = ended
+	}
+	all := append(slices.Collect(maps.Values(end)), others...)
+	slices.SortStableFunc(all, func(a, b TableNote) int { return strings.Compare(a.Table, b.Table) })
+	return all
+}
+
+// savedWith is where what was saved several times lies: the file, or the folder of all.
+func savedWith(first, second string) string {
+	switch {
+	case first == "":
+		return second
+	case second == "" || first == second || first == filepath.Dir(second):
+		return first
+	}
+	return filepath.Dir(second)
+}
+
+func endWords(differ database.TableChange, from string, kept bool) string {
+	writers := "visitors or the CMS"
+	if kept {
+		writers = "what was kept, visitors or the CMS"
+	}
+	rows := plural(int(differ.Now.Rows), "row")
+	switch differ.Fate {
+	case database.Created:
+		return fmt.Sprintf("new since %s, with %s", from, rows)
+	case database.Dropped:
+		return "gone since " + from
+	case database.Altered:
+		return fmt.Sprintf("structure changed since %s; %s now", from, rows)
+	}
+	if differ.Before.Rows == differ.Now.Rows {
+		return fmt.Sprintf("some of its %s changed since %s, by %s", rows, from, writers)
+	}
+	return fmt.Sprintf("%s now, %d in %s: written by %s", rows, differ.Before.Rows, from, writers)
+}
