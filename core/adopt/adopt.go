@@ -8,6 +8,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"io/fs"
 	"net/url"
 	"os"
 	"path"
@@ -119,6 +120,9 @@ func (a *adoption) findSite(ctx context.Context) error {
 		return err
 	}
 	root, err := a.place.Real(filepath.ToSlash(absolute))
+	if errors.Is(err, fs.ErrNotExist) {
+		err = files.Missing(absolute, err)
+	}
 	if err != nil {
 		return fmt.Errorf("find the site: %w", err)
 	}

@@ -8,6 +8,7 @@ package files
 
 import (
 	"errors"
+	"fmt"
 	"io"
 	"time"
 )
@@ -106,3 +107,17 @@ var ErrUnsupported = errors.New("this place cannot exchange two names in one ste
 
 // ErrLocked says that another process holds the folder.
 var ErrLocked = errors.New("another process holds the lock")
+
+// Missing is the error for a name that somebody gave and that does not exist, in words for
+// people. It wraps the cause, which must be an fs.ErrNotExist.
+func Missing(name string, cause error) error {
+	return missing{fmt.Sprintf("there is no file or folder %s", name), cause}
+}
+
+type missing struct {
+	words string
+	cause error
+}
+
+func (m missing) Error() string { return m.words }
+func (m missing) Unwrap() error { return m.cause }

@@ -13,7 +13,6 @@ import (
 	"maps"
 	"os"
 	"path"
-	"path/filepath"
 	"slices"
 	"strings"
 	"unicode/utf8"
@@ -89,28 +88,37 @@ type HeaderReader func(cms.Folder) (cms.Header, error)
 // Open reads the archive, every byte of it, and refuses it with all reasons at
 // once. Close the package when done.
 func Open(ctx context.Context, file string, readHeader HeaderReader) (*Package, error) {
-	hash, err := hashArchive(file)
+	return openShown(ctx, file, file, readHeader)
+}
+
+// openShown is Open for a file that people know by another name: errors tell that one.
+func openShown(ctx context.Context, file, shown string, readHeader HeaderReader) (*Package, error) {
+	hash, err := hashArchive(file, shown)
 	if err != nil {
 		return nil, unreadable{err}
 	}
 	archive, err := zip.OpenReader(file)
 	if err != nil && !errors.Is(err, zip.ErrInsecurePath) { // insecure paths are judged below
-		return nil, unreadable{explainOpen(file, err)}
+		return nil, unreadable{explainOpen(file, shown, err)}
 	}
 	p := &Package{File: file, Origin: file, Hash: hash, archive: archive, entries: map[string]*zip.File{}}
 	if err := p.read(ctx, readHeader); err != nil {
-		return nil, errors.Join(fmt.Errorf("the package %s: %w", filepath.Base(file), err), archive.Close())
+		return nil, errors.Join(fmt.Errorf("the package %s: %w", shown, err), archive.Close())
 	}
 	return p, nil
 }
 
-func hashArchive(file string) (string, error) {
+func hashArchive(file, shown string) (string, error) {
 	info, err := os.Stat(file)
-	if err != nil {
+	switch {
+	case errors.Is(err, fs.ErrNotExist):
+		return "", files.Missing(shown, err)
+	case err != nil:
 		return "", fmt.Errorf("read the package: %w", err)
-	}
-	if !info.Mode().IsRegular() {
-		return "", fmt.Errorf("read the package: %s is no file", file)
+	case info.IsDir():
+		return "", fmt.Errorf("%s is a folder. A package is the installable zip that the vendor offers", shown)
+	case !info.Mode().IsRegular():
+		return "", fmt.Errorf("%s is no regular file. A package is the installable zip that the vendor offers", shown)
 	}
 	open, err := os.Open(file)
 	if err != nil {
@@ -122,8 +130,7 @@ func hashArchive(file string) (string, error) {
 }
 
 // explainOpen tells the usual reasons apart by the first bytes of the file.
-func explainOpen(file string, err error) error {
-	name := filepath.Base(file)
+func explainOpen(file, shown string, err error) error {
 	start := make([]byte, 512)
 	open, openErr := os.Open(file)
 	if openErr != nil {
@@ -134,13 +141,13 @@ func explainOpen(file string, err error) error {
 	text := strings.ToLower(string(start[:n]))
 	switch {
 	case n == 0:
-		return fmt.Errorf("%s is empty. Download it again", name)
+		return fmt.Errorf("%s is empty. Download it again", shown)
 	case strings.HasPrefix(text, "pk\x03\x04"):
-		return fmt.Errorf("%s is a zip file that was cut off or damaged (%w). Download it again", name, err)
+		return fmt.Errorf("%s is a zip file that was cut off or damaged (%w). Download it again", shown, err)
 	case strings.Contains(text, "<html") || strings.Contains(text, "<!doctype html"):
-		return fmt.Errorf("%s is a web page, not a zip file: probably the vendor's sign-in page, saved under that name. Sign in there and download it again", name)
+		return fmt.Errorf("%s is a web page, not a zip file: probably the vendor's sign-in page, saved under that name. Sign in there and download it again", shown)
 	}
-	return fmt.Errorf("%s is no zip file (%w). A package is the installable zip that the vendor offers", name, err)
+	return fmt.Errorf("%s is no zip file (%w). A package is the installable zip that the vendor offers", shown, err)
 }
 
 func (p *Package) read(ctx context.Context, readHeader HeaderReader) error {

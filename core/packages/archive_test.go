@@ -184,6 +184,24 @@ func TestOpenTellsManyReasonsAtOnce(t *testing.T) {
 	}
 }
 
+// An error names the file as it was named: two of one name may lie in two folders.
+func TestErrorsNameTheFile(t *testing.T) {
+	file := filepath.Join(t.TempDir(), "quay.zip")
+	for _, text := range []string{"", "a letter", "<html>sign in", "PK\x03\x04 no more"} {
+		if err := os.WriteFile(file, []byte(text), 0o644); err != nil {
+			t.Fatal(err)
+		}
+		if _, err := Open(t.Context(), file, readHeader); !errors.Is(err, ErrUnreadable) || !strings.HasPrefix(err.Error(), file) {
+			t.Errorf("%q: %v", text, err)
+		}
+	}
+	for _, other := range []string{filepath.Dir(file), file + "x"} {
+		if _, err := Open(t.Context(), other, readHeader); !errors.Is(err, ErrUnreadable) || !strings.Contains(err.Error(), other) {
+			t.Errorf("%v", err)
+		}
+	}
+}
+
 func TestOpenDamagedBytes(t *testing.T) {
 	good, err := os.ReadFile(archiveOf(t, header, entry{name: "quay/text", text: strings.Repeat("the tide table ", 200)}))
 	if err != nil {

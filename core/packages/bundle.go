@@ -8,7 +8,6 @@ import (
 	"io"
 	"os"
 	"path"
-	"path/filepath"
 	"slices"
 	"strings"
 
@@ -24,17 +23,18 @@ const deepest = 2
 // it is a bundle, the zips and folders in it that have a header. Each is opened and
 // checked like any other; a bundle is refused whole if one of its own names is
 // hostile. What is taken out of a bundle is written to the folder scratch, which
-// must outlive the packages. Close every package when done.
-func Find(ctx context.Context, file, scratch string, readHeader HeaderReader) ([]*Package, error) {
-	found, err := find(ctx, file, scratch, readHeader, 0)
+// must outlive the packages. Errors call the file by the name shown, as people know it.
+// Close every package when done.
+func Find(ctx context.Context, file, shown, scratch string, readHeader HeaderReader) ([]*Package, error) {
+	found, err := find(ctx, file, shown, scratch, readHeader, 0)
 	for _, p := range found {
 		p.Origin = file
 	}
 	return found, err
 }
 
-func find(ctx context.Context, file, scratch string, readHeader HeaderReader, depth int) ([]*Package, error) {
-	whole, err := Open(ctx, file, readHeader)
+func find(ctx context.Context, file, shown, scratch string, readHeader HeaderReader, depth int) ([]*Package, error) {
+	whole, err := openShown(ctx, file, shown, readHeader)
 	if err == nil {
 		return []*Package{whole}, nil
 	}
@@ -53,7 +53,7 @@ func find(ctx context.Context, file, scratch string, readHeader HeaderReader, de
 	}
 	found, err2 := b.search(ctx, entries)
 	if err2 != nil {
-		return nil, fmt.Errorf("the bundle %s: %w", filepath.Base(file), err2)
+		return nil, fmt.Errorf("the bundle %s: %w", shown, err2)
 	}
 	if len(found) == 0 {
 		return nil, err
@@ -95,7 +95,7 @@ func (b *bundle) search(ctx context.Context, entries []*zip.File) (found []*Pack
 		if err != nil {
 			return found, fmt.Errorf("take out %s: %w", entry.Name, err)
 		}
-		more, err := find(ctx, inner, b.scratch, b.readHeader, b.depth+1)
+		more, err := find(ctx, inner, path.Base(entry.Name), b.scratch, b.readHeader, b.depth+1)
 		if errors.Is(err, ErrUnreadable) {
 			return found, err
 		}
@@ -183,7 +183,7 @@ func (b *bundle) repack(ctx context.Context, entries []*zip.File, folder string)
 	if err := errors.Join(archive.Close(), out.Close()); err != nil {
 		return nil, err
 	}
-	p, err := Open(ctx, out.Name(), b.readHeader)
+	p, err := openShown(ctx, out.Name(), folder, b.readHeader)
 	if p != nil {
 		p.within = folder
 	}

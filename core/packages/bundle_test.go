@@ -36,7 +36,8 @@ func TestFindInBundles(t *testing.T) {
 		{"companions inside an unpacked theme are its own", append(docs, entry{name: "bundle/quay/header", text: "1.2"}, nested(t, "bundle/quay/plugins/jetty.zip", jetty)), []string{"quay 1.2"}},
 	} {
 		t.Run(c.name, func(t *testing.T) {
-			found, err := Find(t.Context(), archiveOf(t, c.entries...), t.TempDir(), readHeader)
+			file := archiveOf(t, c.entries...)
+			found, err := Find(t.Context(), file, file, t.TempDir(), readHeader)
 			if err != nil {
 				t.Fatal(err)
 			}
@@ -67,8 +68,9 @@ func TestFindRefusesHostileBundles(t *testing.T) {
 		{"a cut off zip in it", []entry{{name: "bundle/quay.zip", text: "PK\x03\x04 no more"}, {name: "docs/x", text: "x"}}, "cut off or damaged"},
 	} {
 		t.Run(c.name, func(t *testing.T) {
-			found, err := Find(t.Context(), archiveOf(t, c.entries...), t.TempDir(), readHeader)
-			if err == nil || !strings.Contains(err.Error(), c.why) {
+			file := archiveOf(t, c.entries...)
+			found, err := Find(t.Context(), file, file, t.TempDir(), readHeader)
+			if err == nil || !strings.Contains(err.Error(), c.why) || !strings.Contains(err.Error(), file) {
 				t.Errorf("found %d, %v", len(found), err)
 			}
 		})

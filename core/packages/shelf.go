@@ -131,7 +131,7 @@ func (s Shelf) write(entry Entry, write func(*os.File) error, prove func(name st
 	if err := prove(part.Name()); err != nil {
 		return entry, fmt.Errorf("prove what was written to the shelf: %w", err)
 	}
-	if entry.Hash, err = hashArchive(part.Name()); err != nil {
+	if entry.Hash, err = hashArchive(part.Name(), entry.File); err != nil {
 		return entry, err
 	}
 	if err := os.Rename(part.Name(), entry.File); err != nil {

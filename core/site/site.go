@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"io/fs"
 	"net/url"
 	"os"
 	"os/exec"
@@ -41,6 +42,9 @@ func Open(ctx context.Context, place files.Place, w *Workspace) (*Site, error) {
 		return nil, err
 	}
 	root, err := place.Real(filepath.ToSlash(w.Config.Site.Root))
+	if errors.Is(err, fs.ErrNotExist) {
+		err = files.Missing(w.Config.Site.Root, err)
+	}
 	if err != nil {
 		return nil, fmt.Errorf("find the site's root: %w. If the site was moved: wetland moved NEW-ROOT", err)
 	}

@@ -98,6 +98,9 @@ func Export(ctx context.Context, w *site.Workspace, name, dir string, guard Guar
 
 // checkTarget refuses a folder for customers' data that is not empty, or public.
 func checkTarget(m *snapshot.Manifest, dir string) error {
+	if info, err := os.Stat(dir); err == nil && !info.IsDir() {
+		return fmt.Errorf("%s is a file. Name a new folder", dir)
+	}
 	entries, err := os.ReadDir(dir)
 	if err != nil && !errors.Is(err, fs.ErrNotExist) {
 		return err

@@ -1,6 +1,7 @@
 package update
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -89,6 +90,9 @@ func wantedPackages(ctx context.Context, w *site.Workspace, names []string, how 
 			wanted = append(wanted, want)
 			continue
 		}
+		if errors.Is(err, fs.ErrNotExist) {
+			return nil, files.Missing(name, err)
+		}
 		if err != nil {
 			return nil, err
 		}
@@ -112,7 +116,7 @@ func (how *ShelveOptions) fromSource(ctx context.Context, w *site.Workspace, nam
 	folder, version, _ := strings.Cut(name, "@")
 	i := slices.IndexFunc(w.Config.Sources, func(s site.Source) bool { return s.Folder == folder })
 	if i < 0 {
-		return wantedPackage{}, fmt.Errorf("%s is no file, and %s names no source for %s. Add it: [[sources]] folder = %q, address = \"https://vendor.example/{name}/{version}.zip?key={key}\", key_from = \"env NAME\"", name, site.ConfigName, folder, folder)
+		return wantedPackage{}, fmt.Errorf("there is no file %s, and %s names no source for %s. Add it: [[sources]] folder = %q, address = \"https://vendor.example/{name}/{version}.zip?key={key}\", key_from = \"env NAME\"", name, site.ConfigName, folder, folder)
 	}
 	source := w.Config.Sources[i]
 	key, err := how.key(ctx, source)
@@ -159,7 +163,7 @@ func (to shelving) shelve(ctx context.Context, want wantedPackage) (entries []pa
 			return nil, err
 		}
 	}
-	found, err := packages.Find(ctx, file, scratch, to.readHeader)
+	found, err := packages.Find(ctx, file, cmp.Or(want.file, want.shown), scratch, to.readHeader)
 	if err != nil {
 		return nil, err
 	}
@@ -215,7 +219,7 @@ func (s *session) locate(name string) (string, error) {
 	}
 	entry, pickErr := s.shelf().Pick(name)
 	if errors.Is(pickErr, packages.ErrNotOnShelf) && errors.Is(err, fs.ErrNotExist) {
-		return "", fmt.Errorf("%s is no file, and %w of that name or version (wetland shelf lists what it has)", name, packages.ErrNotOnShelf)
+		return "", fmt.Errorf("there is no file %s, and %w of that name or version (wetland shelf lists what it has)", name, packages.ErrNotOnShelf)
 	}
 	if other, ok := s.shelf().OffSite(entry); pickErr == nil && ok {
 		s.Report.End(noteMark, "package", fmt.Sprintf("%s as its vendor made it; as it was on the site, it is in %s", entry.Title(), other.File))
@@ -233,7 +237,7 @@ func (s *session) readPackage(ctx context.Context, name, choice, scratch string,
 	if err := os.MkdirAll(scratch, 0o700); err != nil {
 		return nil, err
 	}
-	found, err := packages.Find(ctx, file, scratch, s.site.CMS.ReadHeader)
+	found, err := packages.Find(ctx, file, file, scratch, s.site.CMS.ReadHeader)
 	switch {
 	case err != nil && (errors.Is(err, packages.ErrUnreadable) || ctx.Err() != nil):
 		return nil, err
