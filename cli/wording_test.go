@@ -8,6 +8,7 @@ import (
 	"go/token"
 	"os"
 	"path/filepath"
+	"regexp"
 	"slices"
 	"strconv"
 	"strings"
@@ -16,14 +17,22 @@ import (
 
 // saying are the calls whose texts people read when something ends, is refused or is wrong in
 // wetland.toml: by the name of what is called, the section that they belong to.
-var saying = map[string]string{"end": "Endings", "endBack": "Endings", "needsPerson": "Endings", "add": "Refusals and what is found in an examination", "say": "Mistakes in wetland.toml"}
+var saying = map[string]string{"end": endings, "endBack": endings, "needsPerson": endings, "add": refusals, "say": mistakes, "Errorf": failures, "New": failures}
+
+const (
+	endings  = "Endings"
+	endParts = "Parts of endings, and what to do then"
+	refusals = "Refusals and what is found in an examination"
+	mistakes = "Mistakes in wetland.toml"
+	failures = "What cannot be done, and why"
+)
 
 // The texts of all endings, refusals and mistakes in settings stand in one file, to be read from
 // top to bottom as somebody would who has never seen the program. It is made from the code:
 // a text that changes shows here.
 func TestAllThatIsSaid(t *testing.T) {
-	sections := map[string][]string{}
-	for _, folder := range []string{"../core/update", "../core/adopt", "../core/site"} {
+	said := map[string][]string{}
+	for _, folder := range []string{"../core/update", "../core/adopt", "../core/site", "../core/packages"} {
 		files, err := filepath.Glob(filepath.Join(folder, "*.go"))
 		if err != nil {
 			t.Fatal(err)
@@ -36,24 +45,16 @@ func TestAllThatIsSaid(t *testing.T) {
 			if err != nil {
 				t.Fatal(err)
 			}
-			ast.Inspect(file, func(node ast.Node) bool {
-				call, ok := node.(*ast.CallExpr)
-				if !ok {
-					return true
-				}
-				section := saying[nameOfCall(call)]
-				if text := textsIn(call); section != "" && strings.Contains(text, " ") && !slices.Contains(sections[section], text) {
-					sections[section] = append(sections[section], text)
-				}
-				return true
-			})
+			for _, declared := range file.Decls {
+				collectSaid(said, declared)
+			}
 		}
 	}
 	var out bytes.Buffer
-	for _, section := range []string{"Endings", "Refusals and what is found in an examination", "Mistakes in wetland.toml"} {
+	for _, section := range []string{endings, endParts, refusals, mistakes, failures} {
 		fmt.Fprintf(&out, "%s\n%s\n\n", section, strings.Repeat("=", len(section)))
-		slices.Sort(sections[section])
-		for _, text := range sections[section] {
+		slices.Sort(said[section])
+		for _, text := range slices.Compact(said[section]) {
 			fmt.Fprintf(&out, "%s\n", text)
 		}
 		fmt.Fprintln(&out)
@@ -76,6 +77,40 @@ func TestAllThatIsSaid(t *testing.T) {
 	}
 }
 
+// collectSaid adds what a declaration says. In functions that end a run, or put its words
+// together, all texts are such.
+func collectSaid(said map[string][]string, declared ast.Decl) {
+	add := func(section, text string) {
+		if section != "" && strings.Contains(strings.TrimSpace(text), " ") {
+			said[section] = append(said[section], text)
+		}
+	}
+	ends := false
+	ast.Inspect(declared, func(node ast.Node) bool {
+		if call, ok := node.(*ast.CallExpr); ok {
+			section := saying[nameOfCall(call)]
+			add(section, textsIn(call))
+			ends = ends || section == endings
+			return section == "" || section == endings
+		}
+		return true
+	})
+	if function, ok := declared.(*ast.FuncDecl); ok && (ends || wordy.MatchString(function.Name.Name)) {
+		ast.Inspect(function, func(node ast.Node) bool {
+			if call, ok := node.(*ast.CallExpr); ok && saying[nameOfCall(call)] != "" {
+				return false
+			}
+			if literal, ok := node.(*ast.BasicLit); ok {
+				add(endParts, textOf(literal))
+			}
+			return true
+		})
+	}
+}
+
+// wordy are the functions that put together what a run ends with.
+var wordy = regexp.MustCompile(`[wW]ords$|^next|[aA]dvice|Anyway$`)
+
 func nameOfCall(call *ast.CallExpr) string {
 	switch called := call.Fun.(type) {
 	case *ast.Ident:
@@ -91,13 +126,20 @@ func textsIn(call *ast.CallExpr) string {
 	var texts []string
 	for _, argument := range call.Args {
 		ast.Inspect(argument, func(node ast.Node) bool {
-			if literal, ok := node.(*ast.BasicLit); ok && literal.Kind == token.STRING {
-				if text, err := strconv.Unquote(literal.Value); err == nil && strings.TrimSpace(text) != "" {
-					texts = append(texts, strings.ReplaceAll(strings.TrimSpace(text), "\n", " "))
-				}
+			if literal, ok := node.(*ast.BasicLit); ok && textOf(literal) != "" {
+				texts = append(texts, textOf(literal))
 			}
 			return true
 		})
 	}
 	return strings.Join(texts, " | ")
+}
+
+// textOf is a text as it is said, in one line; "" for other literals.
+func textOf(literal *ast.BasicLit) string {
+	text, err := strconv.Unquote(literal.Value)
+	if literal.Kind != token.STRING || err != nil {
+		return ""
+	}
+	return strings.ReplaceAll(strings.TrimSpace(text), "\n", " ")
 }

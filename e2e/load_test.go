@@ -163,7 +163,7 @@ func underLoad(t *testing.T, site *testenv.Site, renamed bool, with remedy) {
 	switch with {
 	case reset:
 		edit(t, filepath.Join(workspace, "wetland.toml"), `cms = "wordpress"`, fmt.Sprintf("cms = \"wordpress\"\nphp_pool = %q", cmp.Or(site.Pool, "by request")))
-		words = append(words, "PHP let go of it")
+		words = append(words, "PHP dropped it")
 	case notice:
 		more = append(more, "--notice")
 	}

@@ -91,7 +91,7 @@ func TestAcceptedFindingsDoNotCount(t *testing.T) {
 	f := adopted(t)
 	update := []string{"update", f.pkg("harbourlight-3.0.0"), "--allow-major"}
 	f.run(t, update...).want(t, 3, "Put back. 10 of 10 pages became doubtful", "wetland accept run-1 --because WHY")
-	f.run(t, "accept", "run-1").want(t, 1, "needs a reason")
+	f.run(t, "accept", "run-1").want(t, 1, "say why it is accepted")
 	f.run(t, "accept", "run-9", "--because", "meant").want(t, 1, "there is no such run")
 	f.run(t, "accept", "run-1", "--check", "robots", "--because", "meant").want(t, 1, "no doubtful finding")
 	f.run(t, "accept", "run-1", "--because", "the new look is meant").want(t, 0, "the header is gone", "Accepted.")

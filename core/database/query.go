@@ -77,7 +77,7 @@ func proveRows(ctx context.Context, db querier, cells cellReader, statement stri
 		return fmt.Errorf("read back what was loaded: %w", err)
 	}
 	if digest.Rows() != table.Rows || digest.String() != table.Digest {
-		return fmt.Errorf("what was loaded (%d rows) is not what was to be (%d rows)", digest.Rows(), table.Rows)
+		return fmt.Errorf("what was loaded (%d rows) differs from the snapshot (%d rows)", digest.Rows(), table.Rows)
 	}
 	return nil
 }

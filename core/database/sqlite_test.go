@@ -110,7 +110,7 @@ func TestLoadedRowsAreProved(t *testing.T) {
 	}
 	_, lite := openSQLiteTest(t, difficultSQLite)
 	before := save(t, lite)
-	if _, err := lite.Apply(t.Context(), Change{Tag: "t", Replace: []Replacement{lose(before, "mixed")}}); err == nil || !strings.Contains(err.Error(), "is not what was to be") {
+	if _, err := lite.Apply(t.Context(), Change{Tag: "t", Replace: []Replacement{lose(before, "mixed")}}); err == nil || !strings.Contains(err.Error(), "differs from the snapshot") {
 		t.Errorf("SQLite: %v", err)
 	}
 	equalNow(t, lite, before)
@@ -120,7 +120,7 @@ func TestLoadedRowsAreProved(t *testing.T) {
 		t.Fatal(err)
 	}
 	before = save(t, db)
-	if _, err := db.Apply(t.Context(), Change{Tag: "t", Replace: []Replacement{lose(before, "posts")}}); err == nil || !strings.Contains(err.Error(), "is not what was to be") {
+	if _, err := db.Apply(t.Context(), Change{Tag: "t", Replace: []Replacement{lose(before, "posts")}}); err == nil || !strings.Contains(err.Error(), "differs from the snapshot") {
 		t.Errorf("a lost row: %v", err)
 	}
 	// A value that the server would cut off in silence.

@@ -102,7 +102,7 @@ func (d Download) fill(ctx context.Context, u *url.URL, out *os.File) error {
 			return failed
 		}
 	}
-	return fmt.Errorf("the line broke %d times: %w", tries, failed)
+	return fmt.Errorf("the connection broke %d times: %w", tries, failed)
 }
 
 // part fetches from where the file ends. again tells that trying again may help.
@@ -179,7 +179,7 @@ func (d Download) check(name string) error {
 		return err
 	}
 	if got := hex.EncodeToString(hasher.Sum(nil)); !strings.EqualFold(got, d.SHA256) {
-		return fmt.Errorf("the checksum of what came is %s, not the given %s: it was changed or damaged on the way. Do not install it", got, d.SHA256)
+		return fmt.Errorf("the checksum of the download is %s, not %s as you gave it: it was changed or damaged on the way. Do not install it", got, d.SHA256)
 	}
 	return nil
 }

@@ -43,7 +43,7 @@ var ErrNothingToAccept = errors.New("no doubtful finding")
 // the comparisons to come. It returns those that were meant.
 func Accept(w *site.Workspace, o AcceptOptions) ([]smoke.Acceptance, error) {
 	if o.Because == "" {
-		return nil, errors.New("an acceptance needs a reason, for those who come later")
+		return nil, errors.New("say why it is accepted (--because WHY), for those who look after the site later")
 	}
 	run, err := LoadRun(w, o.Run)
 	if err != nil {

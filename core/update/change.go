@@ -160,7 +160,7 @@ func (m *motion) stage(ctx context.Context, c *change) error {
 		return err
 	}
 	if differ := files.Exact.Compare(c.newTree, written); len(differ) > 0 {
-		return fmt.Errorf("what was written is not what was to be: %d paths differ, the first is %s (%s)", len(differ), differ[0].Path, differ[0].What)
+		return fmt.Errorf("what was written differs from what should be there: %d paths differ, the first is %s (%s)", len(differ), differ[0].Path, differ[0].What)
 	}
 	return nil
 }

@@ -35,9 +35,9 @@ func droppedWords(err error) (progress.Mark, string, error) {
 	case errors.Is(err, phppool.ErrNothingKept):
 		return noteMark, err.Error(), nil
 	case err != nil:
-		return doubtMark, fmt.Sprintf("%v: it is waited out", err), nil
+		return doubtMark, fmt.Sprintf("%v; waiting until PHP drops it by itself", err), nil
 	}
-	return goodMark, "PHP let go of it", nil
+	return goodMark, "PHP dropped it", nil
 }
 
 // phpEndings are those of files that PHP keeps compiled.

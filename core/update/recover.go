@@ -213,7 +213,7 @@ func recoverRestore(ctx context.Context, w *site.Workspace, o RecoverOptions, ru
 // would have come later is left alone.
 func (s *session) settleUpdate(ctx context.Context, t trace, to string) (*Run, error) {
 	if len(t.begin.Changes) == 0 && t.snapshot != "" {
-		return nil, fmt.Errorf("the journal of %s does not tell what it was for: another version of Wetland wrote it. Settle it with that one, or: wetland restore %s", s.run.Name, t.snapshot)
+		return nil, fmt.Errorf("the journal of %s does not tell what it was for: another version of Wetland wrote it. Run recover with that version, or: wetland restore %s", s.run.Name, t.snapshot)
 	}
 	if to == "old" && len(t.last) > 0 { // it was finished but for the clearing up
 		t.group, t.swapping = t.last, true

@@ -371,7 +371,7 @@ func (r *restoration) reopen(ctx context.Context) error {
 // fail ends a restore that could not be finished.
 func (r *restoration) fail(cause error) (*Run, error) {
 	if r.Abandon.Err() != nil {
-		r.run.Reason = "You stopped it while files and tables were being restored: the site stands in between."
+		r.run.Reason = "You stopped it while files and tables were being restored: it is not wholly restored yet."
 		r.run.Next = []string{"wetland recover    goes on with the restore, and proves it", "wetland restore " + r.before.Name + "    goes back to the state before"}
 		return r.run, errors.Join(ErrAbandoned, r.run.save())
 	}
@@ -578,7 +578,7 @@ func (r *restoration) prove(ctx context.Context) error {
 			return badMark, "", err
 		}
 		if cache := r.site.CMS.Layout().ObjectCache; cache != "" && !r.tables.Empty() {
-			return badMark, "", fmt.Errorf("the tables are back, but %s keeps a copy of the settings outside the database: empty that cache by hand, then run: wetland smoke", cache)
+			return badMark, "", fmt.Errorf("the tables are back, but %s keeps a copy of the settings outside the database: clear that cache by hand, then run: wetland smoke", cache)
 		}
 		return goodMark, fmt.Sprintf("%s equal to %s%s", filesAndTables(count, tables), r.manifest.Name, leftText(r.plan.Newer)), nil
 	})

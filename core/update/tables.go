@@ -187,7 +187,7 @@ func (s *session) putBackTables(ctx context.Context, from *snapshot.Manifest) er
 			return badMark, "", fmt.Errorf("%s still differ from %s after they were put back", noteTables(after.notes), from.Name)
 		}
 		if cache := s.site.CMS.Layout().ObjectCache; cache != "" {
-			return badMark, "", fmt.Errorf("the tables are back, but %s keeps a copy of the settings outside the database: empty that cache by hand, then run: wetland smoke", cache)
+			return badMark, "", fmt.Errorf("the tables are back, but %s keeps a copy of the settings outside the database: clear that cache by hand, then run: wetland smoke", cache)
 		}
 		return goodMark, fmt.Sprintf("%s put back as in %s, proved%s", noteTables(plan.notes), from.Name, leftText(plan.notes)), nil
 	})
