@@ -217,10 +217,13 @@ func TestJSONOfEveryCommand(t *testing.T) {
 	root, packages, care, address := ferrySite(t)
 	pkg := func(name string) string { return filepath.Join(packages, name+".zip") }
 	in := func(args ...string) []string { return append(args, "--workspace", care) }
-	shown := map[string]bool{}
+	shown, table := map[string]bool{}, exitCodeTable(t)
 	want := func(code int, document any, args ...string) {
 		t.Helper()
 		shown[args[0]] = true
+		if !table[args[0]][code] {
+			t.Errorf("docs/exit-codes.md does not know that %s ends with %d", args[0], code)
+		}
 		jsonOf(t, code, document, in(args...)...)
 	}
 	failure := errorDocument{}
@@ -318,5 +321,38 @@ func TestJSONOfEveryCommand(t *testing.T) {
 		if !shown[command.Name()] && !slices.Contains([]string{"demo", "completion", "help"}, command.Name()) {
 			t.Errorf("the JSON of wetland %s is not looked at", command.Name())
 		}
+		if table[command.Name()] == nil && !slices.Contains([]string{"completion", "help"}, command.Name()) {
+			t.Errorf("docs/exit-codes.md has no row for %s", command.Name())
+		}
 	}
+}
+
+// exitCodeTable reads the table of docs/exit-codes.md: for each command the codes with a
+// meaning.
+func exitCodeTable(t *testing.T) map[string]map[int]bool {
+	t.Helper()
+	text, err := os.ReadFile("../docs/exit-codes.md")
+	if err != nil {
+		t.Fatal(err)
+	}
+	table := map[string]map[int]bool{}
+	for line := range strings.Lines(string(text)) {
+		cells := strings.Split(strings.TrimSpace(line), "|")
+		if len(cells) != 9 || !strings.Contains(cells[1], "`") {
+			continue
+		}
+		for i, name := range strings.Split(cells[1], "`") {
+			if i%2 == 0 {
+				continue
+			}
+			command := strings.Fields(name)[0]
+			if table[command] == nil {
+				table[command] = map[int]bool{}
+			}
+			for code, cell := range cells[2:8] {
+				table[command][code] = table[command][code] || strings.TrimSpace(cell) != ""
+			}
+		}
+	}
+	return table
 }
