@@ -3,11 +3,11 @@ package files
 import (
 	"context"
 	"errors"
+	"fmt"
 	"io"
 	"io/fs"
 	"os"
 	"path/filepath"
-	"slices"
 	"strings"
 	"sync"
 	"testing"
@@ -83,10 +83,10 @@ func TestWriteTreeMakesAnEqualTree(t *testing.T) {
 			t.Errorf("%q: the time is %s, want %s", tree[i].Path, now[i].Modified, tree[i].Modified)
 		}
 	}
-	if err := RemoveAll(t.Context(), Local{}, copied); os.Geteuid() == 0 && err != nil {
+	if err := (Local{}).RemoveAll(t.Context(), copied); os.Geteuid() == 0 && err != nil {
 		t.Error(err)
 	}
-	if err := RemoveAll(t.Context(), Local{}, copied); os.Geteuid() == 0 && err != nil {
+	if err := (Local{}).RemoveAll(t.Context(), copied); os.Geteuid() == 0 && err != nil {
 		t.Errorf("removing what is gone: %v", err)
 	}
 }
@@ -127,75 +127,74 @@ func TestTreeLeavesOutAndFollowsNoLinks(t *testing.T) {
 	}
 }
 
-// visited is a place whose folders get a new page whenever something is removed from them.
-type visited struct {
-	Local
-	pages []string
-}
-
-func (v *visited) Remove(name string) error {
-	if strings.HasSuffix(name, ".html") {
-		page := filepath.Join(filepath.Dir(name), "again-"+filepath.Base(name))
-		if err := os.WriteFile(page, []byte("new"), 0o644); err != nil {
-			return err
-		}
-		v.pages = append(v.pages, page)
-	}
-	return v.Local.Remove(name)
-}
-
 func TestClearLeavesWhatIsWrittenMeanwhile(t *testing.T) {
 	dir := filepath.Join(t.TempDir(), "cache")
 	outside := filepath.Join(t.TempDir(), "outside")
 	write(t, filepath.Join(outside, "kept"), "not a cache")
-	for _, name := range []string{"index.html", "pages/a/1.html", "pages/a/2.html", "pages/b/style.css"} {
-		write(t, filepath.Join(dir, name), "old")
+	for n := range 40 {
+		write(t, filepath.Join(dir, "pages", fmt.Sprint(n%4), fmt.Sprintf("old-%d.html", n)), "old")
 	}
 	if err := os.Symlink(outside, filepath.Join(dir, "pages/link")); err != nil {
 		t.Fatal(err)
 	}
-	place := &visited{}
-	gone, err := Clear(t.Context(), place, dir)
-	if err != nil || gone != 4 {
-		t.Fatalf("%d files, %v", gone, err)
-	}
-	var left []string
-	for _, item := range read(t, dir) {
-		if item.Kind != Folder {
-			left = append(left, filepath.Join(dir, item.Path))
+	stop, ended := make(chan struct{}), make(chan struct{})
+	go func() { // visitors, whose pages are cached
+		defer close(ended)
+		for n := 0; ; n++ {
+			select {
+			case <-stop:
+				return
+			default:
+			}
+			folder := filepath.Join(dir, "pages", fmt.Sprint(n%4))
+			_ = os.MkdirAll(folder, 0o755)
+			_ = os.WriteFile(filepath.Join(folder, "new.html"), nil, 0o644)
+		}
+	}()
+	for range 20 {
+		if _, err := Clear(t.Context(), Local{}, dir); err != nil {
+			t.Errorf("what visitors write is in the way: %v", err)
 		}
 	}
-	slices.Sort(place.pages)
-	if !slices.Equal(left, place.pages) || len(left) != 3 {
-		t.Errorf("left: %q, written meanwhile: %q", left, place.pages)
-	}
-	if gone, err := Clear(t.Context(), Local{}, filepath.Join(dir, "nowhere")); gone != 0 || err != nil {
-		t.Errorf("no folder: %d %v", gone, err)
-	}
-	link := filepath.Join(t.TempDir(), "link")
-	if err := os.Symlink(outside, link); err != nil {
-		t.Fatal(err)
-	}
-	if _, err := Clear(t.Context(), Local{}, link); err == nil {
-		t.Error("a link is not told")
+	close(stop)
+	<-ended
+	for _, item := range read(t, dir) {
+		if strings.Contains(item.Path, "old-") || item.Kind == Link {
+			t.Errorf("%s is still there", item.Path)
+		}
 	}
 	if len(read(t, outside)) != 2 {
 		t.Error("a link was followed")
 	}
 }
 
-// Whoever may not write there does not clear it in silence.
-func TestClearTellsWhatStays(t *testing.T) {
+func TestClear(t *testing.T) {
 	dir := filepath.Join(t.TempDir(), "cache")
-	write(t, filepath.Join(dir, "pages/1.html"), "old")
+	for _, name := range []string{"index.html", "pages/a/1.html", "pages/b/style.css"} {
+		write(t, filepath.Join(dir, name), "old")
+	}
+	if gone, err := Clear(t.Context(), Local{}, dir); gone != 3 || err != nil || len(read(t, dir)) != 1 {
+		t.Errorf("%d %v, left: %v", gone, err, read(t, dir))
+	}
+	if gone, err := Clear(t.Context(), Local{}, filepath.Join(dir, "nowhere")); gone != 0 || err != nil {
+		t.Errorf("no folder: %d %v", gone, err)
+	}
+	link := filepath.Join(t.TempDir(), "link")
+	write(t, filepath.Join(dir, "1.html"), "old")
+	if err := os.Symlink(dir, link); err != nil {
+		t.Fatal(err)
+	}
+	if _, err := Clear(t.Context(), Local{}, link); err == nil || len(read(t, dir)) != 2 {
+		t.Errorf("a link: %v", err)
+	}
 	if _, err := Clear(t.Context(), stuck{}, dir); !errors.Is(err, fs.ErrPermission) {
-		t.Errorf("%v", err)
+		t.Errorf("what stays is not told: %v", err)
 	}
 }
 
 type stuck struct{ Local }
 
-func (stuck) Remove(string) error { return fs.ErrPermission }
+func (stuck) RemoveAll(context.Context, string) error { return fs.ErrPermission }
 
 func TestCompareSaysWhatDiffers(t *testing.T) {
 	before := Tree{{Path: ".", Kind: Folder, Mode: 0o755}, {Path: "a", Kind: File, Hash: "1"}, {Path: "b", Kind: File, Hash: "1", Mode: 0o644}, {Path: "c", Kind: Link, Target: "x"}, {Path: "d", Kind: File}, {Path: "e", Kind: File, Owner: 1}, {Path: "f", Kind: File}}

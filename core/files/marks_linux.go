@@ -24,13 +24,13 @@ func carried(name string) bool {
 	return name == accessList || name == defaultList || name == "security.selinux" || name == "security.SMACK64" || strings.HasPrefix(name, "user.")
 }
 
-func readMarks(name string) (map[string][]byte, error) {
+func readMarks(file handle) (map[string][]byte, error) {
 	marks := map[string][]byte{}
 	names := make([]byte, 4<<10)
-	n, err := unix.Llistxattr(name, names)
+	n, err := listMarks(file, names)
 	for errors.Is(err, unix.ERANGE) {
 		names = make([]byte, 4*len(names))
-		n, err = unix.Llistxattr(name, names)
+		n, err = listMarks(file, names)
 	}
 	if errors.Is(err, unix.ENOTSUP) {
 		return marks, nil
@@ -43,7 +43,7 @@ func readMarks(name string) (map[string][]byte, error) {
 			continue
 		}
 		value := make([]byte, 64<<10) // the kernel's own bound
-		size, err := unix.Lgetxattr(name, string(one), value)
+		size, err := readMark(file, string(one), value)
 		if errors.Is(err, unix.ENODATA) {
 			continue
 		}
@@ -55,16 +55,58 @@ func readMarks(name string) (map[string][]byte, error) {
 	return marks, nil
 }
 
-func copyMarks(from, to string) error {
+// Handles of O_PATH are refused by these calls, and take the way by their name in /proc.
+
+func listMarks(file handle, into []byte) (int, error) {
+	n, err := unix.Flistxattr(file.fd(), into)
+	if errors.Is(err, unix.EBADF) {
+		n, err = unix.Listxattr(byProc(file), into)
+	}
+	return n, err
+}
+
+func readMark(file handle, name string, into []byte) (int, error) {
+	n, err := unix.Fgetxattr(file.fd(), name, into)
+	if errors.Is(err, unix.EBADF) {
+		n, err = unix.Getxattr(byProc(file), name, into)
+	}
+	return n, err
+}
+
+func giveMark(file handle, name string, value []byte) error {
+	err := unix.Fsetxattr(file.fd(), name, value, 0)
+	if errors.Is(err, unix.EBADF) {
+		err = unix.Setxattr(byProc(file), name, value, 0)
+	}
+	return err
+}
+
+func takeMark(file handle, name string) error {
+	err := unix.Fremovexattr(file.fd(), name)
+	if errors.Is(err, unix.EBADF) {
+		err = unix.Removexattr(byProc(file), name)
+	}
+	return err
+}
+
+func copyMarks(from, to handle) error {
 	wanted, err := readMarks(from)
 	if err != nil {
-		return fmt.Errorf("read the marks of %s: %w", from, err)
+		return fmt.Errorf("read the marks: %w", err)
 	}
 	present, err := readMarks(to)
 	if err != nil {
-		return fmt.Errorf("read the marks of %s: %w", to, err)
+		return fmt.Errorf("read the marks it has: %w", err)
 	}
-	if isFolder(from) && !isFolder(to) {
+	source, err := from.stat()
+	if err != nil {
+		return err
+	}
+	target, err := to.stat()
+	if err != nil {
+		return err
+	}
+	if source.Mode&unix.S_IFMT == unix.S_IFDIR && target.Mode&unix.S_IFMT != unix.S_IFDIR {
 		wanted = inherited(wanted)
 	}
 	changed := false
@@ -72,8 +114,8 @@ func copyMarks(from, to string) error {
 		if bytes.Equal(present[name], value) {
 			continue
 		}
-		if err := unix.Lsetxattr(to, name, value, 0); err != nil {
-			return fmt.Errorf("give %s the %s of %s: %w", to, markName(name), from, err)
+		if err := giveMark(to, name, value); err != nil {
+			return fmt.Errorf("give it the %s: %w", markName(name), err)
 		}
 		changed = true
 	}
@@ -84,20 +126,18 @@ func copyMarks(from, to string) error {
 		if strings.HasPrefix(name, "security.") {
 			continue // the system gave it, and wants one
 		}
-		if err := unix.Lremovexattr(to, name); err != nil && !errors.Is(err, unix.ENODATA) {
-			return fmt.Errorf("take the %s from %s: %w", markName(name), to, err)
+		if err := takeMark(to, name); err != nil && !errors.Is(err, unix.ENODATA) {
+			return fmt.Errorf("take the %s from it: %w", markName(name), err)
 		}
 		changed = true
 	}
 	if !changed {
 		return nil
 	}
-	return Local{}.SyncFolder(to)
-}
-
-func isFolder(name string) bool {
-	var stat unix.Stat_t
-	return unix.Lstat(name, &stat) == nil && stat.Mode&unix.S_IFMT == unix.S_IFDIR
+	if err := to.Sync(); !errors.Is(err, unix.EBADF) {
+		return err
+	}
+	return nil // not to be read by us: its folder is synced, which is all that can be done
 }
 
 // inherited is what a file gets that is made in a folder: its label, and the default list as
@@ -138,22 +178,24 @@ func markName(name string) string {
 
 // mountedAt asks for the mounts of the name and of the folder around it (statx, Linux 5.8).
 // Where there is no answer, or sandboxes forbid to ask, devices decide.
-func mountedAt(name, above string) (bool, error) {
+func mountedAt(folder handle, name string) (bool, error) {
 	var own, outer unix.Statx_t
 	const ask = unix.STATX_MNT_ID
 	for _, one := range []struct {
-		name string
-		into *unix.Statx_t
-	}{{name, &own}, {above, &outer}} {
-		if err := unix.Statx(unix.AT_FDCWD, one.name, unix.AT_SYMLINK_NOFOLLOW, ask, one.into); err != nil {
-			if errors.Is(err, unix.ENOSYS) || errors.Is(err, unix.EPERM) {
-				return onAnotherDevice(name, above)
-			}
-			return false, fmt.Errorf("ask what is mounted at %s: %w", one.name, err)
+		name  string
+		flags int
+		into  *unix.Statx_t
+	}{{name, unix.AT_SYMLINK_NOFOLLOW, &own}, {"", unix.AT_EMPTY_PATH, &outer}} {
+		err := unix.Statx(folder.fd(), one.name, one.flags, ask, one.into)
+		if errors.Is(err, unix.ENOSYS) || errors.Is(err, unix.EPERM) {
+			return onAnotherDevice(folder, name)
+		}
+		if err != nil {
+			return false, err
 		}
 	}
 	if own.Mask&ask == 0 || outer.Mask&ask == 0 {
-		return onAnotherDevice(name, above)
+		return onAnotherDevice(folder, name)
 	}
 	return own.Mnt_id != outer.Mnt_id, nil
 }

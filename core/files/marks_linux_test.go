@@ -28,7 +28,11 @@ func mark(t *testing.T, name, attribute string, value []byte) {
 
 func marksOf(t *testing.T, name string) map[string][]byte {
 	t.Helper()
-	marks, err := readMarks(name)
+	var marks map[string][]byte
+	err := toChange("read", name, func(file handle) (err error) {
+		marks, err = readMarks(file)
+		return err
+	})
 	if err != nil {
 		t.Fatal(err)
 	}

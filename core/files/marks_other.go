@@ -1,9 +1,9 @@
-//go:build !linux
+//go:build unix && !linux
 
 package files
 
 // copyMarks has nothing to carry over: access lists of other systems are inherited from the
 // folder.
-func copyMarks(string, string) error { return nil }
+func copyMarks(handle, handle) error { return nil }
 
-func mountedAt(name, above string) (bool, error) { return onAnotherDevice(name, above) }
+func mountedAt(folder handle, name string) (bool, error) { return onAnotherDevice(folder, name) }

@@ -7,6 +7,7 @@
 package files
 
 import (
+	"context"
 	"errors"
 	"fmt"
 	"io"
@@ -85,6 +86,11 @@ type Place interface {
 	MountedAt(name string) (bool, error)
 	// Remove takes away a file, a link or an empty folder.
 	Remove(name string) error
+	// RemoveAll takes away name and everything below it, and does not care what stands there
+	// by names: what it empties are the folders that it listed. What is already gone is no
+	// error; what is mounted below is one. A folder into which somebody writes meanwhile
+	// stays: that is an fs.ErrExist, after all else is gone.
+	RemoveAll(ctx context.Context, name string) error
 	// Rename moves a name; an existing file at the new name is replaced.
 	Rename(old, new string) error
 	// Exchange swaps two existing names in one step, or returns ErrUnsupported.

@@ -261,66 +261,36 @@ func union(a, b map[string]Item) map[string]Item {
 	return all
 }
 
-// RemoveAll takes away name and everything below it. What is already gone is no error.
-func RemoveAll(ctx context.Context, place Place, name string) error {
-	var names []string
-	err := Walk(ctx, place, name, nil, func(at string, entry Entry) error {
-		names = append(names, path.Join(name, at))
+// Clear takes away what lies in a folder that others write to, and counts the files that were
+// there. The folder itself stays, and so does what is written there meanwhile, with the
+// folders that hold it. A folder that does not exist is clear; links are never followed, and
+// a folder that is one is an error.
+func Clear(ctx context.Context, place Place, folder string) (count int, err error) {
+	var inside []string
+	err = Walk(ctx, place, folder, nil, func(at string, entry Entry) error {
+		switch {
+		case at == "." && entry.Kind != Folder:
+			return fmt.Errorf("%s is a %s, not a folder", folder, entry.Kind)
+		case at != "." && path.Dir(at) == ".":
+			inside = append(inside, path.Join(folder, at))
+		}
+		if entry.Kind == File {
+			count++
+		}
 		return nil
 	})
 	if errors.Is(err, fs.ErrNotExist) {
-		return nil
+		return 0, nil
 	}
 	if err != nil {
-		return err
-	}
-	for _, name := range slices.Backward(names) {
-		if err := place.Remove(name); err != nil && !errors.Is(err, fs.ErrNotExist) {
-			return err
-		}
-	}
-	return nil
-}
-
-// Clear takes away what lies in a folder that others write to, and counts the files. The
-// folder itself stays, and so does what is written there meanwhile, with the folders that
-// hold it. A folder that does not exist is clear; links are never followed, and a folder
-// that is one is an error.
-func Clear(ctx context.Context, place Place, folder string) (gone int, err error) {
-	type item struct {
-		name string
-		kind Kind
-	}
-	var found []item
-	err = Walk(ctx, place, folder, nil, func(at string, entry Entry) error {
-		switch {
-		case at != ".":
-			found = append(found, item{path.Join(folder, at), entry.Kind})
-		case entry.Kind != Folder:
-			return fmt.Errorf("%s is a %s, not a folder", folder, entry.Kind)
-		}
-		return nil
-	})
-	if err != nil && !errors.Is(err, fs.ErrNotExist) {
 		return 0, err
 	}
-	for _, item := range slices.Backward(found) {
-		err := place.Remove(item.name)
-		written := item.kind == Folder && err != nil && holdsAny(place, item.name)
-		if err != nil && !written && !errors.Is(err, fs.ErrNotExist) {
-			return gone, err
-		}
-		if err == nil && item.kind == File {
-			gone++
+	for _, name := range inside {
+		if err := place.RemoveAll(ctx, name); err != nil && !errors.Is(err, fs.ErrExist) {
+			return 0, err
 		}
 	}
-	return gone, nil
-}
-
-// holdsAny tells whether something lies in a folder.
-func holdsAny(place Place, folder string) bool {
-	entries, err := place.List(folder)
-	return err == nil && len(entries) > 0
+	return count, nil
 }
 
 // MakeAll makes the folder name and those above it that are missing, private to

@@ -27,7 +27,10 @@ type Site struct {
 	Root      string // absolute, slash-separated, symbolic links resolved
 	Address   *url.URL
 	CMS       cms.Site
-	nested    []string // other sites below the root, relative to it
+	// Waiting are the folders in which the trees of the present run wait for their swap,
+	// absolute. They are no part of the site.
+	Waiting []string
+	nested  []string // other sites below the root, relative to it
 }
 
 // Open opens the workspace's site, whose files are at place. It refuses a workspace
@@ -124,21 +127,23 @@ func within(name, folder string) bool {
 }
 
 // Areas returns the parts of the file system that a snapshot holds, with what
-// wetland.toml leaves out. Another Wetland staging folder never counts.
+// wetland.toml leaves out.
 func (s *Site) Areas() []cms.Area {
-	areas := s.CMS.Layout().Areas
-	for i := range areas {
-		areas[i].LeaveOut = slices.Concat(areas[i].LeaveOut, []string{StagingName})
+	areas := slices.Clone(s.CMS.Layout().Areas)
+	for i, area := range areas {
+		leaveOut := slices.Clone(area.LeaveOut)
 		if i == 0 {
-			areas[0].LeaveOut = slices.Concat(areas[0].LeaveOut, s.Workspace.Config.Files.LeaveOut, s.nested)
+			leaveOut = slices.Concat(leaveOut, s.Workspace.Config.Files.LeaveOut, s.nested)
 		}
+		for _, folder := range s.Waiting {
+			if below, inside := strings.CutPrefix(folder, area.Path+"/"); inside {
+				leaveOut = append(leaveOut, below)
+			}
+		}
+		areas[i].LeaveOut = leaveOut
 	}
 	return areas
 }
-
-// StagingName is the folder in which new trees wait for their swap when they
-// cannot wait outside the web root.
-const StagingName = ".wetland-staging"
 
 // LeavesOutBelow tells whether a path below the area is left out, or is in a folder
 // that is.
@@ -157,9 +162,7 @@ func LeavesOut(area cms.Area) func(string) bool {
 	if area.Only != "" {
 		return func(at string) bool { return at != area.Only }
 	}
-	return func(at string) bool {
-		return slices.Contains(area.LeaveOut, at) || path.Base(at) == StagingName
-	}
+	return func(at string) bool { return slices.Contains(area.LeaveOut, at) }
 }
 
 // Login returns how to log in to the site's database. All values that cannot be

@@ -138,7 +138,7 @@ func (m *motion) stage(ctx context.Context, c *change) error {
 	if c.newTree != nil && m.holds(ctx, c.staged, c.newTree) {
 		return nil
 	}
-	if err := files.RemoveAll(ctx, m.site.Place, c.staged); err != nil {
+	if err := m.site.Place.RemoveAll(ctx, c.staged); err != nil {
 		return err
 	}
 	model, err := m.model(c)
@@ -202,7 +202,7 @@ func (m *motion) takeAway(ctx context.Context, c *change) (string, error) {
 		return "", err
 	}
 	away := path.Join(place.folder, m.run.Name+"-"+string(c.target.Kind)+"-"+c.target.Folder)
-	if err := files.RemoveAll(ctx, m.site.Place, away); err != nil {
+	if err := m.site.Place.RemoveAll(ctx, away); err != nil {
 		return "", err
 	}
 	if err := m.site.Place.Rename(c.live, away); err != nil {
@@ -214,7 +214,7 @@ func (m *motion) takeAway(ctx context.Context, c *change) (string, error) {
 // findOld returns where the old tree waits, making it from the snapshot if it is nowhere
 // whole.
 func (m *motion) findOld(ctx context.Context, c *change) (string, error) {
-	for _, folder := range m.stagingFolders() {
+	for _, folder := range m.site.Waiting {
 		entries, err := m.site.Place.List(folder)
 		if err != nil && !errors.Is(err, fs.ErrNotExist) {
 			return "", err
@@ -238,7 +238,7 @@ func (m *motion) stageFromSnapshot(ctx context.Context, c *change) (string, erro
 		return "", err
 	}
 	staged := path.Join(place.folder, m.run.Name+"-old-"+string(c.target.Kind)+"-"+c.target.Folder)
-	if err := files.RemoveAll(ctx, m.site.Place, staged); err != nil {
+	if err := m.site.Place.RemoveAll(ctx, staged); err != nil {
 		return "", err
 	}
 	if err := files.WriteTree(ctx, m.site.Place, staged, c.oldTree, m.store.Source(itemsBelow(area.Items, below)), nil); err != nil {

@@ -731,7 +731,7 @@ func (m *motion) keepGroup(ctx context.Context, judgement *smoke.Judgement) erro
 		m.unrecorded = m.recordPages(ctx)
 	}
 	for _, c := range m.group {
-		if err := files.RemoveAll(ctx, m.site.Place, c.staged); err != nil {
+		if err := m.site.Place.RemoveAll(ctx, c.staged); err != nil {
 			return fmt.Errorf("clear %s: %w", c.staged, err)
 		}
 	}

@@ -59,7 +59,9 @@ func Recover(ctx context.Context, w *site.Workspace, o RecoverOptions) (run *Run
 	if unsettled == nil {
 		return nil, ErrNothingToRecover
 	}
-	s.run = unsettled
+	if err := s.resume(unsettled); err != nil {
+		return nil, err
+	}
 	entries, err := journal.Read(filepath.Join(unsettled.Folder, journalFile))
 	if err != nil && !errors.Is(err, fs.ErrNotExist) {
 		return nil, err
@@ -186,7 +188,10 @@ func recoverRestore(ctx context.Context, w *site.Workspace, o RecoverOptions, ru
 	if r.log, err = openJournal(journalName); err != nil {
 		return nil, err
 	}
-	r.run, run.Snapshot = run, t.snapshot
+	if err := r.resume(run); err != nil {
+		return nil, err
+	}
+	run.Snapshot = t.snapshot
 	if !t.touching {
 		return r.settleUntouched(ctx)
 	}

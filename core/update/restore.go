@@ -151,6 +151,9 @@ func openRestoration(ctx context.Context, w *site.Workspace, o RestoreOptions, w
 	if s.fetcher, err = NewFetcher(s.site); err != nil {
 		return nil, errors.Join(err, s.close())
 	}
+	if s.site.Waiting, err = waitingOf(s.site); err != nil {
+		return nil, errors.Join(err, s.close())
+	}
 	s.pages = Pages(w)
 	if s.rules, err = RulesOf(w); err != nil {
 		return nil, errors.Join(err, s.close())
@@ -343,6 +346,7 @@ func (r *restoration) reopen(ctx context.Context) error {
 	if err != nil {
 		return fmt.Errorf("the files are back, but the site cannot be opened: %w", err)
 	}
+	opened.Waiting = r.site.Waiting
 	r.site, r.remembered = opened, false
 	if r.fetcher, err = NewFetcher(opened); err != nil {
 		return err
@@ -427,7 +431,7 @@ func (r *restoration) putComponent(ctx context.Context, live string) error {
 	if err != nil {
 		return err
 	}
-	if err := files.RemoveAll(ctx, r.site.Place, staged); err != nil {
+	if err := r.site.Place.RemoveAll(ctx, staged); err != nil {
 		return err
 	}
 	if err := files.WriteTree(ctx, r.site.Place, staged, tree, r.store.Source(itemsBelow(area.Items, below)), r.Report.Advance); err != nil {
@@ -453,7 +457,7 @@ func (s *session) putLoose(ctx context.Context, loose []looseChange) error {
 			return err
 		}
 		if change.item == nil || (entry.Kind != change.item.Kind && (entry.Kind == files.Folder || change.item.Kind == files.Folder)) {
-			if err := files.RemoveAll(ctx, s.site.Place, at); err != nil {
+			if err := s.site.Place.RemoveAll(ctx, at); err != nil {
 				return err
 			}
 		}

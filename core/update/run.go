@@ -117,6 +117,9 @@ type Run struct {
 	Reason   string        `json:"reason,omitempty"`     // why it ended so, in a sentence
 	Next     []string      `json:"next,omitempty"`       // what to do, each a sentence or a command
 	Folder   string        `json:"folder"`
+	// Staging is the name of the folders in which the run's new trees wait beside the live
+	// ones: nobody can know it before they are made.
+	Staging string `json:"staging,omitempty"`
 }
 
 // Target is the component that a run replaces.
@@ -344,6 +347,7 @@ func newRun(w *site.Workspace, kind string, facts any) (*Run, *journal.Journal, 
 	if restore, ok := facts.(restoreFacts); ok {
 		run.Wanted, run.Only = restore.Wanted, restore.Only
 	}
+	run.Staging = newStagingName()
 	run.Folder = filepath.Join(w.Runs(), run.Name)
 	if err := os.MkdirAll(run.Folder, 0o700); err != nil {
 		return nil, nil, fmt.Errorf("make the folder of the run: %w", err)

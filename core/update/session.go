@@ -147,6 +147,9 @@ func open(ctx context.Context, w *site.Workspace, guard Guard, why *reasons) (*s
 		why.add(err.Error(), "Fix [reach] in "+site.ConfigName+".")
 		return nil, errors.Join(why.refusal(), s.close())
 	}
+	if opened.Waiting, err = waitingOf(opened); err != nil {
+		return nil, errors.Join(err, s.close())
+	}
 	s.pages = Pages(w)
 	if s.rules, err = RulesOf(w); err != nil {
 		return nil, errors.Join(err, s.close())
@@ -275,7 +278,21 @@ func (s *session) begin(kind string, facts any) error {
 	if s.run, s.log, err = newRun(s.site.Workspace, kind, facts); err != nil {
 		return err
 	}
+	s.site.Waiting = append(s.site.Waiting, s.stagingFolders()...)
 	return s.log.Write(stepBegin, facts)
+}
+
+// resume goes on with a run that was interrupted.
+func (s *session) resume(run *Run) error {
+	s.run = run
+	if run.Staging == "" { // an older version began it
+		run.Staging = newStagingName()
+		if err := run.save(); err != nil {
+			return err
+		}
+	}
+	s.site.Waiting = append(s.site.Waiting, s.stagingFolders()...)
+	return nil
 }
 
 // end records how the run ended.

@@ -6,6 +6,7 @@ import (
 	"errors"
 	"fmt"
 	"io/fs"
+	"os"
 	"path"
 	"strings"
 	"time"
@@ -29,13 +30,31 @@ type staging struct {
 	exchange bool // names can be exchanged with the live ones in one step
 }
 
-// stagingFolders lists where trees may wait: outside the web root if possible,
+// stagingPrefix begins the names of the folders in which trees wait.
+const stagingPrefix = ".wetland-staging-"
+
+func newStagingName() string { return stagingPrefix + strings.ToLower(rand.Text()) }
+
+// stagingFolders lists where the run's trees may wait: outside the web root if possible,
 // for what lies inside can be fetched or run by visitors.
-func (s *session) stagingFolders() []string {
-	layout := s.site.CMS.Layout()
-	top := layout.Areas[0].Path
-	outside := path.Join(path.Dir(top), site.StagingName+"-"+path.Base(top))
-	return []string{outside, path.Join(path.Dir(layout.Themes), site.StagingName)}
+func (s *session) stagingFolders() []string { return foldersOfStaging(s.site, s.run) }
+
+// waitingOf lists the staging folders of runs that did not end as they should: what may wait
+// in them is no part of the site.
+func waitingOf(of *site.Site) ([]string, error) {
+	runs, err := Runs(of.Workspace)
+	var waiting []string
+	for _, run := range runs {
+		if (run.State == UnderWay || run.State == NeedsPerson) && run.Staging != "" {
+			waiting = append(waiting, foldersOfStaging(of, run)...)
+		}
+	}
+	return waiting, err
+}
+
+func foldersOfStaging(of *site.Site, run *Run) []string {
+	layout := of.CMS.Layout()
+	return []string{path.Join(path.Dir(layout.Areas[0].Path), run.Staging), path.Join(path.Dir(layout.Themes), run.Staging)}
 }
 
 // openStaging picks the folder by trying the exchange with the live folder's
@@ -73,12 +92,31 @@ func (s *session) openStaging(live string, allowGap bool) (staging, error) {
 	return fallback, nil
 }
 
+// makeStaging makes a folder that nobody else can look into, or takes the one that this run
+// has made before.
 func (s *session) makeStaging(folder string) (made bool, err error) {
 	err = s.site.Place.Mkdir(folder, files.Attributes{Mode: 0o700, Owner: files.Unowned, Group: files.Unowned})
 	if errors.Is(err, fs.ErrExist) {
-		return false, nil
+		return false, s.provedOurs(folder)
 	}
 	return err == nil, err
+}
+
+// errPlanted says that somebody made a folder of the name that only this run knows.
+var errPlanted = errors.New("somebody else has made it: it is not used, and stays")
+
+// provedOurs tells whether a staging folder is one that this user made, and that nobody else
+// may write to.
+func (s *session) provedOurs(folder string) error {
+	entry, err := s.site.Place.Lstat(folder)
+	if err != nil {
+		return err
+	}
+	mine := entry.Owner == files.Unowned || entry.Owner == os.Geteuid()
+	if entry.Kind != files.Folder || !mine || (entry.Owner != files.Unowned && entry.Mode&0o077 != 0) {
+		return errPlanted
+	}
+	return nil
 }
 
 func (s *session) sameDevice(a, b string) bool {
@@ -87,14 +125,17 @@ func (s *session) sameDevice(a, b string) bool {
 	return err1 == nil && err2 == nil && first.Device == second.Device
 }
 
-// closeStaging removes everything that waits and the folder itself, and what a
+// closeStaging removes everything that waits and the folders themselves, and what a
 // crash may have left of trying an exchange.
 func (s *session) closeStaging(ctx context.Context) error {
 	if err := errors.Join(s.takeDownNotice(), s.removeOneUse()); err != nil {
 		return err
 	}
-	for _, folder := range s.stagingFolders() {
-		if err := files.RemoveAll(ctx, s.site.Place, folder); err != nil {
+	for _, folder := range s.site.Waiting {
+		if err := s.provedOurs(folder); errors.Is(err, fs.ErrNotExist) || errors.Is(err, errPlanted) {
+			continue
+		}
+		if err := s.site.Place.RemoveAll(ctx, folder); err != nil {
 			return fmt.Errorf("clear %s: %w", folder, err)
 		}
 	}

@@ -14,6 +14,7 @@ import (
 	"net/http/httptest"
 	"os"
 	"os/exec"
+	"path"
 	"path/filepath"
 	"slices"
 	"strings"
@@ -515,6 +516,20 @@ func (d dying) Settle(name string, with files.Attributes) error {
 func (d dying) Remove(name string) error {
 	return d.change(func() error { return d.Local.Remove(name) })
 }
+func (d dying) RemoveAll(ctx context.Context, name string) error {
+	var names []string // each of them is a change
+	err := files.Walk(ctx, d, name, nil, func(at string, _ files.Entry) error {
+		names = append(names, path.Join(name, at))
+		return nil
+	})
+	for _, one := range slices.Backward(names) {
+		err = errors.Join(err, d.Remove(one))
+	}
+	if errors.Is(err, fs.ErrNotExist) {
+		return nil
+	}
+	return err
+}
 func (d dying) Rename(old, new string) error {
 	return d.change(func() error { return d.Local.Rename(old, new) })
 }
@@ -701,7 +716,7 @@ func TestChangeLogBetweenVersions(t *testing.T) {
 type full struct{ files.Local }
 
 func (f full) Create(name string, with files.Attributes) (io.WriteCloser, error) {
-	if strings.Contains(name, site.StagingName) {
+	if strings.Contains(name, stagingPrefix) {
 		return nil, &fs.PathError{Op: "open", Path: name, Err: syscall.ENOSPC}
 	}
 	return f.Local.Create(name, with)

@@ -1,0 +1,258 @@
+//go:build unix
+
+package files
+
+import (
+	"errors"
+	"fmt"
+	"io/fs"
+	"os"
+	"path"
+	"strings"
+	"time"
+
+	"golang.org/x/sys/unix"
+)
+
+// handle is an open file or folder. What is done by a handle is done to what was opened,
+// whatever stands at its name by then.
+type handle struct{ *os.File }
+
+func (h handle) fd() int { return int(h.Fd()) }
+
+func (h handle) stat() (unix.Stat_t, error) {
+	var stat unix.Stat_t
+	err := unix.Fstat(h.fd(), &stat)
+	return stat, err
+}
+
+// openAt opens one name in an open folder, without following it.
+func openAt(folder handle, name string, flags int, mode uint32) (handle, error) {
+	var fd int
+	err := again(func() (err error) {
+		fd, err = unix.Openat(folder.fd(), name, flags|unix.O_NOFOLLOW|unix.O_CLOEXEC, mode)
+		return err
+	})
+	if err != nil {
+		return handle{}, err
+	}
+	return handle{os.NewFile(uintptr(fd), name)}, nil
+}
+
+// again repeats a call that a signal interrupted.
+func again(call func() error) error {
+	for {
+		if err := call(); !errors.Is(err, unix.EINTR) {
+			return err
+		}
+	}
+}
+
+// walkTo opens a folder part by part, each from the handle of the one before, so that a link
+// put in the place of any part is met and not followed.
+func walkTo(name string, flags int) (handle, error) {
+	fd, err := unix.Open("/", flags|unix.O_DIRECTORY|unix.O_CLOEXEC, 0)
+	if err != nil {
+		return handle{}, err
+	}
+	at := handle{os.NewFile(uintptr(fd), "/")}
+	for part := range strings.SplitSeq(strings.Trim(name, "/"), "/") {
+		if part == "" {
+			continue
+		}
+		next, err := openAt(at, part, flags|unix.O_DIRECTORY, 0)
+		at.Close()
+		if err != nil {
+			return handle{}, err
+		}
+		at = next
+	}
+	return at, nil
+}
+
+// folderAt opens the folder name.
+func folderAt(name string) (handle, error) {
+	if !path.IsAbs(name) {
+		return handle{}, failed("open", name, errNotAbsolute)
+	}
+	folder, err := openFolder(path.Clean(name))
+	return folder, failed("open", name, err)
+}
+
+var errNotAbsolute = errors.New("it is no whole path")
+
+// entryAt opens the folder that name is in, and returns it with the last part of name.
+func entryAt(name string) (folder handle, base string, err error) {
+	name = path.Clean(name)
+	if name == "/" {
+		folder, err = folderAt(name)
+		return folder, ".", err
+	}
+	folder, err = folderAt(path.Dir(name))
+	return folder, path.Base(name), err
+}
+
+// failed names the call and the file. Links in the way are ErrLink; a link where a folder is
+// wanted says ENOTDIR, and so does a file.
+func failed(op, name string, err error) error {
+	switch {
+	case err == nil:
+		return nil
+	case errors.Is(err, unix.ELOOP):
+		err = ErrLink
+	}
+	var known *fs.PathError
+	if errors.As(err, &known) && known.Path == name {
+		return err
+	}
+	return &fs.PathError{Op: op, Path: name, Err: err}
+}
+
+// in does something with the folder that name is in.
+func in(op, name string, do func(folder handle, base string) error) error {
+	folder, base, err := entryAt(name)
+	if err != nil {
+		return err
+	}
+	defer folder.Close()
+	return failed(op, name, again(func() error { return do(folder, base) }))
+}
+
+func lstatAt(folder handle, name string) (*unix.Stat_t, error) {
+	var stat unix.Stat_t
+	if err := again(func() error { return unix.Fstatat(folder.fd(), name, &stat, unix.AT_SYMLINK_NOFOLLOW) }); err != nil {
+		return nil, err
+	}
+	return &stat, nil
+}
+
+// statAt describes a name in an open folder.
+func statAt(folder handle, name string) (Entry, error) {
+	stat, err := lstatAt(folder, name)
+	if err != nil {
+		return Entry{}, err
+	}
+	entry := entryFrom(name, stat)
+	if entry.Kind == Link {
+		target, err := readLinkAt(folder, name)
+		if err != nil {
+			return entry, err
+		}
+		entry.Target = target
+	}
+	return entry, nil
+}
+
+func entryFrom(name string, stat *unix.Stat_t) Entry {
+	entry := Entry{
+		Name: name, Kind: Other, Mode: uint32(stat.Mode) & 0o7777, Owner: int(stat.Uid), Group: int(stat.Gid),
+		Device: uint64(stat.Dev), Modified: modifiedTime(stat), Changed: changeTime(stat),
+	}
+	switch stat.Mode & unix.S_IFMT {
+	case unix.S_IFREG:
+		entry.Kind, entry.Size = File, stat.Size
+	case unix.S_IFDIR:
+		entry.Kind = Folder
+	case unix.S_IFLNK:
+		entry.Kind = Link
+	}
+	return entry
+}
+
+func readLinkAt(folder handle, name string) (string, error) {
+	for size := 256; ; size *= 4 {
+		buffer := make([]byte, size)
+		n, err := unix.Readlinkat(folder.fd(), name, buffer)
+		if err != nil {
+			return "", err
+		}
+		if n < size {
+			return string(buffer[:n]), nil
+		}
+	}
+}
+
+// openRegular opens a file for reading. Opening does not wait: a pipe without a writer would
+// hold it up for ever. What is no regular file is refused.
+func openRegular(folder handle, name string) (handle, error) {
+	file, err := openAt(folder, name, unix.O_RDONLY|unix.O_NONBLOCK, 0)
+	if err != nil {
+		return handle{}, err
+	}
+	stat, err := file.stat()
+	if err == nil && stat.Mode&unix.S_IFMT != unix.S_IFREG {
+		err = ErrNoFile
+	}
+	if err != nil {
+		file.Close()
+		return handle{}, err
+	}
+	return file, nil
+}
+
+// openToChange opens a file or folder whose owner, mode, times or marks are to be changed.
+func openToChange(folder handle, name string) (handle, error) {
+	file, err := openAt(folder, name, unix.O_RDONLY|unix.O_NONBLOCK, 0)
+	if errors.Is(err, unix.EACCES) { // its owner may change what nobody may read
+		file, err = openUnreadable(folder, name)
+	}
+	if err != nil {
+		return handle{}, err
+	}
+	stat, err := file.stat()
+	if kind := stat.Mode & unix.S_IFMT; err == nil && kind != unix.S_IFREG && kind != unix.S_IFDIR {
+		err = ErrNoFile
+	}
+	if err != nil {
+		file.Close()
+		return handle{}, err
+	}
+	return file, nil
+}
+
+// own gives owner and mode, in this order: a change of owner clears bits. A file with further
+// names that belongs to somebody else keeps both: one of its names may be in a place that
+// is none of ours.
+func (h handle) own(with Attributes) error {
+	stat, err := h.stat()
+	if err != nil {
+		return err
+	}
+	if stat.Mode&unix.S_IFMT == unix.S_IFREG && stat.Nlink > 1 && !ours(&stat, with) {
+		return ErrManyNames
+	}
+	return h.give(&stat, with)
+}
+
+// ours tells whether the file belongs to who it is to belong to, or to this process.
+func ours(stat *unix.Stat_t, with Attributes) bool {
+	return int(stat.Uid) == with.Owner || int(stat.Uid) == os.Geteuid()
+}
+
+func (h handle) give(stat *unix.Stat_t, with Attributes) error {
+	// Nothing to change is no error: an ordinary user may keep what it has.
+	sameOwner := with.Owner == Unowned || int(stat.Uid) == with.Owner
+	sameGroup := with.Group == Unowned || int(stat.Gid) == with.Group
+	if !sameOwner || !sameGroup {
+		if err := changeOwner(h, with.Owner, with.Group); err != nil {
+			return fmt.Errorf("give it its owner: %w", err)
+		}
+	}
+	return changeMode(h, with.Mode)
+}
+
+func (h handle) setTime(modified time.Time) error {
+	if modified.IsZero() {
+		return nil
+	}
+	return changeTimes(h, modified)
+}
+
+func onAnotherDevice(folder handle, name string) (bool, error) {
+	own, err := statAt(folder, name)
+	if err != nil {
+		return false, err
+	}
+	outer, err := folder.stat()
+	return own.Device != uint64(outer.Dev), err
+}
