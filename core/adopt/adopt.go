@@ -17,8 +17,8 @@ import (
 	"strings"
 
 	"wetland/core/database"
+	"wetland/core/durable"
 	"wetland/core/files"
-	"wetland/core/journal"
 	"wetland/core/progress"
 	"wetland/core/site"
 	"wetland/core/site/cms"
@@ -424,7 +424,7 @@ func (a *adoption) writeWorkspace(ctx context.Context, db database.Database) err
 	if err := a.checkConfig(text); err != nil {
 		return err
 	}
-	if err := journal.WriteFile(filepath.Join(a.o.Workspace, site.ConfigName), []byte(text)); err != nil {
+	if err := durable.WriteFile(filepath.Join(a.o.Workspace, site.ConfigName), []byte(text)); err != nil {
 		return fmt.Errorf("write %s: %w", site.ConfigName, err)
 	}
 	w, err := site.LoadWorkspace(a.o.Workspace)

@@ -8,6 +8,8 @@ import (
 	"os"
 	"path/filepath"
 	"time"
+
+	"wetland/core/durable"
 )
 
 // Local is the disk of this machine. On Unix it works by handles: every part of a path is
@@ -107,5 +109,5 @@ func (f *newFile) finish() error {
 	if err := f.setTime(); err != nil {
 		return err
 	}
-	return f.Sync()
+	return durable.Sync(f.File)
 }

@@ -12,6 +12,8 @@ import (
 	"path"
 	"slices"
 
+	"wetland/core/durable"
+
 	"golang.org/x/sys/unix"
 )
 
@@ -300,7 +302,7 @@ func twoNames(op, a, b string, do func(folderA handle, a string, folderB handle,
 
 // SyncFolder makes the folder's names safe.
 func (Local) SyncFolder(name string) error {
-	return inFolder("sync", name, func(folder handle) error { return folder.Sync() })
+	return inFolder("sync", name, func(folder handle) error { return durable.SyncNames(folder.File) })
 }
 
 // FreeSpace returns the bytes an ordinary user may still write below name.

@@ -8,6 +8,8 @@ import (
 	"slices"
 	"strings"
 
+	"wetland/core/durable"
+
 	"golang.org/x/sys/unix"
 )
 
@@ -134,7 +136,7 @@ func copyMarks(from, to handle) error {
 	if !changed {
 		return nil
 	}
-	if err := to.Sync(); !errors.Is(err, unix.EBADF) {
+	if err := durable.SyncNames(to.File); !errors.Is(err, unix.EBADF) {
 		return err
 	}
 	return nil // not to be read by us: its folder is synced, which is all that can be done

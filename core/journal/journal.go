@@ -5,12 +5,12 @@ package journal
 import (
 	"bytes"
 	"encoding/json"
-	"errors"
 	"fmt"
-	"io/fs"
 	"os"
 	"path/filepath"
 	"time"
+
+	"wetland/core/durable"
 )
 
 // Entry is one line of a journal.
@@ -31,7 +31,7 @@ func Create(name string) (*Journal, error) {
 	if err != nil {
 		return nil, fmt.Errorf("begin the journal: %w", err)
 	}
-	return &Journal{file: file}, SyncFolder(filepath.Dir(name))
+	return &Journal{file: file}, durable.SyncFolder(filepath.Dir(name))
 }
 
 // Append opens an existing journal to go on with it. A last line that a crash cut
@@ -69,7 +69,7 @@ func (j *Journal) Write(step string, facts any) error {
 	if _, err := j.file.Write(append(line, '\n')); err != nil {
 		return fmt.Errorf("write the journal: %w", err)
 	}
-	if err := j.file.Sync(); err != nil {
+	if err := durable.Sync(j.file); err != nil {
 		return fmt.Errorf("write the journal: %w", err)
 	}
 	return nil
@@ -99,37 +99,4 @@ func Read(name string) ([]Entry, error) {
 		text = rest
 	}
 	return entries, nil
-}
-
-// WriteFile replaces a file as a whole: after a crash it has the old content or
-// the new.
-func WriteFile(name string, content []byte) error {
-	part := name + ".part"
-	file, err := os.OpenFile(part, os.O_WRONLY|os.O_CREATE|os.O_TRUNC, 0o600)
-	if err != nil {
-		return err
-	}
-	_, err = file.Write(content)
-	if err := errors.Join(err, file.Sync(), file.Close()); err != nil {
-		return errors.Join(err, os.Remove(part))
-	}
-	if err := os.Rename(part, name); err != nil {
-		return err
-	}
-	return SyncFolder(filepath.Dir(name))
-}
-
-// SyncFolder makes the names in a folder safe against loss of power. Systems on
-// which a folder cannot be synced refuse it and need it not.
-func SyncFolder(dir string) error {
-	folder, err := os.Open(dir)
-	if err != nil {
-		return err
-	}
-	err = folder.Sync()
-	var refused *fs.PathError
-	if errors.As(err, &refused) {
-		err = nil
-	}
-	return errors.Join(err, folder.Close())
 }

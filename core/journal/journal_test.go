@@ -73,23 +73,3 @@ func TestJournalSurvivesACutOffLine(t *testing.T) {
 		t.Errorf("a damaged line: %v", err)
 	}
 }
-
-func TestWriteFileReplacesAsAWhole(t *testing.T) {
-	name := filepath.Join(t.TempDir(), "file")
-	for _, text := range []string{"one", "two", ""} {
-		if err := WriteFile(name, []byte(text)); err != nil {
-			t.Fatal(err)
-		}
-		got, err := os.ReadFile(name)
-		if err != nil || string(got) != text {
-			t.Errorf("%q %v", got, err)
-		}
-	}
-	info, err := os.Stat(name)
-	if err != nil || info.Mode().Perm() != 0o600 {
-		t.Errorf("%v %v", info.Mode(), err)
-	}
-	if left, _ := filepath.Glob(name + ".*"); len(left) > 0 {
-		t.Errorf("left: %v", left)
-	}
-}

@@ -19,8 +19,8 @@ import (
 
 	"github.com/zeebo/blake3"
 
+	"wetland/core/durable"
 	"wetland/core/files"
-	"wetland/core/journal"
 	"wetland/core/site/cms"
 	"wetland/core/version"
 )
@@ -125,7 +125,7 @@ func (s Shelf) write(entry Entry, write func(*os.File) error, prove func(name st
 		return entry, err
 	}
 	defer os.Remove(part.Name()) // gone already once it was renamed
-	if err := errors.Join(write(part), part.Sync(), part.Close()); err != nil {
+	if err := errors.Join(write(part), durable.Sync(part), part.Close()); err != nil {
 		return entry, fmt.Errorf("write %s to the shelf: %w", entry.Folder, err)
 	}
 	if err := prove(part.Name()); err != nil {
@@ -146,7 +146,7 @@ func (e Entry) save() error {
 	if err != nil {
 		return err
 	}
-	return journal.WriteFile(labelOf(e.File), append(label, '\n'))
+	return durable.WriteFile(labelOf(e.File), append(label, '\n'))
 }
 
 func labelOf(archive string) string { return strings.TrimSuffix(archive, ".zip") + ".json" }

@@ -15,7 +15,7 @@ import (
 	"strings"
 	"time"
 
-	"wetland/core/journal"
+	"wetland/core/durable"
 	"wetland/core/smoke"
 	"wetland/core/update"
 )
@@ -110,7 +110,7 @@ func (r *Report) Write() (string, error) {
 		return "", err
 	}
 	file := filepath.Join(r.Run.Folder, "report.html")
-	return file, journal.WriteFile(file, text)
+	return file, durable.WriteFile(file, text)
 }
 
 // Title says in a few words what the run was for.

@@ -6,7 +6,7 @@ import (
 	"os"
 	"slices"
 
-	"wetland/core/journal"
+	"wetland/core/durable"
 )
 
 // Merge makes one baseline of several takes: what stood still from one to the
@@ -90,7 +90,7 @@ func (t *Take) Save(file string) error {
 	if err != nil {
 		return err
 	}
-	return journal.WriteFile(file, append(text, '\n'))
+	return durable.WriteFile(file, append(text, '\n'))
 }
 
 // LoadTake reads what Save wrote.

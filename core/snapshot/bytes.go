@@ -11,7 +11,7 @@ import (
 	"slices"
 	"strings"
 
-	"wetland/core/journal"
+	"wetland/core/durable"
 )
 
 // Bytes is where a store keeps its data: a folder now, object storage later. What
@@ -54,7 +54,7 @@ func (d diskBytes) Put(name string) (Writer, error) {
 	if _, err := os.Lstat(final); err == nil {
 		return nil, fmt.Errorf("%s is in the store already: %w", name, fs.ErrExist)
 	}
-	if err := os.MkdirAll(filepath.Dir(final), 0o700); err != nil {
+	if err := durable.MkdirAll(filepath.Dir(final)); err != nil {
 		return nil, err
 	}
 	file, err := os.CreateTemp(filepath.Dir(final), "*"+partSuffix) // 0600
@@ -66,13 +66,13 @@ func (d diskBytes) Put(name string) (Writer, error) {
 
 func (w *diskWriter) Commit() error {
 	w.done = true
-	if err := errors.Join(w.Sync(), w.Close()); err != nil {
+	if err := errors.Join(durable.Sync(w.File), w.Close()); err != nil {
 		return errors.Join(err, os.Remove(w.Name()))
 	}
 	if err := renameNew(w.Name(), w.final); err != nil {
 		return errors.Join(err, os.Remove(w.Name()))
 	}
-	return journal.SyncFolder(filepath.Dir(w.final))
+	return durable.SyncFolder(filepath.Dir(w.final))
 }
 
 func (w *diskWriter) Abort() error {

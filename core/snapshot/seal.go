@@ -12,11 +12,11 @@ import (
 	"path/filepath"
 	"strings"
 
+	"wetland/core/durable"
+
 	"filippo.io/age"
 	"github.com/zeebo/blake3"
 	"golang.org/x/crypto/chacha20poly1305"
-
-	"wetland/core/journal"
 )
 
 // seal keeps what a store holds from others' eyes; nil: the store is not sealed. All
@@ -195,7 +195,7 @@ func writeKey(dir string, key []byte, secret Secret) error {
 	if err := w.Close(); err != nil {
 		return err
 	}
-	return journal.WriteFile(filepath.Join(dir, sealKeyName), out.Bytes())
+	return durable.WriteFile(filepath.Join(dir, sealKeyName), out.Bytes())
 }
 
 // ErrNotEmpty says that a store holds snapshots that are not sealed.
@@ -238,5 +238,5 @@ func Seal(dir string, old Unlock, secret Secret) error {
 	if err := writeKey(dir, key, secret); err != nil {
 		return err
 	}
-	return journal.WriteFile(marker, []byte(sealedText+s.proof+"\n"))
+	return durable.WriteFile(marker, []byte(sealedText+s.proof+"\n"))
 }

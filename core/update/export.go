@@ -11,6 +11,7 @@ import (
 	"path/filepath"
 
 	"wetland/core/database"
+	"wetland/core/durable"
 	"wetland/core/files"
 	"wetland/core/progress"
 	"wetland/core/site"
@@ -53,7 +54,7 @@ func Export(ctx context.Context, w *site.Workspace, name, dir string, guard Guar
 		if err != nil {
 			return err
 		}
-		if err := errors.Join(fill(out), out.Sync(), out.Close()); err != nil {
+		if err := errors.Join(fill(out), durable.Sync(out), out.Close()); err != nil {
 			return errors.Join(fmt.Errorf("write %s: %w", at, err), os.Remove(at))
 		}
 		e.Files = append(e.Files, at)

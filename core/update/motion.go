@@ -11,8 +11,8 @@ import (
 	"strings"
 	"time"
 
+	"wetland/core/durable"
 	"wetland/core/files"
-	"wetland/core/journal"
 	"wetland/core/progress"
 	"wetland/core/site"
 	"wetland/core/site/cms"
@@ -534,7 +534,7 @@ func (m *motion) savePatch(ctx context.Context, c *change) error {
 	if err != nil {
 		return fmt.Errorf("save what was edited by hand: %w", err)
 	}
-	return journal.WriteFile(filepath.Join(m.run.Folder, patchFile(c.target)), []byte(patch))
+	return durable.WriteFile(filepath.Join(m.run.Folder, patchFile(c.target)), []byte(patch))
 }
 
 // readOldTrees takes the trees that are to be replaced from the snapshot. Of a new

@@ -12,8 +12,8 @@ import (
 	"strings"
 	"time"
 
+	"wetland/core/durable"
 	"wetland/core/files"
-	"wetland/core/journal"
 	"wetland/core/site"
 	"wetland/core/snapshot"
 )
@@ -280,7 +280,7 @@ func (moved *Moved) write(w *site.Workspace) error {
 			return err
 		}
 	}
-	if err := journal.WriteFile(file, text); err != nil {
+	if err := durable.WriteFile(file, text); err != nil {
 		return fmt.Errorf("write %s: %w", file, err)
 	}
 	return nil

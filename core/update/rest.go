@@ -13,6 +13,7 @@ import (
 	"strings"
 
 	"wetland/core/database"
+	"wetland/core/durable"
 	"wetland/core/files"
 	"wetland/core/progress"
 	"wetland/core/site/cms"
@@ -209,7 +210,7 @@ func (m *motion) saveFile(at, to string) error {
 		return err
 	}
 	_, err = io.Copy(file, from)
-	return errors.Join(err, file.Sync(), file.Close())
+	return errors.Join(err, durable.Sync(file), file.Close())
 }
 
 // putBackDesign puts back rows that hold how the site looks, in tables whose other rows are

@@ -115,14 +115,19 @@ func Restore(ctx context.Context, w *site.Workspace, o RestoreOptions) (run *Run
 
 // openRestoration opens a site in whatever state it is: where its files cannot tell
 // what it is, by what the snapshot noted; where its database is gone, with a new one.
-func openRestoration(ctx context.Context, w *site.Workspace, o RestoreOptions, why *reasons) (*restoration, error) {
+func openRestoration(ctx context.Context, w *site.Workspace, o RestoreOptions, why *reasons) (_ *restoration, err error) {
 	o.Guard.fill()
-	store, err := openStore(w, o.Guard)
-	if err != nil {
+	s := &session{Guard: o.Guard}
+	defer func() {
+		if err != nil {
+			err = errors.Join(err, s.close())
+		}
+	}()
+	if s.store, err = openStore(w, o.Guard); err != nil {
 		return nil, err
 	}
-	r := &restoration{options: o}
-	r.manifest, err = store.Load(o.Snapshot)
+	r := &restoration{session: s, options: o}
+	r.manifest, err = s.store.Load(o.Snapshot)
 	if errors.Is(err, snapshot.ErrNoSnapshot) {
 		return nil, err
 	}
@@ -130,37 +135,11 @@ func openRestoration(ctx context.Context, w *site.Workspace, o RestoreOptions, w
 		why.add(fmt.Sprintf("%s is damaged: %v", o.Snapshot, err), chooseAnother)
 		return nil, why.refusal()
 	}
-	s := &session{Guard: o.Guard, store: store}
-	s.site, err = site.Open(ctx, s.Place, w)
-	if errors.Is(err, site.ErrInsideWebRoot) {
-		why.add(err.Error(), "Move the workspace, then try again.")
-		return nil, why.refusal()
-	}
-	if err != nil {
-		if s.site, err = r.remember(ctx, s.Place, w, err); err != nil {
-			return nil, err
-		}
-		r.remembered = true
-	}
-	if err := s.lock(); errors.Is(err, ErrBusy) {
-		why.add(err.Error(), "")
-		return nil, why.refusal()
-	} else if err != nil {
+	if err := r.openSite(ctx, w, why); err != nil {
 		return nil, err
 	}
-	if s.fetcher, err = NewFetcher(s.site); err != nil {
-		return nil, errors.Join(err, s.close())
-	}
-	if s.site.Waiting, err = waitingOf(s.site); err != nil {
-		return nil, errors.Join(err, s.close())
-	}
-	s.pages = Pages(w)
-	if s.rules, err = RulesOf(w); err != nil {
-		return nil, errors.Join(err, s.close())
-	}
-	r.session = s
 	if err := r.acceptRoot(ctx, why); err != nil {
-		return nil, errors.Join(err, s.close())
+		return nil, err
 	}
 	if r.scope, err = r.readScope(o.Only); err != nil {
 		why.add(err.Error(), "")
@@ -180,6 +159,22 @@ func openRestoration(ctx context.Context, w *site.Workspace, o RestoreOptions, w
 		s.components = r.manifest.Components
 	}
 	return r, nil
+}
+
+// openSite opens and locks the site, if need be by what the snapshot noted of it.
+func (r *restoration) openSite(ctx context.Context, w *site.Workspace, why *reasons) (err error) {
+	r.site, err = site.Open(ctx, r.Place, w)
+	if errors.Is(err, site.ErrInsideWebRoot) {
+		why.add(err.Error(), "Move the workspace, then try again.")
+		return why.refusal()
+	}
+	if err != nil {
+		if r.site, err = r.remember(ctx, r.Place, w, err); err != nil {
+			return err
+		}
+		r.remembered = true
+	}
+	return r.prepare(why)
 }
 
 // leaveUnread keeps a snapshot that could not read the database from being taken for one

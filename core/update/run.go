@@ -13,6 +13,7 @@ import (
 	"strings"
 	"time"
 
+	"wetland/core/durable"
 	"wetland/core/files"
 	"wetland/core/journal"
 	"wetland/core/progress"
@@ -349,7 +350,7 @@ func newRun(w *site.Workspace, kind string, facts any) (*Run, *journal.Journal, 
 	}
 	run.Staging = newStagingName()
 	run.Folder = filepath.Join(w.Runs(), run.Name)
-	if err := os.MkdirAll(run.Folder, 0o700); err != nil {
+	if err := durable.MkdirAll(run.Folder); err != nil {
 		return nil, nil, fmt.Errorf("make the folder of the run: %w", err)
 	}
 	if err := run.save(); err != nil {
@@ -366,7 +367,7 @@ func saveJSON(file string, v any) error {
 	if err != nil {
 		return err
 	}
-	if err := journal.WriteFile(file, append(text, '\n')); err != nil {
+	if err := durable.WriteFile(file, append(text, '\n')); err != nil {
 		return fmt.Errorf("write the record of the run: %w", err)
 	}
 	return nil

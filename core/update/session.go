@@ -126,9 +126,15 @@ func (s *session) lock() error {
 
 // open opens and locks the site of the workspace. What only concerns the database
 // goes to the reasons, so that it is told together with the rest.
-func open(ctx context.Context, w *site.Workspace, guard Guard, why *reasons) (*session, error) {
+func open(ctx context.Context, w *site.Workspace, guard Guard, why *reasons) (_ *session, err error) {
 	guard.fill()
-	opened, err := site.Open(ctx, guard.Place, w)
+	s := &session{Guard: guard}
+	defer func() {
+		if err != nil {
+			err = errors.Join(err, s.close())
+		}
+	}()
+	s.site, err = site.Open(ctx, guard.Place, w)
 	if errors.Is(err, site.ErrInsideWebRoot) {
 		why.add(err.Error(), "Move the workspace, then try again.")
 		return nil, why.refusal()
@@ -136,34 +142,41 @@ func open(ctx context.Context, w *site.Workspace, guard Guard, why *reasons) (*s
 	if err != nil {
 		return nil, err
 	}
-	s := &session{Guard: guard, site: opened}
-	if err := s.lock(); errors.Is(err, ErrBusy) {
-		why.add(err.Error(), "")
-		return nil, why.refusal()
-	} else if err != nil {
+	if err := s.prepare(why); err != nil {
 		return nil, err
 	}
-	if s.fetcher, err = NewFetcher(opened); err != nil {
-		why.add(err.Error(), "Fix [reach] in "+site.ConfigName+".")
-		return nil, errors.Join(why.refusal(), s.close())
-	}
-	if opened.Waiting, err = waitingOf(opened); err != nil {
-		return nil, errors.Join(err, s.close())
-	}
-	s.pages = Pages(w)
-	if s.rules, err = RulesOf(w); err != nil {
-		return nil, errors.Join(err, s.close())
-	}
-	if s.db, err = opened.OpenDatabase(ctx); err != nil {
+	if s.db, err = s.site.OpenDatabase(ctx); err != nil {
 		why.add(err.Error(), DatabaseAdvice(err))
 	}
-	if s.components, err = opened.CMS.Components(ctx, s.db); err != nil {
-		return nil, errors.Join(err, s.close())
+	if s.components, err = s.site.CMS.Components(ctx, s.db); err != nil {
+		return nil, err
 	}
 	if s.store, err = openStore(w, guard); err != nil {
 		why.add(err.Error(), "")
 	}
 	return s, nil
+}
+
+// prepare locks the opened site and makes ready what looks at its pages.
+func (s *session) prepare(why *reasons) error {
+	err := s.lock()
+	if errors.Is(err, ErrBusy) {
+		why.add(err.Error(), "")
+		return why.refusal()
+	}
+	if err != nil {
+		return err
+	}
+	if s.fetcher, err = NewFetcher(s.site); err != nil {
+		why.add(err.Error(), "Fix [reach] in "+site.ConfigName+".")
+		return why.refusal()
+	}
+	if s.site.Waiting, err = waitingOf(s.site); err != nil {
+		return err
+	}
+	s.pages = Pages(s.site.Workspace)
+	s.rules, err = RulesOf(s.site.Workspace)
+	return err
 }
 
 // NewFetcher returns the fetcher for a site's pages, as its wetland.toml wants it. Its

@@ -13,6 +13,7 @@ import (
 	"unicode/utf8"
 
 	"wetland/core/database"
+	"wetland/core/durable"
 	"wetland/core/progress"
 	"wetland/core/site/cms"
 	"wetland/core/snapshot"
@@ -322,7 +323,7 @@ func writeRowsOf(table database.Table, name string, rows func(each func(database
 		}
 		return encoder.Encode(cells)
 	})
-	return errors.Join(err, out.Flush(), file.Sync(), file.Close())
+	return errors.Join(err, out.Flush(), durable.Sync(file), file.Close())
 }
 
 func readableCell(cell database.Value) any {

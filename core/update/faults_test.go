@@ -1,0 +1,99 @@
+package update
+
+import (
+	"context"
+	"errors"
+	"os"
+	"sync/atomic"
+	"syscall"
+	"testing"
+	"time"
+
+	"wetland/core/durable"
+	"wetland/core/snapshot"
+)
+
+// A disk that cannot make safe what was written, at each place where a run asks for it: the
+// run ends with an error or says what is missing, the theme is wholly old or wholly new, and
+// recover settles it once the disk is well again.
+func TestDiskThatFailsToSync(t *testing.T) {
+	asked := syncsOf(t, 0)
+	if asked < 20 {
+		t.Fatalf("an update asks only %d times", asked)
+	}
+	step := 5 // a sample; all of them in the long run
+	if os.Getenv("WETLAND_TORTURE") != "" {
+		step = 1
+	}
+	for n := int32(1); n <= asked; n += int32(step) {
+		syncsOf(t, n)
+	}
+}
+
+// syncsOf runs an update on a disk whose n-th sync fails, and all after it until the run has
+// ended; 0 is none. It returns how many there were.
+func syncsOf(t *testing.T, n int32) int32 {
+	t.Helper()
+	j := newJetty(t)
+	pkg := j.themePackage(t, "1.1", "good")
+	var asked atomic.Int32
+	fsync := durable.Fsync
+	durable.Fsync = func(file *os.File) error {
+		if at := asked.Add(1); n > 0 && at >= n {
+			return &os.PathError{Op: "sync", Path: file.Name(), Err: syscall.EIO}
+		}
+		return fsync(file)
+	}
+	run, err := j.update(t, Options{Packages: []string{pkg}})
+	durable.Fsync = fsync
+	if n == 0 {
+		if err != nil || run.State != Kept {
+			t.Fatalf("%+v %v", run, err)
+		}
+		return asked.Load()
+	}
+	if err == nil && run.State == Kept && len(run.Next) == 0 {
+		t.Errorf("sync %d failed, and nothing was said: %+v", n, run)
+	}
+	if err != nil && !errors.Is(err, syscall.EIO) {
+		t.Errorf("sync %d: %v", n, err)
+	}
+	if state := j.wholly(t); state != "old" && state != "good" {
+		t.Errorf("sync %d: the theme is %s", n, state)
+	}
+	if _, err := Recover(t.Context(), j.workspace, RecoverOptions{Guard: Guard{Clock: still{}}}); err != nil && !errors.Is(err, ErrNothingToRecover) {
+		t.Errorf("sync %d, recover: %v", n, err)
+	}
+	if state := j.wholly(t); state != "old" && state != "good" {
+		t.Errorf("sync %d, recovered: the theme is %s", n, state)
+	}
+	if open, err := Unsettled(j.workspace); err != nil || open != nil {
+		t.Errorf("sync %d, unsettled: %+v %v", n, open, err)
+	}
+	return asked.Load()
+}
+
+// What fails leaves nothing open: the next call in the same process goes on.
+func TestFailingRestoreLeavesNothingOpen(t *testing.T) {
+	j := newJetty(t)
+	if run, err := j.update(t, Options{Packages: []string{j.themePackage(t, "1.1", "good")}}); err != nil || run.State != Kept {
+		t.Fatalf("%+v %v", run, err)
+	}
+	guard := Guard{Clock: still{}}
+	for range 2 {
+		if _, err := Restore(t.Context(), j.workspace, RestoreOptions{Snapshot: "snap-99", Guard: guard}); !errors.Is(err, snapshot.ErrNoSnapshot) {
+			t.Fatalf("%v", err)
+		}
+		if _, err := Restore(t.Context(), j.workspace, RestoreOptions{Snapshot: "snap-1", Only: "nothing", Guard: guard}); err == nil {
+			t.Fatal("restored nothing")
+		}
+	}
+	ctx, cancel := context.WithTimeout(t.Context(), time.Minute) // it waited for ever
+	defer cancel()
+	if _, err := Tidy(ctx, j.workspace, time.Now(), func(*TidyPlan) bool { return true }, guard); err != nil {
+		t.Fatal(err)
+	}
+	if run, err := Restore(ctx, j.workspace, RestoreOptions{Snapshot: "snap-1", Guard: guard}); err != nil || run.State != Restored {
+		t.Fatalf("%+v %v", run, err)
+	}
+}
