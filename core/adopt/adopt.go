@@ -129,7 +129,7 @@ func (a *adoption) findSite(ctx context.Context) error {
 	if a.system, a.result.Because, err = cms.Detect(a.place, root); err != nil {
 		return fmt.Errorf("%w. ROOT is the folder that the web server hands out: the one with the CMS's own files in it", err)
 	}
-	opened, err := a.system.Open(ctx, a.place, root)
+	opened, err := a.system.Open(ctx, a.place, root, "")
 	if err != nil {
 		return err
 	}

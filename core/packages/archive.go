@@ -17,6 +17,8 @@ import (
 	"strings"
 	"unicode/utf8"
 
+	"golang.org/x/text/unicode/norm"
+
 	"wetland/core/files"
 	"wetland/core/site/cms"
 )
@@ -188,26 +190,26 @@ func (p *Package) checkNames() ([]*zip.File, error) {
 			p.Junk = append(p.Junk, entry.Name)
 			continue
 		}
-		folded := strings.ToLower(name)
+		folded := foldedName(name)
 		if before, twice := seen[folded]; twice {
 			if before == name {
 				wrong = append(wrong, fmt.Errorf("%q is in it twice", name))
 			} else {
-				wrong = append(wrong, fmt.Errorf("%q and %q are one file where case does not count", before, name))
+				wrong = append(wrong, fmt.Errorf("%q and %q are one file where case does not count, or the form of a letter", before, name))
 			}
 			continue
 		}
 		seen[folded] = name
 		kept = append(kept, entry)
 		for above := path.Dir(name); above != "."; above = path.Dir(above) {
-			other, known := folders[strings.ToLower(above)]
+			other, known := folders[foldedName(above)]
 			if known && other != above {
-				wrong = append(wrong, fmt.Errorf("%q and %q are one folder where case does not count", other, above))
+				wrong = append(wrong, fmt.Errorf("%q and %q are one folder where case does not count, or the form of a letter", other, above))
 			}
 			if known {
 				break
 			}
-			folders[strings.ToLower(above)] = above
+			folders[foldedName(above)] = above
 		}
 	}
 	if err := checkSizes(kept); err != nil {
@@ -215,6 +217,9 @@ func (p *Package) checkNames() ([]*zip.File, error) {
 	}
 	return kept, few(wrong)
 }
+
+// foldedName is equal for names that are one on some disks.
+func foldedName(name string) string { return strings.ToLower(norm.NFC.String(name)) }
 
 // few joins the first reasons: a hostile archive may have thousands.
 func few(wrong []error) error {
@@ -318,7 +323,7 @@ func (p *Package) findRoot(kept []*zip.File) error {
 		return fmt.Errorf("it holds %d folders (%s) where an installable package holds one. Perhaps it is a bundle, with the installable zip inside", len(names), strings.Join(names[:min(4, len(names))], ", "))
 	}
 	p.Folder = names[0]
-	return nil
+	return cms.CheckFolder(p.Folder)
 }
 
 // Modes for what is installed where nothing was before.

@@ -54,7 +54,7 @@ func Open(ctx context.Context, place files.Place, w *Workspace) (*Site, error) {
 	if found, _ := system.Detect(place, root); !found {
 		return nil, fmt.Errorf("%s holds no %s site any more. If it was moved: wetland moved NEW-ROOT", root, system.Name())
 	}
-	opened, err := system.Open(ctx, place, root)
+	opened, err := system.Open(ctx, place, root, w.Config.Database.Prefix)
 	if err != nil {
 		return nil, err
 	}
@@ -171,7 +171,7 @@ func (s *Site) Login() (database.Login, error) {
 	config := s.Workspace.Config.Database
 	given := cms.Given{
 		Host: config.Host, Port: config.Port, Socket: config.Socket, Name: config.Name,
-		User: config.User, Prefix: config.Prefix, File: filepath.ToSlash(config.File),
+		User: config.User, File: filepath.ToSlash(config.File),
 	}
 	var problems []error
 	if config.PasswordFrom != "" {

@@ -9,7 +9,10 @@ import (
 	"fmt"
 	"io"
 	"path"
+	"strings"
 	"time"
+	"unicode"
+	"unicode/utf8"
 
 	"wetland/core/database"
 	"wetland/core/files"
@@ -109,8 +112,8 @@ type Missing struct {
 
 // Given holds what wetland.toml says in place of the CMS's own settings.
 type Given struct {
-	Host, Socket, Name, User, Password, Prefix, File string
-	Port                                             int
+	Host, Socket, Name, User, Password, File string
+	Port                                     int
 }
 
 // Site is one site of a CMS, opened.
@@ -192,7 +195,9 @@ type System interface {
 	Name() string
 	// Detect tells whether the folder holds such a site, with what speaks for it.
 	Detect(place files.Place, root string) (bool, string)
-	Open(ctx context.Context, place files.Place, root string) (Site, error)
+	// Open reads the site's settings. prefix begins the names of its tables, where
+	// wetland.toml says so; "" is what the CMS's own settings say.
+	Open(ctx context.Context, place files.Place, root, prefix string) (Site, error)
 }
 
 // Systems lists the known CMSs.
@@ -267,6 +272,34 @@ func (d diskFolder) Open(name string) (io.ReadCloser, error) {
 	return d.place.Open(path.Join(d.path, name), 0)
 }
 
+// leadsToFolder tells whether an entry is a link to a folder.
+func leadsToFolder(place files.Place, at string, entry files.Entry) bool {
+	if entry.Kind != files.Link {
+		return false
+	}
+	real, err := place.Real(at)
+	if err != nil {
+		return false
+	}
+	target, err := place.Lstat(real)
+	return err == nil && target.Kind == files.Folder
+}
+
+// CheckFolder refuses names of components' folders that are hidden, or that command lines and
+// the CMS read otherwise than as a name. Spaces inside are taken: some vendors have them.
+func CheckFolder(name string) error {
+	odd := func(r rune) bool {
+		return !unicode.IsLetter(r) && !unicode.IsDigit(r) && !unicode.IsMark(r) && !strings.ContainsRune("._-+ ", r)
+	}
+	switch {
+	case name == "" || strings.ContainsRune(".-+ ", rune(name[0])) || strings.HasSuffix(name, " "):
+		return fmt.Errorf("its folder is called %q: such a name is hidden, or is taken for an option. Names begin with a letter or a digit", name)
+	case !utf8.ValidString(name) || strings.ContainsFunc(name, odd):
+		return fmt.Errorf("its folder is called %q: only letters, digits, spaces and . _ - + can be in such a name", name)
+	}
+	return nil
+}
+
 // headerSize is how much of a file is searched for a header. WordPress reads
 // 8 KiB: get_file_data() in wp-includes/functions.php.
 const headerSize = 8 << 10
@@ -298,20 +331,21 @@ func components(place files.Place, layout Layout, read func(Folder) (Header, err
 		}
 		for _, entry := range entries {
 			at := path.Join(group.folder, entry.Name)
-			isFolder := entry.Kind == files.Folder
-			if entry.Kind == files.Link {
-				_, err := place.List(at + "/.")
-				isFolder = err == nil
-			}
-			if !isFolder || entry.Name[0] == '.' {
+			component := Component{Folder: entry.Name, Path: at}
+			switch {
+			case entry.Name[0] == '.':
+				continue // WordPress passes over them: get_plugins() in wp-admin/includes/plugin.php
+			case leadsToFolder(place, at, entry):
+				component.Problem = fmt.Sprintf("it is a symbolic link to %s, which is not followed", entry.Target)
+			case entry.Kind != files.Folder:
 				continue
+			default:
+				var err error
+				if component.Header, err = read(diskFolder{place, at}); err != nil {
+					component.Problem = err.Error()
+				}
 			}
-			header, err := read(diskFolder{place, at})
-			component := Component{Header: header, Folder: entry.Name, Path: at}
 			component.Kind = group.kind
-			if err != nil {
-				component.Problem = err.Error()
-			}
 			found = append(found, component)
 		}
 	}

@@ -37,7 +37,7 @@ type rowlockSite struct {
 }
 
 // Open reads the settings.
-func (Rowlock) Open(_ context.Context, place files.Place, root string) (Site, error) {
+func (Rowlock) Open(_ context.Context, place files.Place, root, _ string) (Site, error) {
 	text, err := readAll(place, path.Join(root, "rowlock.toml"), 1<<20)
 	if err != nil {
 		return nil, fmt.Errorf("read the settings of Rowlock: %w", err)

@@ -45,7 +45,7 @@ var coreVersion = regexp.MustCompile(`\$wp_version\s*=\s*['"]([^'"]+)['"]`)
 // Open reads wp-config.php, in the root or one folder above it, as WordPress
 // looks for it (wp-load.php): the one above counts only when it does not belong
 // to another site there.
-func (WordPress) Open(_ context.Context, place files.Place, root string) (Site, error) {
+func (WordPress) Open(_ context.Context, place files.Place, root, prefix string) (Site, error) {
 	w := &wordpressSite{place: place, root: root, version: "of unknown version"}
 	if text, err := readAll(place, path.Join(root, "wp-includes/version.php"), 64<<10); err == nil {
 		if found := coreVersion.FindStringSubmatch(text); found != nil {
@@ -66,12 +66,34 @@ func (WordPress) Open(_ context.Context, place files.Place, root string) (Site, 
 		return nil, fmt.Errorf("read the settings of WordPress: %w", err)
 	}
 	w.config = readPHPConfig(text, path.Dir(w.configFile), root)
-	w.content = path.Join(root, "wp-content")
-	if moved, why := w.config.constant("WP_CONTENT_DIR"); why == "" {
-		w.content = path.Clean(moved)
+	if w.content, err = w.findContent(); err != nil {
+		return nil, err
 	}
-	w.prefix, w.prefixWhy = w.config.variable("table_prefix")
+	if w.prefix = prefix; prefix == "" {
+		w.prefix, w.prefixWhy = w.config.variable("table_prefix")
+	}
 	return w, nil
+}
+
+// findContent returns the folder of themes, plugins and uploads. A link in its place is not
+// followed, for whoever may write to the root could lead it anywhere; a folder that the
+// settings name may be reached through links, as its owner wrote it.
+func (w *wordpressSite) findContent() (string, error) {
+	content := path.Join(w.root, "wp-content")
+	if moved, why := w.config.constant("WP_CONTENT_DIR"); why == "" {
+		content = path.Clean(moved)
+	}
+	if !strings.HasPrefix(content, w.root+"/") {
+		real, err := w.place.Real(content)
+		if err != nil {
+			return content, nil // what is missing is told where it is looked at
+		}
+		return real, nil
+	}
+	if entry, err := w.place.Lstat(content); err == nil && entry.Kind == files.Link {
+		return "", fmt.Errorf("%s is a symbolic link to %s, which is not followed. Name the real folder as WP_CONTENT_DIR in wp-config.php", content, entry.Target)
+	}
+	return content, nil
 }
 
 func (w *wordpressSite) System() string { return "WordPress " + w.version }
@@ -129,9 +151,6 @@ func (w *wordpressSite) Database(given Given) (database.Login, []Missing) {
 	}
 	if login.Port == 0 {
 		login.Port = 3306
-	}
-	if given.Prefix != "" {
-		w.prefix, w.prefixWhy = given.Prefix, ""
 	}
 	if w.prefixWhy != "" {
 		missing = append(missing, Missing{Key: "database.prefix", Why: w.prefixWhy})

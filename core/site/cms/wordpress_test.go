@@ -157,7 +157,7 @@ func wordpressAt(t *testing.T, root, config string) *wordpressSite {
 			t.Fatal(err)
 		}
 	}
-	site, err := WordPress{}.Open(t.Context(), files.Local{}, root)
+	site, err := WordPress{}.Open(t.Context(), files.Local{}, root, "")
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -210,8 +210,46 @@ func TestConfigAboveTheRootAndMovedContent(t *testing.T) {
 	if err := os.WriteFile(dir+"/wp-settings.php", nil, 0o644); err != nil {
 		t.Fatal(err)
 	}
-	if _, err := (WordPress{}).Open(t.Context(), files.Local{}, dir+"/www"); err == nil {
+	if _, err := (WordPress{}).Open(t.Context(), files.Local{}, dir+"/www", ""); err == nil {
 		t.Error("the settings of another site were taken")
+	}
+}
+
+// Links that the site's own folders hold are told, and not followed.
+func TestLinksInPlaceOfFolders(t *testing.T) {
+	dir, outside := t.TempDir(), t.TempDir()
+	w := wordpressAt(t, dir, `<?php $table_prefix = 'of_';`)
+	if err := os.WriteFile(outside+"/style.css", []byte("/* Theme Name: Private */"), 0o644); err != nil {
+		t.Fatal(err)
+	}
+	if err := errors.Join(os.Mkdir(dir+"/wp-content/themes/quay", 0o755), os.Symlink(outside, dir+"/wp-content/themes/linked"), os.Symlink(outside+"/style.css", dir+"/wp-content/themes/file"), os.Symlink("nowhere", dir+"/wp-content/themes/dangling")); err != nil {
+		t.Fatal(err)
+	}
+	found, err := w.Components(t.Context(), nil)
+	if err != nil || len(found) != 2 || found[0].Folder != "linked" || found[0].Name != "" || !strings.Contains(found[0].Problem, "symbolic link to "+outside) {
+		t.Errorf("%+v %v", found, err)
+	}
+	if err := errors.Join(os.RemoveAll(dir+"/wp-content"), os.Symlink(outside, dir+"/wp-content")); err != nil {
+		t.Fatal(err)
+	}
+	if _, err := (WordPress{}).Open(t.Context(), files.Local{}, dir, ""); err == nil || !strings.Contains(err.Error(), "WP_CONTENT_DIR") {
+		t.Errorf("%v", err)
+	}
+}
+
+// What wetland.toml says of the prefix holds from the first call on.
+func TestGivenPrefix(t *testing.T) {
+	dir := t.TempDir()
+	wordpressAt(t, dir, `<?php $table_prefix = 'of_';`)
+	w, err := WordPress{}.Open(t.Context(), files.Local{}, dir, "other_")
+	if err != nil {
+		t.Fatal(err)
+	}
+	if got := w.Owns([]string{"of_posts", "other_posts"}); !slices.Equal(got, []string{"other_posts"}) {
+		t.Errorf("%v", got)
+	}
+	if got := w.Purpose("other_options"); got != Settings {
+		t.Errorf("%v", got)
 	}
 }
 
