@@ -20,10 +20,13 @@ import (
 	"wetland/internal/testenv"
 )
 
-// program is the built binary.
-var program string
+// program is the built binary; attackProgram is this test's own, where others can run it.
+var program, attackProgram string
 
 func TestMain(m *testing.M) {
+	if pattern, outside, ok := strings.Cut(os.Getenv(attackVariable), "\n"); ok {
+		attack(pattern, outside)
+	}
 	dir, err := os.MkdirTemp("", "wetland-e2e-*")
 	if err != nil {
 		panic(err)
@@ -37,9 +40,27 @@ func TestMain(m *testing.M) {
 		fmt.Fprintf(os.Stderr, "build: %v\n%s", err, out)
 		os.Exit(1)
 	}
+	attackProgram = filepath.Join(dir, "attack")
+	if err := copyOfThis(attackProgram); err != nil {
+		fmt.Fprintf(os.Stderr, "copy the test's program: %v\n", err)
+		os.Exit(1)
+	}
 	code := testenv.Run(m)
 	_ = os.RemoveAll(dir)
 	os.Exit(code)
+}
+
+// copyOfThis copies the program of this test to where others can run it.
+func copyOfThis(to string) error {
+	self, err := os.Executable()
+	if err != nil {
+		return err
+	}
+	program, err := os.ReadFile(self)
+	if err != nil {
+		return err
+	}
+	return os.WriteFile(to, program, 0o755)
 }
 
 // result is what a command said and how it ended.

@@ -9,56 +9,75 @@ import (
 	"os"
 	"path"
 	"path/filepath"
+	"strings"
 	"sync/atomic"
 	"testing"
 
 	"wetland/core/files"
 )
 
-// outside is a folder that no call on the site may reach.
-type outside struct {
-	dir    string
+// Outside is a private folder, with files in it, that nothing that is done to a site may
+// reach.
+type Outside struct {
+	Dir    string
 	before string
 }
 
-func newOutside(t *testing.T) *outside {
+// Secret is in each of its files.
+const Secret = "a private key"
+
+// NewOutside makes one with files of these names, slash-separated.
+func NewOutside(t testing.TB, names ...string) *Outside {
 	t.Helper()
-	o := &outside{dir: t.TempDir()}
-	must(t, os.WriteFile(filepath.Join(o.dir, "x"), []byte("a private key"), 0o600), os.Mkdir(filepath.Join(o.dir, "d"), 0o700), os.WriteFile(filepath.Join(o.dir, "d/x"), []byte("another"), 0o400))
+	o := &Outside{Dir: t.TempDir()}
+	for _, name := range names {
+		file := filepath.Join(o.Dir, filepath.FromSlash(name))
+		err := errors.Join(os.MkdirAll(filepath.Dir(file), 0o700), os.WriteFile(file, []byte(Secret+" of "+name), 0o600))
+		if err != nil {
+			t.Fatal(err)
+		}
+	}
+	if err := os.Chmod(o.Dir, 0o700); err != nil {
+		t.Fatal(err)
+	}
 	o.before = o.state(t)
 	return o
 }
 
 // state says what an attacker could be after: names, bytes, modes, owners and times.
-func (o *outside) state(t *testing.T) string {
+func (o *Outside) state(t testing.TB) string {
 	t.Helper()
 	all := ""
-	must(t, filepath.WalkDir(o.dir, func(name string, entry fs.DirEntry, err error) error {
+	err := filepath.WalkDir(o.Dir, func(name string, _ fs.DirEntry, err error) error {
 		if err != nil {
 			return err
 		}
-		info, err := entry.Info()
+		entry, err := files.Local{}.Lstat(filepath.ToSlash(name))
 		if err != nil {
 			return err
 		}
-		all += fmt.Sprintf("%s %v %v", name, info.Mode(), info.ModTime())
-		if info.Mode().IsRegular() {
+		all += fmt.Sprintf("%s %s %o %d:%d %s", name, entry.Kind, entry.Mode, entry.Owner, entry.Group, entry.Modified)
+		if entry.Kind == files.File {
 			text, err := os.ReadFile(name)
-			all += string(text)
+			all += " " + string(text)
 			if err != nil {
 				return err
 			}
 		}
 		all += "\n"
 		return nil
-	}))
+	})
+	if err != nil {
+		t.Fatal(err)
+	}
 	return all
 }
 
-func (o *outside) untouched(t *testing.T, call string) {
+// Untouched fails the test if the folder is not as it was.
+func (o *Outside) Untouched(t testing.TB, after string) {
 	t.Helper()
 	if now := o.state(t); now != o.before {
-		t.Errorf("%s reached outside:\n%s\nwas\n%s", call, now, o.before)
+		t.Errorf("%s reached outside:\n%s\nwas\n%s", after, now, o.before)
 		o.before = now
 	}
 }
@@ -96,19 +115,19 @@ func (s suite) linksOnTheWay(t *testing.T, dir string) {
 	if !s.abilities.Owners {
 		t.Skip("calls go by names here")
 	}
-	o := newOutside(t)
-	must(t, os.WriteFile(filepath.Join(dir, "plain"), []byte("plain"), 0o600), os.Symlink(o.dir, filepath.Join(dir, "link")), os.Symlink(filepath.Join(o.dir, "x"), filepath.Join(dir, "x")), os.Symlink(filepath.Join(o.dir, "d"), filepath.Join(dir, "d")))
+	o := NewOutside(t, "x", "d/x")
+	must(t, os.WriteFile(filepath.Join(dir, "plain"), []byte("plain"), 0o600), os.Symlink(o.Dir, filepath.Join(dir, "link")), os.Symlink(filepath.Join(o.Dir, "x"), filepath.Join(dir, "x")), os.Symlink(filepath.Join(o.Dir, "d"), filepath.Join(dir, "d")))
 	for call, do := range s.calls(path.Join(dir, "link"), dir) {
 		if read, err := do(); err == nil {
 			t.Errorf("%s went through a link, and got %q", call, read)
 		}
-		o.untouched(t, call)
+		o.Untouched(t, call)
 	}
 	for _, call := range []string{"Open", "List", "Settle", "Settle d", "CopyMarks", "SyncFolder"} { // which are not for links themselves
 		if read, err := s.calls(dir, dir)[call](); err == nil {
 			t.Errorf("%s followed the link it was called on, and got %q", call, read)
 		}
-		o.untouched(t, call)
+		o.Untouched(t, call)
 	}
 }
 
@@ -119,10 +138,10 @@ func (s suite) attacker(t *testing.T, dir string) {
 	if !s.abilities.Owners {
 		t.Skip("calls go by names here")
 	}
-	o := newOutside(t)
+	o := NewOutside(t, "x", "d/x")
 	live, aside, link := filepath.Join(dir, "live"), filepath.Join(dir, "aside"), filepath.Join(dir, "link")
 	safe := filepath.Join(dir, "safe")
-	must(t, os.Mkdir(live, 0o777), os.Mkdir(safe, 0o777), os.Symlink(o.dir, link))
+	must(t, os.Mkdir(live, 0o777), os.Mkdir(safe, 0o777), os.Symlink(o.Dir, link))
 	folder, err := os.OpenRoot(live) // the folder itself, whatever its name is
 	must(t, err)
 	defer folder.Close()
@@ -141,7 +160,6 @@ func (s suite) attacker(t *testing.T, dir string) {
 		stop.Store(true)
 		<-ended
 	}()
-	private := []string{"a private key", "another"}
 	for round := range Rounds {
 		_ = os.RemoveAll(filepath.Join(safe, "plain"))
 		must(t, os.WriteFile(filepath.Join(safe, "plain"), []byte("plain"), 0o600))
@@ -149,12 +167,10 @@ func (s suite) attacker(t *testing.T, dir string) {
 		must(t, folder.WriteFile("x", []byte("of the site"), 0o600), folder.MkdirAll("d", 0o700))
 		for call, do := range s.calls(live, safe) {
 			read, _ := do()
-			for _, secret := range private {
-				if read == secret {
-					t.Errorf("%s read %q", call, read)
-				}
+			if strings.Contains(read, Secret) {
+				t.Errorf("%s read %q", call, read)
 			}
-			o.untouched(t, call)
+			o.Untouched(t, call)
 		}
 		tree, err := files.ReadTree(context.Background(), s.place, live, nil)
 		for _, item := range tree {
@@ -165,10 +181,10 @@ func (s suite) attacker(t *testing.T, dir string) {
 		source := func(files.Item) (io.ReadCloser, error) { return s.place.Open(path.Join(safe, "plain"), 0) }
 		to := path.Join(live, fmt.Sprint("tree", round))
 		_ = files.WriteTree(context.Background(), s.place, to, files.Tree{{Path: ".", Kind: files.Folder, Mode: 0o777, Owner: files.Unowned, Group: files.Unowned}, {Path: "x", Kind: files.File, Mode: 0o777, Owner: files.Unowned, Group: files.Unowned}}, source, nil)
-		o.untouched(t, "WriteTree")
+		o.Untouched(t, "WriteTree")
 		_ = s.place.RemoveAll(context.Background(), to)
 		_, _ = files.Clear(context.Background(), s.place, live)
-		o.untouched(t, "Clear")
+		o.Untouched(t, "Clear")
 		if t.Failed() {
 			return
 		}
@@ -185,7 +201,7 @@ func (s suite) furtherNames(t *testing.T, dir string) {
 		t.Skip("only root may give files away")
 	}
 	private := filepath.Join(t.TempDir(), "private")
-	must(t, os.WriteFile(private, []byte("a private key"), 0o600), os.Chown(private, 1, 1))
+	must(t, os.WriteFile(private, []byte(Secret), 0o600), os.Chown(private, 1, 1))
 	name := path.Join(dir, "linked")
 	if err := os.Link(private, name); err != nil {
 		t.Skip(err) // on another disk
