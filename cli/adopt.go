@@ -94,6 +94,9 @@ func (a *app) showAdopted(r *adopt.Result) {
 		row(true, "same site", fmt.Sprintf("%s: this folder is what answers there", r.Identity))
 	}
 	row(true, "files", fmt.Sprintf("%d, reading tried", r.Files))
+	if r.BelongsTo != "" {
+		s.row("  "+s.faint("--")+"  ", 6, fmt.Sprintf("%-*s", stepWidth, "user"), fmt.Sprintf("the site belongs to %s, and you are root. That user's rights are enough: sudo -u %[1]s wetland ..., in a workspace of that user's", r.BelongsTo))
+	}
 	if r.Engine != "" {
 		row(true, "database", fmt.Sprintf("%s, %d tables of this site, login tried", r.Engine, r.Tables))
 	}

@@ -45,8 +45,9 @@ type adoptDocument struct {
 	System      string           `json:"system"` // the CMS and its version
 	Root        string           `json:"root"`
 	Address     string           `json:"address"`
-	Files       int              `json:"files"`  // that a snapshot will hold
-	Engine      string           `json:"engine"` // of the database; "": it could not be reached
+	Files       int              `json:"files"`      // that a snapshot will hold
+	BelongsTo   string           `json:"belongs_to"` // the user whose site root looks after; "" otherwise
+	Engine      string           `json:"engine"`     // of the database; "": it could not be reached
 	Tables      int              `json:"tables"`
 	Components  []cms.Component  `json:"components"`
 	Pages       []string         `json:"pages"` // to test
@@ -64,7 +65,7 @@ func documentOfAdoption(r *adopt.Result, code int) adoptDocument {
 		pages = append(pages, page.Path)
 	}
 	return adoptDocument{
-		Workspace: r.Workspace.Dir, System: r.System, Root: r.Root, Address: r.Address, Files: r.Files, Engine: r.Engine, Tables: r.Tables,
+		Workspace: r.Workspace.Dir, System: r.System, Root: r.Root, Address: r.Address, Files: r.Files, BelongsTo: r.BelongsTo, Engine: r.Engine, Tables: r.Tables,
 		Components: r.Components, Pages: pages, DeadPages: r.Dead, NotCompared: r.NotCompared, LeftOut: r.LeaveOut, PHPPool: r.Pool,
 		Doubts: r.Doubts, closing: closing{code},
 	}

@@ -59,6 +59,7 @@ type Result struct {
 	NotCompared []smoke.Finding
 	LeaveOut    []string // what snapshots leave out by themselves
 	Files       int      // that a snapshot will hold
+	BelongsTo   string   // the user whose site root is about to look after; "" otherwise
 	Nested      []string // other sites below the root, left out too
 	Pool        string   // the socket of the PHP processes that serve the site; "": not found
 	NoPool      bool     // it was looked for, and not found
@@ -136,6 +137,9 @@ func (a *adoption) findSite(ctx context.Context) error {
 	a.site = &site.Site{Place: a.place, Root: root, CMS: opened, Workspace: &site.Workspace{}}
 	a.result.System, a.result.Root = opened.System(), root
 	a.result.Nested = cms.Nested(a.place, root)
+	if entry, err := a.place.Lstat(root); err == nil && os.Geteuid() == 0 && entry.Owner > 0 {
+		a.result.BelongsTo = update.UserName(entry.Owner)
+	}
 	layout := opened.Layout()
 	a.result.ThroughSQL = len(layout.DatabaseFiles) > 0
 	for _, area := range layout.Areas {

@@ -213,7 +213,34 @@ func (s *Site) OpenDatabase(ctx context.Context) (database.Database, error) {
 	if err != nil {
 		return nil, err
 	}
+	if err := s.checkDatabaseFile(&login); err != nil {
+		return nil, err
+	}
 	return database.Open(ctx, login, s.CMS.Owns)
+}
+
+// checkDatabaseFile refuses a link or a pipe in the place of an SQLite file: the engine opens
+// it by its name. What wetland.toml names may be reached through links.
+func (s *Site) checkDatabaseFile(login *database.Login) error {
+	if login.File == "" {
+		return nil
+	}
+	if s.Workspace.Config.Database.File != "" {
+		if real, err := s.Place.Real(login.File); err == nil {
+			login.File = real
+		}
+	}
+	entry, err := s.Place.Lstat(login.File)
+	if errors.Is(err, fs.ErrNotExist) {
+		return nil // which the engine tells
+	}
+	if err == nil && entry.Kind != files.File {
+		err = fmt.Errorf("it is a %s, not a file", entry.Kind)
+	}
+	if err != nil {
+		return fmt.Errorf("open the database %s: %w", login.File, err)
+	}
+	return nil
 }
 
 // Component returns the installed component of this kind and folder.

@@ -130,19 +130,19 @@ func (s *session) checkPlace(ctx context.Context, t *Target, p *packages.Package
 func (s *session) checkOwner(live string, entry files.Entry, why *reasons) {
 	const without = files.Unowned
 	if !s.site.Place.CanOwn(entry.Owner, without) {
-		owner := userName(entry.Owner)
+		owner := UserName(entry.Owner)
 		why.add(fmt.Sprintf("%s belongs to the user %s: %s cannot give the new files that owner", live, owner, whoAmI()), "Run Wetland as that user: sudo -u "+shellWord(owner)+" wetland ...")
 	}
 	if !s.site.Place.CanOwn(without, entry.Group) {
 		group := groupName(entry.Group)
 		why.add(fmt.Sprintf("%s belongs to the group %s, and %s is not in it: the new files cannot be given that group", live, group, whoAmI()),
 			fmt.Sprintf("Join the group (as root: usermod -aG %s %s), sign in anew, and try again. Or run Wetland as a user who is in it. Or, if that group is not needed, give the folder one of your own, set so that new files get it by themselves: chgrp -R YOURS %s; find %s -type d -exec chmod g+s {} +",
-				shellWord(group), shellWord(userName(os.Getuid())), shellQuote(live), shellQuote(live)))
+				shellWord(group), shellWord(UserName(os.Getuid())), shellQuote(live), shellQuote(live)))
 	}
 }
 
-// userName and groupName name an account where it has a name here, else by its number.
-func userName(id int) string {
+// UserName and groupName name an account where it has a name here, else by its number.
+func UserName(id int) string {
 	if found, err := user.LookupId(strconv.Itoa(id)); err == nil {
 		return found.Username
 	}

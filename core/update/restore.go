@@ -232,14 +232,18 @@ func (r *restoration) makeDatabase(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	if err := database.Create(ctx, login); err != nil || login.File == "" {
-		return err
+	if login.File == "" {
+		return database.Create(ctx, login)
 	}
 	above, err := r.site.Place.Lstat(path.Dir(login.File))
 	if err != nil {
 		return err
 	}
-	return r.site.Place.Settle(login.File, files.Attributes{Mode: 0o644, Owner: above.Owner, Group: above.Group})
+	file, err := r.site.Place.Create(login.File, files.Attributes{Mode: 0o644, Owner: above.Owner, Group: above.Group})
+	if err != nil {
+		return fmt.Errorf("make the database: %w", err)
+	}
+	return file.Close() // the engine fills it
 }
 
 func (r *restoration) carryOut(ctx context.Context) (*Run, error) {
