@@ -33,6 +33,11 @@ func openAt(folder handle, name string, flags int, mode uint32) (handle, error) 
 		fd, err = unix.Openat(folder.fd(), name, flags|unix.O_NOFOLLOW|unix.O_CLOEXEC, mode)
 		return err
 	})
+	if err == nil && flags&unix.O_NONBLOCK != 0 { // that was for opening alone
+		if err = unix.SetNonblock(fd, false); err != nil {
+			err = errors.Join(err, unix.Close(fd))
+		}
+	}
 	if err != nil {
 		return handle{}, err
 	}

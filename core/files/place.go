@@ -60,9 +60,19 @@ type Abilities struct {
 	TimeGrain time.Duration
 }
 
-// Place is where a site's files are: this machine's disk now, a remote host
-// later. Errors wrap fs.ErrNotExist, fs.ErrExist and fs.ErrPermission where those
-// are the reason.
+// Place is where a site's files are: this machine's disk now, a remote host later. Names are
+// whole, slash-separated paths without symbolic links: Real resolves those once.
+//
+// Calls may be made at the same time. None of them follows a link, in any part of a name,
+// but Real; what stands in the way is ErrLink or another error, and nothing is done. None
+// waits for the other end of a pipe: ErrNoFile. A call that is interrupted leaves what it had
+// done by then: Create a file cut off or of no content, RemoveAll a part of what was there;
+// Rename and Exchange are done or not. Errors wrap fs.ErrNotExist, fs.ErrExist and
+// fs.ErrPermission where those are the reason.
+//
+// All that is done to a site's files goes through a Place. The exceptions: an SQLite file,
+// which its engine opens by name; and programs of the owner's own, hooks and commands that
+// clear caches. Package filestest holds a Place against all of this.
 type Place interface {
 	Abilities() Abilities
 	// Real resolves every symbolic link in name.
