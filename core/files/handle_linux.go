@@ -103,7 +103,7 @@ func ownLink(folder handle, name string, with Attributes) error {
 }
 
 func exchangeAt(folderA handle, a string, folderB handle, b string) error {
-	err := unix.Renameat2(folderA.fd(), a, folderB.fd(), b, unix.RENAME_EXCHANGE)
+	err := again(func() error { return unix.Renameat2(folderA.fd(), a, folderB.fd(), b, unix.RENAME_EXCHANGE) })
 	if errors.Is(err, unix.EINVAL) || errors.Is(err, unix.ENOSYS) || errors.Is(err, unix.EXDEV) || errors.Is(err, unix.EOPNOTSUPP) {
 		return fmt.Errorf("%w (%w)", ErrUnsupported, err)
 	}

@@ -53,6 +53,11 @@ func again(call func() error) error {
 	}
 }
 
+// unlinkAt removes a name of an open folder; flags is unix.AT_REMOVEDIR for folders.
+func unlinkAt(folder handle, name string, flags int) error {
+	return again(func() error { return unix.Unlinkat(folder.fd(), name, flags) })
+}
+
 // walkTo opens a folder part by part, each from the handle of the one before, so that a link
 // put in the place of any part is met and not followed.
 func walkTo(name string, flags int) (handle, error) {
@@ -120,7 +125,7 @@ func in(op, name string, do func(folder handle, base string) error) error {
 		return err
 	}
 	defer folder.Close()
-	return failed(op, name, again(func() error { return do(folder, base) }))
+	return failed(op, name, do(folder, base))
 }
 
 func lstatAt(folder handle, name string) (*unix.Stat_t, error) {
@@ -229,9 +234,37 @@ func (h handle) own(with Attributes) error {
 	return h.give(&stat, with)
 }
 
-// ours tells whether the file belongs to who it is to belong to, or to this process.
+// ownNewFile gives owner and mode to a file that this very handle has made.
+func (h handle) ownNewFile(with Attributes) error {
+	stat, err := h.stat()
+	if err != nil {
+		return err
+	}
+	return h.give(&stat, with)
+}
+
+// ownNewFolder gives owner and mode to a folder that was made by its name and opened after
+// it: what stands there by now may be somebody else's, which keeps both. Some disks give all
+// that is made on them to one user (mount options of FAT and FUSE).
+func (h handle) ownNewFolder(with Attributes) error {
+	stat, err := h.stat()
+	if err != nil {
+		return err
+	}
+	known := int(stat.Uid) == os.Geteuid() || int(stat.Uid) == with.Owner
+	if !known && (with.Owner != Unowned || uint32(stat.Mode)&0o7777 != with.Mode) {
+		return errChanged
+	}
+	return h.give(&stat, with)
+}
+
+// ours tells whether the file belongs to who it is to belong to; where that is not said, to
+// who runs this.
 func ours(stat *unix.Stat_t, with Attributes) bool {
-	return int(stat.Uid) == with.Owner || int(stat.Uid) == os.Geteuid()
+	if with.Owner == Unowned {
+		return int(stat.Uid) == os.Geteuid()
+	}
+	return int(stat.Uid) == with.Owner
 }
 
 func (h handle) give(stat *unix.Stat_t, with Attributes) error {

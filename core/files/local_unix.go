@@ -89,8 +89,8 @@ func (Local) Create(name string, with Attributes) (io.WriteCloser, error) {
 		if file, err = openAt(folder, base, unix.O_WRONLY|unix.O_CREAT|unix.O_EXCL, 0o600); err != nil {
 			return err
 		}
-		if err = file.own(with); err != nil {
-			err = errors.Join(err, unix.Unlinkat(folder.fd(), base, 0))
+		if err = file.ownNewFile(with); err != nil {
+			err = errors.Join(err, unlinkAt(folder, base, 0))
 			file.Close()
 		}
 		return err
@@ -104,7 +104,7 @@ func (Local) Create(name string, with Attributes) (io.WriteCloser, error) {
 // Mkdir makes a folder.
 func (Local) Mkdir(name string, with Attributes) error {
 	return in("mkdir", name, func(folder handle, base string) error {
-		if err := unix.Mkdirat(folder.fd(), base, 0o700); err != nil {
+		if err := again(func() error { return unix.Mkdirat(folder.fd(), base, 0o700) }); err != nil {
 			return err
 		}
 		made, err := openAt(folder, base, unix.O_RDONLY|unix.O_DIRECTORY, 0)
@@ -112,21 +112,14 @@ func (Local) Mkdir(name string, with Attributes) error {
 			return err
 		}
 		defer made.Close()
-		stat, err := made.stat()
-		if err != nil {
-			return err
-		}
-		if int(stat.Uid) != os.Geteuid() {
-			return errChanged
-		}
-		return made.give(&stat, with)
+		return made.ownNewFolder(with)
 	})
 }
 
 // Symlink makes a symbolic link; its mode is the system's.
 func (Local) Symlink(target, name string, with Attributes) error {
 	return in("symlink", name, func(folder handle, base string) error {
-		if err := unix.Symlinkat(target, folder.fd(), base); err != nil {
+		if err := again(func() error { return unix.Symlinkat(target, folder.fd(), base) }); err != nil {
 			return err
 		}
 		if with.Owner == Unowned && with.Group == Unowned {
@@ -181,11 +174,11 @@ func (Local) MountedAt(name string) (mounted bool, err error) {
 // Remove takes away a file, a link or an empty folder.
 func (Local) Remove(name string) error {
 	return in("remove", name, func(folder handle, base string) error {
-		err := unix.Unlinkat(folder.fd(), base, 0)
+		err := unlinkAt(folder, base, 0)
 		if err == nil || errors.Is(err, fs.ErrNotExist) {
 			return err
 		}
-		asFolder := unix.Unlinkat(folder.fd(), base, unix.AT_REMOVEDIR)
+		asFolder := unlinkAt(folder, base, unix.AT_REMOVEDIR)
 		if errors.Is(asFolder, unix.ENOTDIR) {
 			return err
 		}
@@ -214,7 +207,7 @@ func removeTree(ctx context.Context, above handle, name string, known *unix.Stat
 		return err
 	}
 	if known.Mode&unix.S_IFMT != unix.S_IFDIR {
-		return ifThere(unix.Unlinkat(above.fd(), name, 0))
+		return ifThere(unlinkAt(above, name, 0))
 	}
 	folder, err := openAt(above, name, unix.O_RDONLY|unix.O_DIRECTORY, 0)
 	if err != nil {
@@ -228,7 +221,7 @@ func removeTree(ctx context.Context, above handle, name string, known *unix.Stat
 	if emptied != nil && !errors.Is(emptied, fs.ErrExist) {
 		return emptied
 	}
-	return ifThere(unix.Unlinkat(above.fd(), name, unix.AT_REMOVEDIR))
+	return ifThere(unlinkAt(above, name, unix.AT_REMOVEDIR))
 }
 
 // sameFolder refuses to empty what is not the folder that was listed, or is mounted there.
@@ -286,7 +279,7 @@ func ifThere(err error) error {
 // Rename moves a name.
 func (Local) Rename(old, new string) error {
 	return twoNames("rename", old, new, func(from handle, a string, to handle, b string) error {
-		return unix.Renameat(from.fd(), a, to.fd(), b)
+		return again(func() error { return unix.Renameat(from.fd(), a, to.fd(), b) })
 	})
 }
 

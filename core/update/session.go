@@ -89,6 +89,7 @@ type session struct {
 	settled    *snapshot.Manifest // from after the swap, once the CMS had settled; nil: none
 	run        *Run
 	log        *journal.Journal
+	made       []string // staging folders, by this session
 	unlock     func() error
 }
 
