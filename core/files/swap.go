@@ -165,10 +165,14 @@ func Swap(place Place, live, staged string, allowGap bool) (Swapped, error) {
 }
 
 func swap(place Place, live, staged string, allowGap bool) (Swapped, error) {
-	if _, err := place.Lstat(live); errors.Is(err, fs.ErrNotExist) {
+	_, err := place.Lstat(live)
+	if errors.Is(err, fs.ErrNotExist) {
 		return Swapped{How: ByRename}, place.Rename(staged, live)
 	}
-	err := place.Exchange(live, staged)
+	if err != nil {
+		return Swapped{}, err
+	}
+	err = place.Exchange(live, staged)
 	if err == nil {
 		return Swapped{How: ByExchange}, nil
 	}

@@ -133,7 +133,7 @@ func (s *session) planSettings(ctx context.Context, plan *tablePlan, from *snaps
 		plan.notes = append(plan.notes, TableNote{Table: differ.Name, What: fmt.Sprintf("%s of settings put back", plural(n, "row"))})
 	}
 	if own > 0 {
-		plan.notes = append(plan.notes, TableNote{Table: differ.Name, Left: true, What: fmt.Sprintf("%s that the CMS rewrites by itself left as they are", plural(own, "row"))})
+		plan.notes = append(plan.notes, TableNote{Table: differ.Name, Left: true, What: fmt.Sprintf("left alone: %s that the CMS rewrites by itself", plural(own, "row"))})
 	}
 	return nil
 }

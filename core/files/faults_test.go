@@ -1,0 +1,87 @@
+package files_test
+
+import (
+	"errors"
+	"fmt"
+	"io"
+	"os"
+	"path"
+	"path/filepath"
+	"syscall"
+	"testing"
+
+	"wetland/core/files"
+	"wetland/core/files/filestest"
+)
+
+// Every call that fails is told by what is made of calls, whichever one it is; what is swapped
+// is wholly old or wholly new.
+func TestEachCallThatFailsIsTold(t *testing.T) {
+	dir, err := filepath.EvalSymlinks(t.TempDir())
+	if err != nil {
+		t.Fatal(err)
+	}
+	from := path.Join(filepath.ToSlash(dir), "from")
+	for _, name := range []string{"a/b", "c"} {
+		file := filepath.Join(from, name)
+		if err := errors.Join(os.MkdirAll(filepath.Dir(file), 0o755), os.WriteFile(file, []byte(name), 0o644)); err != nil {
+			t.Fatal(err)
+		}
+	}
+	if err := os.Symlink("c", filepath.Join(from, "link")); err != nil {
+		t.Fatal(err)
+	}
+	tree, err := files.ReadTree(t.Context(), files.Local{}, from, nil)
+	if err != nil {
+		t.Fatal(err)
+	}
+	source := func(item files.Item) (io.ReadCloser, error) { return files.Local{}.Open(path.Join(from, item.Path), 0) }
+	for what, do := range map[string]func(place files.Place, n int64) error{
+		"ReadTree": func(place files.Place, _ int64) error {
+			_, err := files.ReadTree(t.Context(), place, from, nil)
+			return err
+		},
+		"WriteTree": func(place files.Place, n int64) error {
+			return files.WriteTree(t.Context(), place, path.Join(filepath.ToSlash(dir), fmt.Sprint("written", n)), tree, source, nil)
+		},
+		"MarkTree": func(place files.Place, n int64) error {
+			to := path.Join(filepath.ToSlash(dir), fmt.Sprint("marked", n))
+			if err := files.WriteTree(t.Context(), files.Local{}, to, tree, source, nil); err != nil {
+				t.Fatal(err)
+			}
+			return files.MarkTree(place, to, tree, from, tree)
+		},
+		"Clear": func(place files.Place, n int64) error {
+			folder := filepath.Join(dir, fmt.Sprint("cache", n))
+			if err := errors.Join(os.MkdirAll(folder+"/pages", 0o755), os.WriteFile(folder+"/pages/x", nil, 0o644)); err != nil {
+				t.Fatal(err)
+			}
+			_, err := files.Clear(t.Context(), place, filepath.ToSlash(folder))
+			return err
+		},
+		"Swap": func(place files.Place, n int64) error {
+			live, staged := path.Join(filepath.ToSlash(dir), fmt.Sprint("live", n)), path.Join(filepath.ToSlash(dir), fmt.Sprint("staged", n))
+			if err := errors.Join(os.Mkdir(live, 0o755), os.Mkdir(staged, 0o755), os.WriteFile(live+"/old", nil, 0o644), os.WriteFile(staged+"/new", nil, 0o644)); err != nil {
+				t.Fatal(err)
+			}
+			_, err := files.Swap(place, live, staged, true)
+			_, isOld := os.Stat(live + "/old")
+			_, isNew := os.Stat(live + "/new")
+			if (isOld == nil) == (isNew == nil) {
+				t.Errorf("call %d of Swap left neither the old nor the new: %v %v", n, isOld, isNew)
+			}
+			return err
+		},
+	} {
+		well := &filestest.Failing{Place: files.Local{}}
+		if err := do(well, 0); err != nil || well.Calls() < 2 {
+			t.Fatalf("%s: %d calls, %v", what, well.Calls(), err)
+		}
+		for n := int64(1); n <= well.Calls(); n++ {
+			place := &filestest.Failing{Place: files.Local{}, At: n}
+			if err := do(place, n); !errors.Is(err, syscall.EIO) {
+				t.Errorf("call %d of %s failed, and it said %v", n, what, err)
+			}
+		}
+	}
+}
