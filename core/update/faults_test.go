@@ -10,6 +10,8 @@ import (
 	"time"
 
 	"wetland/core/durable"
+	"wetland/core/files"
+	"wetland/core/files/filestest"
 	"wetland/core/snapshot"
 )
 
@@ -96,4 +98,48 @@ func TestFailingRestoreLeavesNothingOpen(t *testing.T) {
 	if run, err := Restore(ctx, j.workspace, RestoreOptions{Snapshot: "snap-1", Guard: guard}); err != nil || run.State != Restored {
 		t.Fatalf("%+v %v", run, err)
 	}
+}
+
+// A call on the site's disk that fails once, whichever one it is: the theme is wholly old or
+// wholly new, what went wrong is told unless it did no harm, and recover settles the rest.
+func TestEachCallOnTheDiskThatFails(t *testing.T) {
+	calls := failingOnce(t, 0)
+	if calls < 50 {
+		t.Fatalf("an update makes only %d calls", calls)
+	}
+	step := calls/20 + 1 // a sample; all of them in the long run
+	if os.Getenv("WETLAND_TORTURE") != "" {
+		step = 1
+	}
+	for n := int64(1); n <= calls; n += step {
+		failingOnce(t, n)
+	}
+}
+
+func failingOnce(t *testing.T, n int64) int64 {
+	t.Helper()
+	j := newJetty(t)
+	place := &filestest.Failing{Place: files.Local{}, At: n}
+	run, err := j.update(t, Options{Packages: []string{j.themePackage(t, "1.1", "good")}, Guard: Guard{Place: place}})
+	state := j.wholly(t)
+	if state != "old" && state != "good" {
+		t.Errorf("call %d: the theme is %s", n, state)
+	}
+	if n == 0 && (err != nil || run.State != Kept) {
+		t.Fatalf("%+v %v", run, err)
+	}
+	if err == nil && run.State == Kept && state != "good" {
+		t.Errorf("call %d: kept, and the theme is %s", n, state)
+	}
+	if _, err := Recover(t.Context(), j.workspace, RecoverOptions{Guard: Guard{Clock: still{}}}); err != nil && !errors.Is(err, ErrNothingToRecover) {
+		t.Errorf("call %d, recover: %v", n, err)
+	}
+	if state := j.wholly(t); state != "old" && state != "good" {
+		t.Errorf("call %d, recovered: the theme is %s", n, state)
+	}
+	if open, err := Unsettled(j.workspace); err != nil || open != nil {
+		t.Errorf("call %d, unsettled: %+v %v", n, open, err)
+	}
+	j.clean(t)
+	return place.Calls()
 }
