@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"os"
+	"strings"
 	"sync/atomic"
 	"syscall"
 	"testing"
@@ -142,4 +143,35 @@ func failingOnce(t *testing.T, n int64) int64 {
 	}
 	j.clean(t)
 	return place.Calls()
+}
+
+// What a record of a run names as its staging folder is removed in the end: a name that this
+// program never gives is not believed. A record that cannot be read is in nobody's way.
+func TestRecordsOfStagingAreNotBelieved(t *testing.T) {
+	j := newJetty(t)
+	guard := Guard{Place: noWayBack{swaps: &atomic.Int32{}}}
+	if run, err := j.update(t, Options{Packages: []string{j.themePackage(t, "1.2", "broken")}, Guard: guard}); err == nil || run.State != NeedsPerson {
+		t.Fatalf("%+v %v", run, err)
+	}
+	record := j.dir + "/care/runs/run-1/run.json"
+	text, err := os.ReadFile(record)
+	if err != nil {
+		t.Fatal(err)
+	}
+	run, err := LoadRun(j.workspace, "run-1")
+	if err != nil {
+		t.Fatal(err)
+	}
+	put(t, j.dir+"/other/kept.txt", "somebody else's")
+	put(t, record, strings.Replace(string(text), run.Staging, "other", 1))
+	if run, err := Recover(t.Context(), j.workspace, RecoverOptions{Guard: Guard{Clock: still{}}}); err != nil || run.State != PutBack {
+		t.Errorf("%+v %v", run, err)
+	}
+	if _, err := os.Stat(j.dir + "/other/kept.txt"); err != nil {
+		t.Errorf("it was removed: %v", err)
+	}
+	put(t, j.dir+"/care/runs/run-2/run.json", "{")
+	if _, _, err := Snapshot(t.Context(), j.workspace, SnapshotOptions{Guard: Guard{Clock: still{}}}); err != nil {
+		t.Errorf("a record that cannot be read: %v", err)
+	}
 }

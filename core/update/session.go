@@ -172,9 +172,7 @@ func (s *session) prepare(why *reasons) error {
 		why.add(err.Error(), "Fix [reach] in "+site.ConfigName+".")
 		return why.refusal()
 	}
-	if s.site.Waiting, err = waitingOf(s.site); err != nil {
-		return err
-	}
+	s.site.Waiting = waitingOf(s.site)
 	s.pages = Pages(s.site.Workspace)
 	s.rules, err = RulesOf(s.site.Workspace)
 	return err
@@ -299,7 +297,7 @@ func (s *session) begin(kind string, facts any) error {
 // resume goes on with a run that was interrupted.
 func (s *session) resume(run *Run) error {
 	s.run = run
-	if run.Staging == "" { // an older version began it
+	if !run.namesStaging() { // an older version began it
 		run.Staging = newStagingName()
 		if err := run.save(); err != nil {
 			return err

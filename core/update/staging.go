@@ -41,16 +41,24 @@ func newStagingName() string { return stagingPrefix + strings.ToLower(rand.Text(
 func (s *session) stagingFolders() []string { return foldersOfStaging(s.site, s.run) }
 
 // waitingOf lists the staging folders of runs that did not end as they should: what may wait
-// in them is no part of the site.
-func waitingOf(of *site.Site) ([]string, error) {
-	runs, err := Runs(of.Workspace)
+// in them is no part of the site. A run whose record cannot be read names none: that is told
+// where it matters.
+func waitingOf(of *site.Site) []string {
+	names, _ := runNames(of.Workspace)
 	var waiting []string
-	for _, run := range runs {
-		if (run.State == UnderWay || run.State == NeedsPerson) && run.Staging != "" {
+	for _, name := range names {
+		run, err := LoadRun(of.Workspace, name)
+		if err == nil && (run.State == UnderWay || run.State == NeedsPerson) && run.namesStaging() {
 			waiting = append(waiting, foldersOfStaging(of, run)...)
 		}
 	}
-	return waiting, err
+	return waiting
+}
+
+// namesStaging tells whether the record has a name that this program gave: what it names is
+// removed in the end.
+func (r *Run) namesStaging() bool {
+	return strings.HasPrefix(r.Staging, stagingPrefix) && !strings.ContainsAny(r.Staging, `/\`)
 }
 
 func foldersOfStaging(of *site.Site, run *Run) []string {
