@@ -336,7 +336,7 @@ func components(place files.Place, layout Layout, read func(Folder) (Header, err
 			case entry.Name[0] == '.':
 				continue // WordPress passes over them: get_plugins() in wp-admin/includes/plugin.php
 			case leadsToFolder(place, at, entry):
-				component.Problem = fmt.Sprintf("it is a symbolic link to %s, which is not followed", entry.Target)
+				component.Problem = fmt.Sprintf("a link to %s, not followed", entry.Target)
 			case entry.Kind != files.Folder:
 				continue
 			default:
