@@ -81,7 +81,7 @@ func newAttacked(t *testing.T, names ...string) *attacked {
 		file := filepath.Join(a.root, "uploads/zzz", name)
 		must(t, os.MkdirAll(filepath.Dir(file), 0o755), os.WriteFile(file, []byte("of the site"), 0o644))
 	}
-	give(t, filepath.Dir(a.root))
+	give(t, ordinaryUser, filepath.Dir(a.root))
 	must(t, os.Chmod(filepath.Dir(filepath.Dir(a.root)), 0o755)) // the attacker must get there
 	must(t, os.Chown(a.care, 0, 0), os.Chmod(a.care, 0o700))
 	t.Cleanup(func() {
@@ -94,24 +94,14 @@ func newAttacked(t *testing.T, names ...string) *attacked {
 	return a
 }
 
-// give gives a tree to the attacker.
-func give(t *testing.T, dir string) {
-	t.Helper()
-	must(t, filepath.WalkDir(dir, func(name string, _ fs.DirEntry, err error) error {
-		if err != nil {
-			return err
-		}
-		return os.Lchown(name, 65534, 65534)
-	}))
-}
-
 // under runs the command while folders are attacked, and returns what came of it, whatever
 // that is.
 func (a *attacked) under(t *testing.T, pattern string, args ...string) result {
 	t.Helper()
 	attacker := exec.Command(attackProgram)
 	attacker.Env = append(os.Environ(), attackVariable+"="+pattern+"\n"+a.outside.Dir)
-	attacker.SysProcAttr = &syscall.SysProcAttr{Credential: &syscall.Credential{Uid: 65534, Gid: 65534}, Pdeathsig: syscall.SIGKILL}
+	asOrdinaryUser(attacker)
+	attacker.SysProcAttr.Pdeathsig = syscall.SIGKILL
 	var exchanged bytes.Buffer
 	attacker.Stdout = &exchanged
 	must(t, attacker.Start())
@@ -211,7 +201,7 @@ func TestNothingLeadsOutOfTheSite(t *testing.T) {
 					file := filepath.Join(a.root, "cache/old", name)
 					must(t, os.MkdirAll(filepath.Dir(file), 0o755), os.WriteFile(file, []byte("a page"), 0o644))
 				}
-				give(t, filepath.Join(a.root, "cache"))
+				give(t, ordinaryUser, filepath.Join(a.root, "cache"))
 				a.under(t, filepath.Join(a.root, pattern), "update", a.pkg("harbourlight-2.5.2"))
 				a.settle(t)
 			}

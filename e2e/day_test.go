@@ -1,8 +1,6 @@
 package e2e
 
 import (
-	"errors"
-	"io/fs"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -61,13 +59,8 @@ func (d *day) theme() string { return filepath.Join(d.Root, "wp-content/themes/t
 // own gives files that the test made to the one who looks after the site.
 func (d *day) own(names ...string) {
 	d.t.Helper()
-	if d.user == nil {
-		return
-	}
-	for _, name := range names {
-		must(d.t, filepath.WalkDir(name, func(at string, _ fs.DirEntry, err error) error {
-			return errors.Join(err, os.Lchown(at, int(d.user.Uid), int(d.user.Gid)))
-		}))
+	if d.user != nil {
+		give(d.t, *d.user, names...)
 	}
 }
 

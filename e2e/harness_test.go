@@ -5,8 +5,10 @@ import (
 	"archive/zip"
 	"bytes"
 	"encoding/json"
+	"errors"
 	"fmt"
 	"io"
+	"io/fs"
 	"os"
 	"os/exec"
 	"path"
@@ -225,7 +227,19 @@ func entriesOf(t testing.TB, folder, name string) map[string]string {
 
 // asOrdinaryUser makes the command run as nobody: root is refused nothing.
 func asOrdinaryUser(command *exec.Cmd) {
-	command.SysProcAttr = &syscall.SysProcAttr{Credential: &syscall.Credential{Uid: 65534, Gid: 65534}}
+	command.SysProcAttr = &syscall.SysProcAttr{Credential: &ordinaryUser}
+}
+
+var ordinaryUser = syscall.Credential{Uid: 65534, Gid: 65534}
+
+// give gives trees to a user.
+func give(t testing.TB, user syscall.Credential, trees ...string) {
+	t.Helper()
+	for _, tree := range trees {
+		must(t, filepath.WalkDir(tree, func(name string, _ fs.DirEntry, err error) error {
+			return errors.Join(err, os.Lchown(name, int(user.Uid), int(user.Gid)))
+		}))
+	}
 }
 
 func unzip(t *testing.T, archive, to string) {

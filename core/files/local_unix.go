@@ -311,14 +311,12 @@ func (Local) FreeSpace(name string) (free uint64, err error) {
 
 // Writable tells whether entries can be made in the folder name.
 func (Local) Writable(name string) error {
-	return in("write in", name, func(above handle, base string) error {
-		folder, err := openAt(above, base, unix.O_RDONLY|unix.O_DIRECTORY, 0)
-		if err != nil {
-			return err
-		}
-		defer folder.Close()
-		return unix.Faccessat(folder.fd(), ".", unix.W_OK|unix.X_OK, unix.AT_EACCESS)
-	})
+	folder, err := folderAt(name) // which need not be readable
+	if err != nil {
+		return err
+	}
+	defer folder.Close()
+	return failed("write in", name, unix.Faccessat(folder.fd(), ".", unix.W_OK|unix.X_OK, unix.AT_EACCESS))
 }
 
 // CanOwn tells whether this process may give files to the owner and group.

@@ -297,14 +297,12 @@ func (s *session) begin(kind string, facts any) error {
 // resume goes on with a run that was interrupted.
 func (s *session) resume(run *Run) error {
 	s.run = run
-	if !run.namesStaging() { // an older version began it
-		run.Staging = newStagingName()
-		if err := run.save(); err != nil {
-			return err
-		}
+	if run.namesStaging() {
+		return nil // what waits there is known since the site was opened
 	}
+	run.Staging = newStagingName() // an older version began it
 	s.site.Waiting = append(s.site.Waiting, s.stagingFolders()...)
-	return nil
+	return run.save()
 }
 
 // end records how the run ended.
