@@ -26,14 +26,7 @@ func BenchmarkMemory(b *testing.B) {
 	}
 	huge, err := os.Create(filepath.Join(f.root, "uploads/huge.bin"))
 	must(b, err, huge.Truncate(10<<30), huge.Close())
-	peak := func(name string, args ...string) {
-		command := exec.Command(program, args...)
-		command.Dir = f.care
-		if out, err := command.CombinedOutput(); err != nil {
-			b.Fatalf("%v: %v\n%s", args, err, out)
-		}
-		b.ReportMetric(float64(command.ProcessState.SysUsage().(*syscall.Rusage).Maxrss)/1000, name)
-	}
+	peak := func(name string, args ...string) { measured(b, f.care, name, args...) }
 	for b.Loop() {
 		peak("MB-snapshot", "snapshot")
 		peak("MB-again", "snapshot")
@@ -41,6 +34,19 @@ func BenchmarkMemory(b *testing.B) {
 		must(b, os.Remove(filepath.Join(f.root, "uploads/huge.bin")))
 		peak("MB-restore", "restore", "snap-1", "--yes")
 	}
+}
+
+// measured runs the program, reports its peak memory in MB, and returns how long it took.
+func measured(b *testing.B, workspace, name string, args ...string) time.Duration {
+	b.Helper()
+	command := exec.Command(program, args...)
+	command.Dir = workspace
+	start := time.Now()
+	if out, err := command.CombinedOutput(); err != nil {
+		b.Fatalf("%v: %v\n%s", args, err, out)
+	}
+	b.ReportMetric(float64(command.ProcessState.SysUsage().(*syscall.Rusage).Maxrss)/1000, name)
+	return time.Since(start)
 }
 
 // BenchmarkUpdate compares the whole update of one theme of the real CMS, settling aside,
@@ -88,4 +94,71 @@ func BenchmarkRefusal(b *testing.B) {
 	}
 	b.ReportMetric(float64(refused)/float64(looked), "refusal/look")
 	b.ReportMetric(refused.Seconds()/float64(b.N), "s-refusal")
+}
+
+// BenchmarkTable restores one large table of which all rows were removed, changed, or are new,
+// and compares the whole command with the server's own client loading its own dump. Peak memory
+// is reported in MB.
+func BenchmarkTable(b *testing.B) {
+	for _, rows := range []int{1_000_000, 10_000_000} {
+		b.Run(fmt.Sprint(rows), func(b *testing.B) { benchTable(b, rows) })
+	}
+}
+
+func benchTable(b *testing.B, rows int) {
+	site := testenv.WordPress(b)
+	workspace := b.TempDir()
+	wetland(b, workspace, "adopt", site.Root, "--address", site.Address, "--no-browser").want(b, 0)
+	execute := func(statement string) {
+		b.Helper()
+		if _, err := site.Account.Root.Exec(statement); err != nil {
+			b.Fatal(err)
+		}
+	}
+	execute("CREATE TABLE of_sailings (id BIGINT PRIMARY KEY AUTO_INCREMENT, at DATETIME NOT NULL, boat VARCHAR(40) NOT NULL, berth INT, note TEXT, KEY (at), KEY (boat)) ENGINE=InnoDB")
+	fill := func(from int) {
+		execute(fmt.Sprintf("INSERT INTO of_sailings (id, at, boat, berth, note) SELECT seq, '2026-01-01' + INTERVAL seq SECOND, ELT(1 + seq %% 5, 'Otter', 'Heron', 'Moorhen', 'Bittern', 'Teal'), seq %% 97, CONCAT('crossing ', MD5(seq)) FROM seq_%d_to_%d", from, from+rows-1))
+	}
+	for b.Loop() {
+		execute("TRUNCATE of_sailings")
+		fill(1)
+		measured(b, workspace, "MB-snapshot", "snapshot")
+		client := loadedByClient(b, site, workspace)
+		for _, change := range []struct {
+			name string
+			make func()
+		}{
+			{"removed", func() { execute("TRUNCATE of_sailings") }},
+			{"changed", func() { execute("UPDATE of_sailings SET berth = berth + 1") }},
+			{"added", func() { fill(rows + 1) }},
+		} {
+			change.make()
+			took := measured(b, workspace, "MB-"+change.name, "restore", "snap-1", "--only", "of_sailings", "--yes")
+			b.ReportMetric(float64(took)/float64(client), change.name+"/client")
+		}
+	}
+}
+
+// loadedByClient is how long the server's own client takes to load the newest snapshot's
+// tables, as they are exported, into another database.
+func loadedByClient(b *testing.B, site *testenv.Site, workspace string) time.Duration {
+	b.Helper()
+	out := filepath.Join(b.TempDir(), "exported")
+	wetland(b, workspace, "export", "snap-1", out).want(b, 0)
+	if _, err := site.Account.Root.Exec("DROP DATABASE IF EXISTS of_client; CREATE DATABASE of_client"); err != nil {
+		b.Fatal(err)
+	}
+	dump, err := os.Open(filepath.Join(out, "database.sql"))
+	must(b, err)
+	defer dump.Close()
+	load := site.Client("--max-allowed-packet=1G", "of_client")
+	load.Stdin = dump
+	start := time.Now()
+	if out, err := load.CombinedOutput(); err != nil {
+		b.Fatalf("%v\n%s", err, out)
+	}
+	took := time.Since(start)
+	_, err = site.Account.Root.Exec("DROP DATABASE of_client")
+	must(b, err, os.RemoveAll(out))
+	return took
 }

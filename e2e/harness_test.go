@@ -19,6 +19,7 @@ import (
 	"testing"
 
 	"wetland/core/files"
+	"wetland/core/files/filestest"
 	"wetland/internal/testenv"
 )
 
@@ -154,7 +155,7 @@ func (f *ferry) pkg(name string) string { return filepath.Join(f.packages, name+
 // tree reads the files below root, without what changes by itself.
 func tree(t *testing.T, root string, without ...string) files.Tree {
 	t.Helper()
-	read, err := files.ReadTree(t.Context(), files.Local{}, root, func(at string) bool { return slices.Contains(without, at) })
+	read, err := files.ReadTree(t.Context(), filestest.Whole(t), root, func(at string) bool { return slices.Contains(without, at) })
 	if err != nil {
 		t.Fatal(err)
 	}

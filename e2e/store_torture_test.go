@@ -12,6 +12,7 @@ import (
 	"time"
 
 	"wetland/core/files"
+	"wetland/core/files/filestest"
 	"wetland/internal/testenv"
 )
 
@@ -154,7 +155,7 @@ func TestStoreOnAFullDisk(t *testing.T) {
 		_, _ = rand.NewChaCha8([32]byte{byte(n)}).Read(data) // never fails, by its contract
 		must(t, os.WriteFile(filepath.Join(f.root, "uploads/large.bin"), data, 0o644))
 		filler := filepath.Join(f.care, "store/volumes/filler")
-		free, err := files.Local{}.FreeSpace(small)
+		free, err := files.FreeSpace(t.Context(), filestest.Whole(t), small)
 		must(t, err)
 		must(t, os.WriteFile(filler, make([]byte, max(0, int(free)-n*36<<10)), 0o600))
 		r := f.run(t, "update", f.pkg("enquiries-1.2.0"), "--allow-same")

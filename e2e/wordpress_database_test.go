@@ -44,8 +44,10 @@ const (
 // A plugin that migrates its table at the first visit and then fails: the table
 // comes back, the visitor's comment stays.
 func TestWordPressPluginThatMigratesAndFails(t *testing.T) {
-	t.Parallel()
-	site := testenv.WordPress(t)
+	onServers(t, wordPressPluginThatMigratesAndFails)
+}
+
+func wordPressPluginThatMigratesAndFails(t *testing.T, site *testenv.Site) {
 	for name, text := range tidePlugin("1.3.0", firstTable, showSailings) {
 		site.Write(t, "wp-content/plugins/"+name, text)
 	}
@@ -135,23 +137,26 @@ func TestWordPressDatabaseTroubles(t *testing.T) {
 
 // A real WordPress dies altogether: no files, no database. The snapshot brings both back;
 // a copy into another database, and a deep verification, say why if they may not.
-func TestWordPressIsRestoredFromNothing(t *testing.T) {
-	t.Parallel()
-	site := testenv.WordPress(t)
+func TestWordPressIsRestoredFromNothing(t *testing.T) { onServers(t, wordPressIsRestoredFromNothing) }
+
+func wordPressIsRestoredFromNothing(t *testing.T, site *testenv.Site) {
 	workspace := care(t, site)
+	_, err := site.Account.Root.Exec("CREATE VIEW of_newest AS SELECT ID FROM of_posts; CREATE EVENT of_nightly ON SCHEDULE EVERY 1 DAY DO DELETE FROM of_comments")
+	must(t, err)
 	wetland(t, workspace, "snapshot").want(t, 0, "Taken and verified.")
 	before, rows := tree(t, site.Root, caches...), rowsOf(t, site.Account.Root, "of_")
 	wetland(t, workspace, "verify", "snap-1", "--deep").want(t, 1, "who may make databases")
 	wetland(t, workspace, "restore", "snap-1", "--into-database", "another").want(t, 1, "refuses this user or password for this database")
 
-	_, err := site.Account.Root.Exec("DROP DATABASE " + site.Account.Name)
+	_, err = site.Account.Root.Exec("DROP DATABASE " + site.Account.Name)
 	must(t, err)
 	entries, err := os.ReadDir(site.Root)
 	must(t, err)
 	for _, entry := range entries {
 		must(t, os.RemoveAll(filepath.Join(site.Root, entry.Name())))
 	}
-	wetland(t, workspace, "restore", "snap-1", "--yes").want(t, 0, "dead site", "is made anew", "Restored.")
+	wetland(t, workspace, "restore", "snap-1", "--yes").want(t, 0, "dead site", "is made anew", "Restored.",
+		"the view of_newest acts in the name of "+site.Account.User+"@", "the event of_nightly acts in the name of", "It is disabled, so that it does not run with other rights")
 	same(t, before, tree(t, site.Root, caches...))
 	_, err = site.Account.Root.Exec("USE " + site.Account.Name)
 	must(t, err)

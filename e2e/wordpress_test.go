@@ -22,7 +22,7 @@ func care(t *testing.T, site *testenv.Site) string {
 	t.Helper()
 	workspace := t.TempDir()
 	result := wetland(t, workspace, "adopt", site.Root, "--address", site.Address, "--no-browser")
-	result.want(t, 0, "WordPress 6.1", "MariaDB", "tables of this site, login tried", "twentytwentyone", `php_pool = "by request" in wetland.toml prevents that`)
+	result.want(t, 0, "WordPress 6.1", map[bool]string{true: "MySQL 9", false: "MariaDB"}[site.Kind.IsMySQL()], "tables of this site, login tried", "twentytwentyone", `php_pool = "by request" in wetland.toml prevents that`)
 	return workspace
 }
 
@@ -118,9 +118,22 @@ while ( have_posts() ) {
 get_footer();
 `
 
+// onServers tests WordPress with its tables on this system's MariaDB, and on MySQL.
+func onServers(t *testing.T, test func(t *testing.T, site *testenv.Site)) {
+	t.Helper()
+	for _, kind := range []testenv.Kind{testenv.OwnMariaDB, testenv.MySQL} {
+		t.Run(kind.Name, func(t *testing.T) {
+			t.Parallel()
+			test(t, testenv.WordPressOn(t, kind))
+		})
+	}
+}
+
 func TestWordPressThemeWithFatalErrorIsPutBack(t *testing.T) {
-	t.Parallel()
-	site := testenv.WordPress(t)
+	onServers(t, wordPressThemeWithFatalErrorIsPutBack)
+}
+
+func wordPressThemeWithFatalErrorIsPutBack(t *testing.T, site *testenv.Site) {
 	workspace := care(t, site)
 	edit(t, filepath.Join(workspace, "wetland.toml"), `cms = "wordpress"`, "cms = \"wordpress\"\nphp_log = \""+site.Log+"\"")
 	bad := themePackage(t, site, "1.8", map[string]string{"single.php": brokenSingle})
@@ -137,9 +150,9 @@ func TestWordPressThemeWithFatalErrorIsPutBack(t *testing.T) {
 	nothingLeft(t, site.Root)
 }
 
-func TestWordPressHarmlessThemeIsKept(t *testing.T) {
-	t.Parallel()
-	site := testenv.WordPress(t)
+func TestWordPressHarmlessThemeIsKept(t *testing.T) { onServers(t, wordPressHarmlessThemeIsKept) }
+
+func wordPressHarmlessThemeIsKept(t *testing.T, site *testenv.Site) {
 	workspace := care(t, site)
 	good := themePackage(t, site, "1.8", map[string]string{
 		"postcss.config.js": "", "package-lock.json": "", // dropped by the new version

@@ -26,6 +26,14 @@ if [ -n "$missing" ]; then
   fi
 fi
 
+# Servers of other releases, which have another MariaDB, and MySQL.
+here=$(cd "$(dirname "$0")" && pwd)
+fetch() {
+  "$here/fetch-servers.sh" "$@" || echo "setup-test: ${*: -1} of $1 could not be had: its tests will be skipped" >&2
+}
+fetch trixie "$folder/mariadb" mariadb-client-core mariadb-server-core
+fetch sid "$folder/mysql" mysql-client-core mysql-server-core
+
 [ -f "$folder/wordpress/wp-includes/version.php" ] && [ -f "$folder/servers/etc/nginx/mime.types" ] && exit 0
 work=$(mktemp -d)
 trap 'rm -rf "$work"' EXIT

@@ -71,14 +71,16 @@ type Result struct {
 // Adopt examines the site, touching nothing on it, and makes the workspace. It
 // returns an *update.Refusal when the site must not be adopted so.
 func Adopt(ctx context.Context, o Options) (*Result, error) {
-	a := &adoption{o: o, place: files.Local{}, result: &Result{}}
+	a := &adoption{o: o, result: &Result{}}
 	if err := a.readReach(); err != nil {
 		return nil, err
 	}
-	if err := a.findSite(ctx); err != nil {
+	roots := &files.Roots{Disk: site.DiskOf(o.Root)}
+	defer roots.Close()
+	if err := a.findSite(ctx, roots); err != nil {
 		return nil, err
 	}
-	if err := a.checkWorkspace(); err != nil {
+	if err := a.checkWorkspace(ctx); err != nil {
 		return nil, err
 	}
 	if err := a.readFiles(ctx); err != nil {
@@ -103,7 +105,6 @@ func Adopt(ctx context.Context, o Options) (*Result, error) {
 
 type adoption struct {
 	o       Options
-	place   files.Place
 	system  cms.System
 	site    *site.Site // its workspace is made last
 	result  *Result
@@ -115,29 +116,32 @@ func (a *adoption) doubt(what, do string) {
 	a.result.Doubts = append(a.result.Doubts, update.Reason{What: what, Do: do})
 }
 
-func (a *adoption) findSite(ctx context.Context) error {
+func (a *adoption) findSite(ctx context.Context, roots *files.Roots) error {
 	absolute, err := filepath.Abs(a.o.Root)
 	if err != nil {
 		return err
 	}
-	root, err := a.place.Real(filepath.ToSlash(absolute))
+	root, err := roots.Disk.Real(ctx, filepath.ToSlash(absolute))
 	if errors.Is(err, fs.ErrNotExist) {
 		err = files.Missing(absolute, err)
 	}
 	if err != nil {
 		return fmt.Errorf("find the site: %w", err)
 	}
-	if a.system, a.result.Because, err = cms.Detect(a.place, root); err != nil {
+	if err := roots.Reach(ctx, path.Dir(root)); err != nil {
+		return fmt.Errorf("open the site's folder: %w", err)
+	}
+	if a.system, a.result.Because, err = cms.Detect(ctx, roots, root); err != nil {
 		return fmt.Errorf("%w. ROOT is the folder that the web server hands out: the one with the CMS's own files in it", err)
 	}
-	opened, err := a.system.Open(ctx, a.place, root, "")
+	opened, err := a.system.Open(ctx, roots, root, "")
 	if err != nil {
 		return err
 	}
-	a.site = &site.Site{Place: a.place, Root: root, CMS: opened, Workspace: &site.Workspace{}}
+	a.site = &site.Site{Files: roots, Root: root, CMS: opened, Workspace: &site.Workspace{}}
 	a.result.System, a.result.Root = opened.System(), root
-	a.result.Nested = cms.Nested(a.place, root)
-	if entry, err := a.place.Lstat(root); err == nil && os.Geteuid() == 0 && entry.Owner > 0 {
+	a.result.Nested = cms.Nested(ctx, roots, root)
+	if entry, err := a.site.Files.Lstat(ctx, root); err == nil && os.Geteuid() == 0 && entry.Owner > 0 {
 		a.result.BelongsTo = update.UserName(entry.Owner)
 	}
 	layout := opened.Layout()
@@ -153,13 +157,13 @@ func (a *adoption) findSite(ctx context.Context) error {
 	return nil
 }
 
-func (a *adoption) checkWorkspace() error {
+func (a *adoption) checkWorkspace(ctx context.Context) error {
 	dir, err := filepath.Abs(a.o.Workspace)
 	if err != nil {
 		return err
 	}
 	a.o.Workspace = dir
-	if err := site.CheckOutside(a.place, a.site.CMS.Layout(), dir); err != nil {
+	if err := a.site.CheckOutside(ctx, dir); err != nil {
 		if errors.Is(err, site.ErrInsideWebRoot) {
 			return &update.Refusal{Reasons: []update.Reason{{What: err.Error(), Do: "For example: --workspace " + filepath.Join(filepath.Dir(filepath.Dir(a.site.Root)), "care")}}}
 		}
@@ -178,12 +182,12 @@ func (a *adoption) checkWorkspace() error {
 func (a *adoption) readFiles(ctx context.Context) error {
 	var unreadable []string
 	for _, area := range a.site.Areas() {
-		err := files.Walk(ctx, a.place, area.Path, site.LeavesOut(area), func(at string, entry files.Entry) error {
+		err := files.Walk(ctx, a.site.Files, area.Path, site.LeavesOut(area), func(at string, entry files.Entry) error {
 			if entry.Kind != files.File {
 				return nil
 			}
 			a.result.Files++
-			file, err := a.place.Open(path.Join(area.Path, at), 0)
+			file, err := a.site.Files.Open(ctx, path.Join(area.Path, at), 0)
 			if err != nil {
 				unreadable = append(unreadable, at)
 				return nil
@@ -267,7 +271,7 @@ func (a *adoption) identify(ctx context.Context, db database.Database) error {
 	if err != nil {
 		return fmt.Errorf("read the site's files: %w", err)
 	}
-	identity := a.fetcher().Identify(ctx, a.place, candidates)
+	identity := a.fetcher().Identify(ctx, a.site.Files, candidates)
 	a.result.Identity = identity
 	switch {
 	case ctx.Err() != nil:

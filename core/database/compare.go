@@ -1,8 +1,6 @@
 package database
 
 import (
-	"context"
-	"fmt"
 	"slices"
 )
 
@@ -57,75 +55,6 @@ func compareNames(a, b string) int {
 		return 1
 	}
 	return 0
-}
-
-// RowChanges are the rows in which two states of one table differ. The rows of
-// both states have the table's columns in the same order.
-type RowChanges struct {
-	Added   []Row    // only now
-	Removed []Row    // only before
-	Changed [][2]Row // before and now, of the same key
-}
-
-// Empty tells whether the states are equal.
-func (c RowChanges) Empty() bool { return len(c.Added)+len(c.Removed)+len(c.Changed) == 0 }
-
-// CompareRows tells which rows of a table differ. Rows are told apart by the
-// table's key; without a key a changed row shows as one removed and one added.
-// It holds a hash of every row and all differing rows in memory.
-func CompareRows(ctx context.Context, table Table, before, now Rows) (RowChanges, error) {
-	key := keyIndexes(table)
-	type seen struct {
-		row   fingerprint
-		times int
-	}
-	old := map[fingerprint]seen{}
-	err := before(ctx, func(row Row) error {
-		name := fingerprintOf(pick(row, key))
-		one := old[name]
-		old[name] = seen{row: fingerprintOf(row), times: one.times + 1}
-		return nil
-	})
-	if err != nil {
-		return RowChanges{}, fmt.Errorf("read the earlier rows of %s: %w", table.Name, err)
-	}
-	var changes RowChanges
-	changed := map[fingerprint]Row{}
-	err = now(ctx, func(row Row) error {
-		name := fingerprintOf(pick(row, key))
-		was, had := old[name]
-		switch {
-		case !had:
-			changes.Added = append(changes.Added, row.Clone())
-			return nil
-		case was.row != fingerprintOf(row):
-			changed[name] = row.Clone()
-		}
-		if was.times--; was.times == 0 {
-			delete(old, name)
-		} else {
-			old[name] = was
-		}
-		return nil
-	})
-	if err != nil {
-		return RowChanges{}, fmt.Errorf("read the present rows of %s: %w", table.Name, err)
-	}
-	if len(old) == 0 && len(changed) == 0 {
-		return changes, nil
-	}
-	err = before(ctx, func(row Row) error {
-		name := fingerprintOf(pick(row, key))
-		if left, ok := old[name]; ok && left.times > 0 {
-			changes.Removed = append(changes.Removed, row.Clone())
-			left.times--
-			old[name] = left
-		} else if newer, ok := changed[name]; ok {
-			changes.Changed = append(changes.Changed, [2]Row{row.Clone(), newer})
-		}
-		return nil
-	})
-	return changes, err
 }
 
 func keyIndexes(table Table) []int {

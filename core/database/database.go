@@ -58,14 +58,29 @@ type Table struct {
 
 var counterClause = regexp.MustCompile(`(?i)\s+AUTO_INCREMENT=\d+`)
 
+// eventStatus is whether an event runs.
+var eventStatus = regexp.MustCompile(`(ON COMPLETION (?:NOT )?PRESERVE) (ENABLE|DISABLE ON \w+|DISABLE)\b`)
+
+// splitStatus takes its status out of an event's statement.
+func splitStatus(create string) (without, status string) {
+	found := eventStatus.FindStringSubmatchIndex(create)
+	if found == nil {
+		return create, ""
+	}
+	return create[:found[3]] + create[found[1]:], create[found[4]:found[5]]
+}
+
 // definerClause is in whose name a trigger or a view acts.
-var definerClause = regexp.MustCompile("\\s+DEFINER=`(?:[^`]|``)*`@`(?:[^`]|``)*`")
+var definerClause = regexp.MustCompile("\\s+DEFINER=`((?:[^`]|``)*)`@`((?:[^`]|``)*)`")
 
 // Shape identifies the structure of the table, apart from its counter and from
 // the definers of views and triggers: an ordinary user cannot give those back.
 func (t Table) Shape() string {
 	text := counterClause.ReplaceAllString(t.Create, "") + "\x00" + t.Settings + "\x00" + strings.Join(t.After, "\x00")
 	text = definerClause.ReplaceAllString(text, "")
+	if t.Kind == Event {
+		text, _ = splitStatus(text)
+	}
 	sum := sha256.Sum256([]byte(text))
 	return hex.EncodeToString(sum[:16])
 }
@@ -110,8 +125,11 @@ type Database interface {
 	Read(ctx context.Context) (Moment, error)
 	// Apply carries out a change; see Change.
 	Apply(ctx context.Context, change Change) (Applied, error)
-	// Sweep drops what an Apply that was interrupted left over of these tables. Call
-	// it only when the tables themselves are proved.
+	// Leftover names what an Apply that was interrupted, or is under way, made for itself
+	// beside these tables.
+	Leftover(ctx context.Context, tables []string) ([]string, error)
+	// Sweep drops what Leftover names. Call it only when the tables themselves are proved
+	// and no other Apply is under way.
 	Sweep(ctx context.Context, tables []string) error
 	// Size estimates how many bytes the rows of all tables in the database take.
 	Size(ctx context.Context) (int64, error)
@@ -145,8 +163,23 @@ type Replacement struct {
 // Patch changes single rows of a table that has a key.
 type Patch struct {
 	Table  Table
-	Put    []Row // inserted, or written over the row of the same key
-	Remove []Row // rows whose keys are taken out
+	Put    Rows // inserted, or written over the row of the same key; nil: none
+	Remove Rows // rows whose keys are taken out; nil: none
+}
+
+// RowsOf gives rows that are at hand; nil if there are none.
+func RowsOf(rows []Row) Rows {
+	if len(rows) == 0 {
+		return nil
+	}
+	return func(_ context.Context, each func(Row) error) error {
+		for _, row := range rows {
+			if err := each(row); err != nil {
+				return err
+			}
+		}
+		return nil
+	}
 }
 
 // Change says what is to become of some tables; others are left alone.
@@ -169,6 +202,26 @@ type Applied interface {
 	Aside() []string
 	// Finish lets go of the replaced tables. Call it once the new ones are proved.
 	Finish(ctx context.Context) error
+	// NewDefiners lists what Finish could only make in another name than it had.
+	NewDefiners() []NewDefiner
+}
+
+// NewDefiner is a view, trigger, routine or event that acts in another name than before: this
+// user may not make it in somebody else's.
+type NewDefiner struct {
+	Of       string // such as "the view busy"
+	Table    string // the name under which it, or the table it belongs to, is described
+	Was, Now string // accounts, as USER@HOST
+	Disabled bool   // an event, which would otherwise run with other rights
+}
+
+// String says it in words.
+func (d NewDefiner) String() string {
+	text := fmt.Sprintf("%s acts in the name of %s now, not of %s: the database user may not make it in another name", d.Of, d.Now, d.Was)
+	if d.Disabled {
+		text += ". It is disabled, so that it does not run with other rights; let an administrator enable it"
+	}
+	return text
 }
 
 // AsidePrefix begins the names of tables that were set aside.
@@ -256,6 +309,26 @@ func Present(ctx context.Context, db Database) ([]Table, error) {
 	return tables, errors.Join(err, moment.Close())
 }
 
+// Scratch makes an empty database for one use beside the one that a login names, and logs in. drop
+// takes it away with all that is in it.
+func Scratch(ctx context.Context, login Login) (db Database, drop func() error, err error) {
+	switch login.Engine {
+	case "mysql":
+		return scratchMySQL(ctx, login)
+	case "sqlite":
+		return scratchSQLite(ctx)
+	}
+	return nil, nil, fmt.Errorf("no engine is called %q here (known: mysql, sqlite)", login.Engine)
+}
+
+// SweepScratch drops what Scratch made in a process that is gone.
+func SweepScratch(ctx context.Context, login Login) error {
+	if login.Engine != "mysql" {
+		return nil // it lay in the folder for temporary files
+	}
+	return sweepScratchMySQL(ctx, login)
+}
+
 // Create makes the database that a login names, where the server has none and this
 // user may.
 func Create(ctx context.Context, login Login) error {
@@ -266,14 +339,6 @@ func Create(ctx context.Context, login Login) error {
 		return createSQLite(ctx, login)
 	}
 	return fmt.Errorf("no engine is called %q here (known: mysql, sqlite)", login.Engine)
-}
-
-// Drop takes a database of Wetland's own making away, with all that is in it.
-func Drop(ctx context.Context, login Login) error {
-	if login.Engine != "mysql" || !strings.HasPrefix(login.Name, ours) {
-		return fmt.Errorf("%s is no database of Wetland's own", login)
-	}
-	return dropMySQL(ctx, login)
 }
 
 func quoteAll(names []string, quote func(string) string) string {

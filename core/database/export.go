@@ -43,7 +43,7 @@ func (w *sqlWriter) mysql(ctx context.Context, all []Replacement) error {
 	for _, r := range all {
 		switch r.Table.Kind {
 		case BaseTable:
-			w.line("\n%s;", r.Table.Create)
+			w.line("\n%s;", inheritCollations(r.Table.Create))
 			if err := w.rowsMySQL(ctx, r); err != nil {
 				return fmt.Errorf("write the rows of %s: %w", r.Table.Name, err)
 			}

@@ -2,7 +2,6 @@ package database
 
 import (
 	"errors"
-	"fmt"
 	"math"
 	"os"
 	"os/exec"
@@ -32,42 +31,41 @@ func (s saved) export(t *testing.T, engine string) string {
 
 // What is exported, the engine's own client loads, and it is the same.
 func TestMySQLExport(t *testing.T) {
-	if _, err := exec.LookPath("mariadb"); err != nil {
-		testenv.Missing(t, "mariadb")
-	}
-	asRoot := func(account *testenv.Account) Database {
-		t.Helper()
-		db, err := Open(t.Context(), Login{Engine: "mysql", Host: "127.0.0.1", Port: account.Port, Name: account.Name, User: "root"}, everything)
+	testenv.OnEach(t, func(t *testing.T, server *testenv.Server) {
+		asRoot := func(account *testenv.Account) Database {
+			t.Helper()
+			db, err := Open(t.Context(), Login{Engine: "mysql", Host: "127.0.0.1", Port: account.Port, Name: account.Name, User: "root"}, everything)
+			if err != nil {
+				t.Fatal(err)
+			}
+			t.Cleanup(func() { _ = db.Close() })
+			return db
+		}
+		from, to := server.Database(t), server.Database(t)
+		for _, schema := range []string{difficultOn(server.Kind), besideOn(server.Kind)} {
+			if _, err := from.Root.Exec(schema); err != nil {
+				t.Fatal(err)
+			}
+		}
+		before := save(t, asRoot(from))
+		load := to.Client("--max-allowed-packet=1G", to.Name)
+		input, err := os.Open(before.export(t, "mysql"))
 		if err != nil {
 			t.Fatal(err)
 		}
-		t.Cleanup(func() { _ = db.Close() })
-		return db
-	}
-	from, to := testenv.Database(t), testenv.Database(t)
-	for _, schema := range []string{difficult, beside} {
-		if _, err := from.Root.Exec(schema); err != nil {
-			t.Fatal(err)
+		defer input.Close()
+		load.Stdin = input
+		if out, err := load.CombinedOutput(); err != nil {
+			t.Fatalf("%v\n%s", err, out)
 		}
-	}
-	before := save(t, asRoot(from))
-	load := exec.Command("mariadb", "--no-defaults", "--host=127.0.0.1", fmt.Sprintf("--port=%d", to.Port), "--user=root", "--max-allowed-packet=1G", to.Name)
-	input, err := os.Open(before.export(t, "mysql"))
-	if err != nil {
-		t.Fatal(err)
-	}
-	defer input.Close()
-	load.Stdin = input
-	if out, err := load.CombinedOutput(); err != nil {
-		t.Fatalf("%v\n%s", err, out)
-	}
-	equalNow(t, asRoot(to), before)
-	sums := checkAll(t, from)
-	for name, sum := range checkAll(t, to) {
-		if sums[name] != sum {
-			t.Errorf("CHECKSUM TABLE %s is %s, was %s", name, sum, sums[name])
+		equalNow(t, asRoot(to), before)
+		sums := checkAll(t, from)
+		for name, sum := range checkAll(t, to) {
+			if sums[name] != sum {
+				t.Errorf("CHECKSUM TABLE %s is %s, was %s", name, sum, sums[name])
+			}
 		}
-	}
+	})
 }
 
 func TestSQLiteExport(t *testing.T) {

@@ -2,11 +2,13 @@ package database
 
 import (
 	"context"
+	"crypto/rand"
 	"database/sql"
 	"errors"
 	"fmt"
 	"io"
 	"log"
+	"maps"
 	"net"
 	"regexp"
 	"slices"
@@ -19,9 +21,10 @@ import (
 
 // mysqlDatabase reaches MariaDB and MySQL.
 type mysqlDatabase struct {
-	db    *sql.DB
-	name  string
-	owner Owner
+	db      *sql.DB
+	name    string
+	owner   Owner
+	isMySQL bool // not MariaDB
 }
 
 // session makes values come and go exactly as stored: no time zone shifts, no
@@ -49,7 +52,13 @@ func openMySQL(ctx context.Context, login Login, owner Owner) (Database, error) 
 	if err := db.PingContext(ctx); err != nil {
 		return nil, errors.Join(explainMySQL(login, err), db.Close())
 	}
-	return &mysqlDatabase{db: db, name: login.Name, owner: owner}, nil
+	m := &mysqlDatabase{db: db, name: login.Name, owner: owner}
+	engine, err := m.Engine(ctx)
+	if err != nil {
+		return nil, errors.Join(explainMySQL(login, err), db.Close())
+	}
+	m.isMySQL = strings.HasPrefix(engine, "MySQL")
+	return m, nil
 }
 
 func createMySQL(ctx context.Context, login Login) error {
@@ -57,20 +66,92 @@ func createMySQL(ctx context.Context, login Login) error {
 	return onServer(ctx, login, "CREATE DATABASE "+quoteMySQL(login.Name)+" CHARACTER SET utf8mb4")
 }
 
-func dropMySQL(ctx context.Context, login Login) error {
-	return onServer(ctx, login, "DROP DATABASE "+quoteMySQL(login.Name))
-}
-
 // onServer runs a statement without any database being chosen.
 func onServer(ctx context.Context, login Login, statement string) error {
-	login.Name = ""
-	server, err := openMySQL(ctx, login, nil)
+	server, conn, err := serverMySQL(ctx, login)
 	if err != nil {
 		return err
 	}
 	defer server.Close()
-	if _, err := server.(*mysqlDatabase).db.ExecContext(ctx, statement); err != nil {
+	defer conn.Close()
+	if _, err := conn.ExecContext(ctx, statement); err != nil {
 		return fmt.Errorf("%s: %w", statement, err)
+	}
+	return nil
+}
+
+// serverMySQL opens one connection without any database being chosen.
+func serverMySQL(ctx context.Context, login Login) (Database, *sql.Conn, error) {
+	login.Name = ""
+	server, err := openMySQL(ctx, login, nil)
+	if err != nil {
+		return nil, nil, err
+	}
+	conn, err := server.(*mysqlDatabase).connect(ctx, false)
+	if err != nil {
+		return nil, nil, errors.Join(err, server.Close())
+	}
+	return server, conn, nil
+}
+
+// scratchPrefix begins the names of databases for one use.
+const scratchPrefix = ours + "scratch_"
+
+// scratchMySQL holds a lock of the server's of the same name for as long as the database is in
+// use: it goes with the connection, however this process ends.
+func scratchMySQL(ctx context.Context, login Login) (db Database, drop func() error, err error) {
+	login.Name = scratchPrefix + strings.ToLower(rand.Text()[:10])
+	server, conn, err := serverMySQL(ctx, login)
+	if err != nil {
+		return nil, nil, err
+	}
+	drop = func() error {
+		_, err := conn.ExecContext(context.WithoutCancel(ctx), "DROP DATABASE IF EXISTS "+quoteMySQL(login.Name))
+		return errors.Join(err, conn.Close(), server.Close())
+	}
+	if err = ownScratch(ctx, conn, login.Name); err != nil {
+		return nil, nil, errors.Join(err, conn.Close(), server.Close())
+	}
+	if db, err = openMySQL(ctx, login, Everything); err != nil {
+		return nil, nil, errors.Join(err, drop())
+	}
+	return db, drop, nil
+}
+
+func ownScratch(ctx context.Context, conn *sql.Conn, name string) error {
+	if _, err := collectRows(ctx, conn, sent, "SELECT GET_LOCK(?, 0)", name); err != nil {
+		return err
+	}
+	_, err := conn.ExecContext(ctx, "CREATE DATABASE "+quoteMySQL(name)+" CHARACTER SET utf8mb4")
+	if isNumber(err, 1044) {
+		return fmt.Errorf("%w. That needs a user who may make databases", err)
+	}
+	return err
+}
+
+func sweepScratchMySQL(ctx context.Context, login Login) error {
+	server, conn, err := serverMySQL(ctx, login)
+	if err != nil {
+		return err
+	}
+	defer server.Close()
+	defer conn.Close()
+	listed, err := collectRows(ctx, conn, sent, "SELECT schema_name FROM information_schema.schemata WHERE schema_name LIKE ?", strings.ReplaceAll(scratchPrefix, "_", "\\_")+"%")
+	if err != nil {
+		return err
+	}
+	for _, row := range listed {
+		name := row[0].String()
+		free, err := collectRows(ctx, conn, sent, "SELECT IS_FREE_LOCK(?)", name)
+		if err != nil {
+			return err
+		}
+		if free[0][0].String() != "1" {
+			continue // a process works with it
+		}
+		if _, err := conn.ExecContext(ctx, "DROP DATABASE IF EXISTS "+quoteMySQL(name)); err != nil && !isNumber(err, 1044) {
+			return err
+		}
 	}
 	return nil
 }
@@ -78,14 +159,13 @@ func onServer(ctx context.Context, login Login, statement string) error {
 // explainMySQL wraps the reason that a person can act on. The numbers are the
 // server's: https://mariadb.com/kb/en/mariadb-error-code-reference/.
 func explainMySQL(login Login, err error) error {
-	var answer *mysql.MySQLError
 	var network *net.OpError
 	switch {
-	case errors.As(err, &answer) && answer.Number == 1045, errors.As(err, &answer) && answer.Number == 1698:
+	case isNumber(err, 1045, 1698):
 		err = fmt.Errorf("%w: %w", ErrDenied, err)
-	case errors.As(err, &answer) && answer.Number == 1044:
+	case isNumber(err, 1044):
 		err = fmt.Errorf("%w for this database: %w", ErrDenied, err)
-	case errors.As(err, &answer) && answer.Number == 1049:
+	case isNumber(err, 1049):
 		err = fmt.Errorf("%w: %w", ErrMissing, err)
 	case errors.As(err, &network), errors.Is(err, context.DeadlineExceeded):
 		err = fmt.Errorf("%w: %w", ErrUnreachable, err)
@@ -99,8 +179,7 @@ func (m *mysqlDatabase) Engine(ctx context.Context) (string, error) {
 	if err := m.db.QueryRowContext(ctx, `SELECT version()`).Scan(&version); err != nil {
 		return "", err
 	}
-	if number, rest, ok := strings.Cut(version, "-MariaDB"); ok {
-		_ = rest
+	if number, _, ok := strings.Cut(version, "-MariaDB"); ok {
 		return "MariaDB " + number, nil
 	}
 	return "MySQL " + version, nil
@@ -110,6 +189,12 @@ func (m *mysqlDatabase) Engine(ctx context.Context) (string, error) {
 func (m *mysqlDatabase) Size(ctx context.Context) (size int64, err error) {
 	err = m.db.QueryRowContext(ctx, `SELECT COALESCE(SUM(data_length), 0) FROM information_schema.tables WHERE table_schema = ?`, m.name).Scan(&size)
 	return size, err
+}
+
+// isNumber tells whether the server answered with the error of this number.
+func isNumber(err error, numbers ...uint16) bool {
+	var answer *mysql.MySQLError
+	return errors.As(err, &answer) && slices.Contains(numbers, answer.Number)
 }
 
 func (m *mysqlDatabase) Close() error { return m.db.Close() }
@@ -157,14 +242,43 @@ func setUp(ctx context.Context, conn *sql.Conn) error {
 			return err
 		}
 	}
+	return allowOlderTables(ctx, conn)
+}
+
+// wishes are settings of a session under which each table comes to be as its statement says.
+// Some servers let nobody but an administrator change them: what then is made otherwise, or not
+// at all, is told when it is made.
+var wishes = map[string]string{
+	"explicit_defaults_for_timestamp":    "ON",  // a TIMESTAMP gets no default of its own
+	"sql_generate_invisible_primary_key": "OFF", // MySQL 8.0.30: a table without a key stays so
+	"sql_require_primary_key":            "OFF", // MySQL 8.0.13
+}
+
+func allowOlderTables(ctx context.Context, conn *sql.Conn) error {
+	names := slices.Sorted(maps.Keys(wishes))
+	now, err := collectRows(ctx, conn, sent, "SHOW SESSION VARIABLES WHERE Variable_name IN ('"+strings.Join(names, "', '")+"')")
+	if err != nil {
+		return err
+	}
+	for _, row := range now {
+		name, value := row[0].String(), row[1].String()
+		if value == wishes[name] {
+			continue
+		}
+		var answer *mysql.MySQLError
+		if _, err := conn.ExecContext(ctx, "SET SESSION "+name+" = "+wishes[name]); err != nil && !errors.As(err, &answer) {
+			return err
+		}
+	}
 	return nil
 }
 
 // mysqlMoment reads inside one transaction with a consistent snapshot.
 type mysqlMoment struct {
-	conn   *sql.Conn
-	tables []Table
-	weaker []string
+	conn    *sql.Conn
+	isMySQL bool
+	tables  []Table
+	weaker  []string
 }
 
 // Read opens the consistent snapshot, then describes the tables.
@@ -173,7 +287,7 @@ func (m *mysqlDatabase) Read(ctx context.Context) (Moment, error) {
 	if err != nil {
 		return nil, err
 	}
-	moment := &mysqlMoment{conn: conn}
+	moment := &mysqlMoment{conn: conn, isMySQL: m.isMySQL}
 	for _, statement := range []string{
 		`SET TRANSACTION ISOLATION LEVEL REPEATABLE READ`,
 		`START TRANSACTION WITH CONSISTENT SNAPSHOT, READ ONLY`,
@@ -242,6 +356,9 @@ func (m *mysqlMoment) describe(ctx context.Context, name string, owner Owner) er
 	if err := m.describeTriggers(ctx, name); err != nil {
 		return err
 	}
+	if err := m.describeHistograms(ctx, name); err != nil {
+		return err
+	}
 	return m.describePrograms(ctx, name, owner, len(owned) == len(names))
 }
 
@@ -263,9 +380,9 @@ func (m *mysqlMoment) describeTable(ctx context.Context, name string, table *Tab
 	case Sequence:
 		return m.sequenceState(ctx, table)
 	}
-	var foreign []string
-	table.Create, foreign = takeForeignKeys(table.Create)
-	for _, clause := range foreign {
+	var unique []string
+	table.Create, unique = takeUnique(table.Create, table.Name, m.isMySQL)
+	for _, clause := range unique {
 		table.After = append(table.After, "ALTER TABLE "+quoteMySQL(table.Name)+" ADD "+clause)
 	}
 	columns, err := collectRows(ctx, m.conn, sent, `SELECT column_name, data_type, extra FROM information_schema.columns WHERE table_schema = ? AND table_name = ? ORDER BY ordinal_position`, name, table.Name)
@@ -287,13 +404,23 @@ func (m *mysqlMoment) describeTable(ctx context.Context, name string, table *Tab
 	return nil
 }
 
-// takeForeignKeys cuts the foreign keys out of SHOW CREATE TABLE, which prints
-// each on a line of its own. Their names are unique in a database, so that they
-// can only be given once the table they come from is gone.
-func takeForeignKeys(create string) (without string, clauses []string) {
+var namedConstraint = regexp.MustCompile("^CONSTRAINT `((?:[^`]|``)*)` (FOREIGN KEY|CHECK) ")
+
+// takeUnique cuts what has a name that is unique in a database out of SHOW CREATE TABLE, which
+// prints each on a line of its own: foreign keys; on MySQL checks, too, but for those whose
+// names MySQL made. They can only be given once the table they come from is gone.
+func takeUnique(create, table string, isMySQL bool) (without string, clauses []string) {
 	return takeLines(create, func(clause string) bool {
-		return strings.HasPrefix(clause, "CONSTRAINT ") && strings.Contains(clause, " FOREIGN KEY ")
+		named := namedConstraint.FindStringSubmatch(clause)
+		if named == nil || named[2] == "FOREIGN KEY" {
+			return named != nil
+		}
+		return isMySQL && !strings.HasPrefix(named[1], strings.ReplaceAll(table, "`", "``")+"_chk_")
 	})
+}
+
+func (m *mysqlDatabase) takeUnique(create, table string) (without string, clauses []string) {
+	return takeUnique(create, table, m.isMySQL)
 }
 
 func (m *mysqlMoment) describeTriggers(ctx context.Context, name string) error {
@@ -311,7 +438,28 @@ func (m *mysqlMoment) describeTriggers(ctx context.Context, name string) error {
 			return err
 		}
 		// Trigger, mode, statement, character set, collation.
-		m.tables[i].After = append(m.tables[i].After, settings(shown[0][1], shown[0][4], ""), shown[0][2].String())
+		m.tables[i].After = append(m.tables[i].After, settings(shown[0][1], shown[0][4], ""), statement(shown[0][2]))
+	}
+	return nil
+}
+
+// describeHistograms has MySQL's histograms made anew, which it drops with their table.
+func (m *mysqlMoment) describeHistograms(ctx context.Context, name string) error {
+	if !m.isMySQL {
+		return nil
+	}
+	rows, err := collectRows(ctx, m.conn, sent, `SELECT table_name, column_name, histogram->'$."number-of-buckets-specified"' FROM information_schema.column_statistics WHERE schema_name = ? ORDER BY 1, 2`, name)
+	if isNumber(err, 1109) { // there is no such table before MySQL 8.0
+		return nil
+	}
+	if err != nil {
+		return err
+	}
+	for _, row := range rows {
+		i := slices.IndexFunc(m.tables, func(t Table) bool { return t.Name == row[0].String() })
+		if i >= 0 {
+			m.tables[i].After = append(m.tables[i].After, fmt.Sprintf("ANALYZE TABLE %s UPDATE HISTOGRAM ON %s WITH %s BUCKETS", quoteMySQL(row[0].String()), quoteMySQL(row[1].String()), row[2]))
+		}
 	}
 	return nil
 }

@@ -7,9 +7,11 @@ import (
 	"encoding/hex"
 	"errors"
 	"fmt"
+	"maps"
 	"regexp"
 	"slices"
 	"strings"
+	"time"
 )
 
 // Names of tables while a change is under way. They are made from the real name,
@@ -28,9 +30,11 @@ type mysqlApplied struct {
 	replaced []Table  // now live
 	old      []string // the outgoing tables that exist
 	aside    []string
+	definers []NewDefiner
 }
 
-func (a *mysqlApplied) Aside() []string { return a.aside }
+func (a *mysqlApplied) Aside() []string           { return a.aside }
+func (a *mysqlApplied) NewDefiners() []NewDefiner { return a.definers }
 
 // Apply loads the tables to be replaced under other names, then switches all of
 // them with one RENAME TABLE.
@@ -42,10 +46,10 @@ func (m *mysqlDatabase) Apply(ctx context.Context, change Change) (Applied, erro
 	defer conn.Close()
 	applied := &mysqlApplied{m: m}
 	if err := m.load(ctx, conn, change); err != nil {
-		return nil, err
+		return nil, errors.Join(err, m.dropIncoming(ctx, change))
 	}
 	if err := m.switchTables(ctx, conn, change, applied); err != nil {
-		return nil, fmt.Errorf("switch the tables: %w", err)
+		return nil, errors.Join(fmt.Errorf("switch the tables: %w", err), m.dropIncoming(ctx, change))
 	}
 	for _, patch := range change.Patches {
 		if err := patchMySQL(ctx, conn, patch); err != nil {
@@ -53,6 +57,25 @@ func (m *mysqlDatabase) Apply(ctx context.Context, change Change) (Applied, erro
 		}
 	}
 	return applied, nil
+}
+
+// dropIncoming takes away what a change that failed had loaded so far. The connection may be
+// what failed.
+func (m *mysqlDatabase) dropIncoming(ctx context.Context, change Change) error {
+	conn, err := m.connect(context.WithoutCancel(ctx), false)
+	if err != nil {
+		return nil // recover sweeps it
+	}
+	defer conn.Close()
+	for _, r := range change.Replace {
+		if r.Table.Kind != BaseTable && r.Table.Kind != Sequence {
+			continue
+		}
+		if _, err := conn.ExecContext(context.WithoutCancel(ctx), "DROP TABLE IF EXISTS "+quoteMySQL(incoming(r.Table.Name))); err != nil {
+			return fmt.Errorf("clear what was loaded: %w", err)
+		}
+	}
+	return nil
 }
 
 func (m *mysqlDatabase) load(ctx context.Context, conn *sql.Conn, change Change) error {
@@ -119,8 +142,38 @@ func (m *mysqlDatabase) switchTables(ctx context.Context, conn *sql.Conn, change
 	if len(renames) == 0 {
 		return nil
 	}
-	_, err = conn.ExecContext(ctx, "RENAME TABLE "+strings.Join(renames, ", "))
-	return err
+	return renameTables(ctx, conn, "RENAME TABLE "+strings.Join(renames, ", "))
+}
+
+// Whoever waits for renaming a table holds up all that want to read it. So it is tried several
+// times for a short while each, and visitors get their turn in between. Tests have less patience.
+var (
+	renameTries = 6
+	renameWaits = 5 // seconds, of each try
+	renameRests = 3 * time.Second
+)
+
+func renameTables(ctx context.Context, conn *sql.Conn, statement string) error {
+	if _, err := conn.ExecContext(ctx, fmt.Sprintf("SET SESSION lock_wait_timeout = %d", renameWaits)); err != nil {
+		return err
+	}
+	defer func() { // all else waits for as long as the server lets it, or until its context ends
+		_, _ = conn.ExecContext(context.WithoutCancel(ctx), "SET SESSION lock_wait_timeout = DEFAULT")
+	}()
+	for n := 1; ; n++ {
+		_, err := conn.ExecContext(ctx, statement)
+		if !isNumber(err, 1205) {
+			return err
+		}
+		if n == renameTries {
+			return fmt.Errorf("somebody else holds one of the tables: a backup, a long report or a change of structure, say. SHOW PROCESSLIST tells who. Wait until that has ended, then go on: %w", err)
+		}
+		select {
+		case <-ctx.Done():
+			return ctx.Err()
+		case <-time.After(renameRests):
+		}
+	}
 }
 
 // Finish drops the replaced tables, then gives the new ones what only one table
@@ -138,7 +191,7 @@ func (a *mysqlApplied) Finish(ctx context.Context) error {
 	}
 	for _, table := range a.replaced {
 		for _, statement := range table.After {
-			if err := execAsDefiner(ctx, conn, statement); err != nil {
+			if err := a.execAsDefiner(ctx, conn, statement, NewDefiner{Of: triggerWords(statement, table.Name), Table: table.Name}); err != nil {
 				return fmt.Errorf("put back what belongs to the table %s: %w", table.Name, err)
 			}
 		}
@@ -154,6 +207,18 @@ func (a *mysqlApplied) Finish(ctx context.Context) error {
 	return a.putViews(ctx, conn)
 }
 
+// triggerName finds the name in a statement, which stands there as it was written.
+var triggerName = regexp.MustCompile("(?i)\\bTRIGGER\\s+(?:IF\\s+NOT\\s+EXISTS\\s+)?((?:`(?:[^`]|``)*`|[^\\s`.]+)(?:\\.(?:`(?:[^`]|``)*`|[^\\s`.]+))?)\\s")
+
+// triggerWords names the trigger that a statement makes.
+func triggerWords(statement, table string) string {
+	named := triggerName.FindStringSubmatch(statement)
+	if named == nil {
+		return "what belongs to the table " + table
+	}
+	return fmt.Sprintf("the trigger %s of the table %s", strings.Trim(named[1], "`"), table)
+}
+
 var createView = regexp.MustCompile(`^CREATE (.*?)VIEW `)
 
 // putViews makes the views; one that stands on another waits for its turn.
@@ -164,7 +229,7 @@ func (a *mysqlApplied) putViews(ctx context.Context, conn *sql.Conn) error {
 		var failed error
 		for _, view := range views {
 			statement := createView.ReplaceAllString(view.Create, "CREATE OR REPLACE ${1}VIEW ")
-			if err := execAsDefiner(ctx, conn, statement); err != nil {
+			if err := a.execAsDefiner(ctx, conn, statement, NewDefiner{Of: "the view " + view.Name, Table: view.Name}); err != nil {
 				waiting = append(waiting, view)
 				failed = errors.Join(failed, fmt.Errorf("put back the view %s: %w", view.Name, err))
 			}
@@ -177,6 +242,36 @@ func (a *mysqlApplied) putViews(ctx context.Context, conn *sql.Conn) error {
 	return nil
 }
 
+// Leftover names the incoming and outgoing tables of an interrupted Apply.
+func (m *mysqlDatabase) Leftover(ctx context.Context, tables []string) ([]string, error) {
+	conn, err := m.connect(ctx, false)
+	if err != nil {
+		return nil, err
+	}
+	defer conn.Close()
+	left, err := m.leftover(ctx, conn, tables)
+	return slices.Sorted(maps.Keys(left)), err
+}
+
+// leftover gives the type of each table that an Apply of these tables left over.
+func (m *mysqlDatabase) leftover(ctx context.Context, conn *sql.Conn, tables []string) (map[string]string, error) {
+	working := map[string]bool{}
+	for _, name := range tables {
+		working[incoming(name)], working[outgoing(name)] = true, true
+	}
+	present, err := collectRows(ctx, conn, sent, `SELECT table_name, table_type FROM information_schema.tables WHERE table_schema = ?`, m.name)
+	if err != nil {
+		return nil, err
+	}
+	left := map[string]string{}
+	for _, row := range present {
+		if name := row[0].String(); working[name] {
+			left[name] = row[1].String()
+		}
+	}
+	return left, nil
+}
+
 // Sweep drops the incoming and outgoing tables of an interrupted Apply.
 func (m *mysqlDatabase) Sweep(ctx context.Context, tables []string) error {
 	conn, err := m.connect(ctx, false)
@@ -184,11 +279,16 @@ func (m *mysqlDatabase) Sweep(ctx context.Context, tables []string) error {
 		return err
 	}
 	defer conn.Close()
-	for _, name := range tables {
-		for _, left := range []string{incoming(name), outgoing(name)} {
-			if _, err := conn.ExecContext(ctx, "DROP TABLE IF EXISTS "+quoteMySQL(left)); err != nil {
-				return err
-			}
+	left, err := m.leftover(ctx, conn, tables)
+	if err != nil {
+		return err
+	}
+	for name, what := range left {
+		if what != "SEQUENCE" {
+			what = "TABLE"
+		}
+		if _, err := conn.ExecContext(ctx, "DROP "+what+" IF EXISTS "+quoteMySQL(name)); err != nil {
+			return fmt.Errorf("drop the leftover table %s: %w", name, err)
 		}
 	}
 	return nil
@@ -212,22 +312,21 @@ func patchMySQL(ctx context.Context, conn *sql.Conn, patch Patch) error {
 }
 
 func patchRows(ctx context.Context, conn *sql.Conn, patch Patch, key []int) error {
-	for _, row := range patch.Remove {
+	remove := func(row Row) error {
 		var same []string
 		for i, at := range key {
 			same = append(same, quoteMySQL(patch.Table.Key[i])+" = "+string(appendLiteral(nil, patch.Table.Columns[at], row[at])))
 		}
-		statement := "DELETE FROM " + quoteMySQL(patch.Table.Name) + " WHERE " + strings.Join(same, " AND ")
-		if _, err := conn.ExecContext(ctx, statement); err != nil {
+		_, err := conn.ExecContext(ctx, "DELETE FROM "+quoteMySQL(patch.Table.Name)+" WHERE "+strings.Join(same, " AND "))
+		return err
+	}
+	if patch.Remove != nil {
+		if err := patch.Remove(ctx, remove); err != nil {
 			return err
 		}
 	}
-	return insertRows(ctx, conn, "REPLACE INTO", patch.Table.Name, patch.Table, func(_ context.Context, each func(Row) error) error {
-		for _, row := range patch.Put {
-			if err := each(row); err != nil {
-				return err
-			}
-		}
+	if patch.Put == nil {
 		return nil
-	})
+	}
+	return insertRows(ctx, conn, "REPLACE INTO", patch.Table.Name, patch.Table, patch.Put)
 }

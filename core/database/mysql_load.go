@@ -24,23 +24,29 @@ func (m *mysqlDatabase) loadTable(ctx context.Context, conn *sql.Conn, r Replace
 		return err
 	}
 	create, indexes := takeIndexes(r.Table)
-	create, err := renameInCreate(create, r.Table.Name, to)
+	create, err := m.renameInCreate(inheritCollations(create), r.Table.Name, to)
 	if err != nil {
 		return err
 	}
 	if _, err := conn.ExecContext(ctx, create); err != nil {
-		return err
+		return explainLoad(err)
 	}
 	if err := fill(ctx, conn, to, r); err != nil {
-		return explainPacket(err)
+		return explainLoad(err)
 	}
-	// Sorting all rows once for an index is faster than looking for each one's place.
-	if len(indexes) > 0 {
-		if _, err := conn.ExecContext(ctx, "ALTER TABLE "+quoteMySQL(to)+" ADD "+strings.Join(indexes, ", ADD ")); err != nil {
-			return err
+	// Sorting all rows once for an index is faster than looking for each one's place. The rows
+	// do not change by that, so that they are read back meanwhile.
+	err = both(ctx, func(ctx context.Context) error {
+		if len(indexes) == 0 {
+			return nil
 		}
+		_, err := conn.ExecContext(ctx, "ALTER TABLE "+quoteMySQL(to)+" ADD "+strings.Join(indexes, ", ADD "))
+		return explainLoad(err)
+	}, func(ctx context.Context) error { return m.proveRows(ctx, r.Table, to) })
+	if err == nil {
+		err = m.proveStructure(ctx, conn, r.Table, to)
 	}
-	if err := m.proveLoaded(ctx, conn, r.Table, to); err != nil {
+	if err != nil {
 		return err
 	}
 	if !keepCounter || r.Table.Counter == 0 {
@@ -56,23 +62,8 @@ func (m *mysqlDatabase) loadTable(ctx context.Context, conn *sql.Conn, r Replace
 	return err
 }
 
-// proveLoaded reads the loaded table back, texts in the bytes they are stored in, and
-// compares its structure with what it is to be.
-func (m *mysqlDatabase) proveLoaded(ctx context.Context, conn *sql.Conn, table Table, loaded string) error {
-	if table.Digest == "" {
-		return nil
-	}
-	shown, err := collectRows(ctx, conn, sent, "SHOW CREATE TABLE "+quoteMySQL(loaded))
-	if err != nil {
-		return err
-	}
-	made, _ := takeForeignKeys(shown[0][1].String())
-	if made, err = renameInCreate(made, loaded, table.Name); err != nil {
-		return err
-	}
-	if got, want := (Table{Create: made}), (Table{Create: table.Create}); got.Shape() != want.Shape() {
-		return fmt.Errorf("the server made another structure than the table had:\n%s\ninstead of\n%s", got.Create, want.Create)
-	}
+// proveRows reads the loaded table back, texts in the bytes they are stored in.
+func (m *mysqlDatabase) proveRows(ctx context.Context, table Table, loaded string) error {
 	exact, err := m.connect(ctx, true)
 	if err != nil {
 		return err
@@ -81,16 +72,65 @@ func (m *mysqlDatabase) proveLoaded(ctx context.Context, conn *sql.Conn, table T
 	return proveRows(ctx, exact, sent, selectMySQL(table, loaded), table)
 }
 
-func renameInCreate(create, from, to string) (string, error) {
+// proveStructure compares the loaded table's structure with what it is to be.
+func (m *mysqlDatabase) proveStructure(ctx context.Context, conn *sql.Conn, table Table, loaded string) error {
+	if table.Digest == "" {
+		return nil
+	}
+	shown, err := collectRows(ctx, conn, sent, "SHOW CREATE TABLE "+quoteMySQL(loaded))
+	if err != nil {
+		return err
+	}
+	made, _ := m.takeUnique(shown[0][1].String(), loaded)
+	if made, err = m.renameInCreate(made, loaded, table.Name); err != nil {
+		return err
+	}
+	if got, want := (Table{Create: made}), (Table{Create: table.Create}); got.Shape() != want.Shape() {
+		return fmt.Errorf("the server made another structure than the table had:\n%s\ninstead of\n%s", got.Create, want.Create)
+	}
+	return nil
+}
+
+var (
+	ownCollation   = regexp.MustCompile("(?m)^(  `(?:[^`]|``)*` [a-z]+(?:\\((?:[^')]|'(?:[^']|'')*')*\\))?) COLLATE (\\w+)")
+	tableCollation = regexp.MustCompile(`(?m)^\) ENGINE=.* COLLATE=(\w+)`)
+)
+
+// inheritCollations leaves out the collations that columns have from their table: MySQL prints
+// them, but keeps in mind whether they were said, and then prints the character set as well.
+// What was said comes with its character set.
+func inheritCollations(create string) string {
+	own := tableCollation.FindStringSubmatch(create)
+	if own == nil {
+		return create
+	}
+	return ownCollation.ReplaceAllStringFunc(create, func(column string) string {
+		return strings.TrimSuffix(column, " COLLATE "+own[1])
+	})
+}
+
+func (m *mysqlDatabase) renameInCreate(create, from, to string) (string, error) {
 	head := "CREATE TABLE " + quoteMySQL(from)
 	if !strings.HasPrefix(create, head) {
 		return "", fmt.Errorf("its statement does not begin with %s", head)
 	}
-	return "CREATE TABLE " + quoteMySQL(to) + create[len(head):], nil
+	create = "CREATE TABLE " + quoteMySQL(to) + create[len(head):]
+	if m.isMySQL {
+		create = renameChecks(create, from, to)
+	}
+	return create, nil
+}
+
+// renameChecks renames the checks whose names begin with the table's, as MySQL makes them: there
+// they change with the table (RENAME TABLE in MySQL's manual).
+func renameChecks(create, from, to string) string {
+	quoted := func(table string) string { return "CONSTRAINT `" + strings.ReplaceAll(table, "`", "``") + "_chk_" }
+	return strings.ReplaceAll(create, "\n  "+quoted(from), "\n  "+quoted(to))
 }
 
 var (
 	plainIndex    = regexp.MustCompile("^KEY `")
+	otherIndex    = regexp.MustCompile("^ +(SPATIAL|VECTOR) KEY `")
 	ownCounter    = regexp.MustCompile("(?m)^  `((?:[^`]|``)*)` .*\\bAUTO_INCREMENT\\b")
 	primaryCounts = "PRIMARY KEY ("
 )
@@ -108,7 +148,18 @@ func takeIndexes(table Table) (create string, indexes []string) {
 	if !strings.Contains(table.Create, "ENGINE=InnoDB") || strings.Contains(table.Create, "PARTITION BY") {
 		return table.Create, nil
 	}
-	return takeLines(table.Create, func(line string) bool { return plainIndex.MatchString(line) })
+	// What is added comes last in the order that SHOW CREATE prints, but for FULLTEXT.
+	last := -1
+	for i, line := range lines {
+		if otherIndex.MatchString(line) {
+			last = i
+		}
+	}
+	at := -1
+	return takeLines(table.Create, func(clause string) bool {
+		at++
+		return at > last && plainIndex.MatchString(clause)
+	})
 }
 
 // takeLines cuts the clauses that are wanted out of a CREATE TABLE.
@@ -133,11 +184,15 @@ func takeLines(create string, wanted func(clause string) bool) (without string, 
 	return strings.Join(kept, "\n"), clauses
 }
 
-// explainPacket tells what to do about a row that the server does not take.
-func explainPacket(err error) error {
-	var answer *mysql.MySQLError
-	if errors.Is(err, mysql.ErrPktTooLarge) || (errors.As(err, &answer) && answer.Number == 1153) {
+// explainLoad tells what to do about a server that does not take a table or its rows.
+func explainLoad(err error) error {
+	switch {
+	case errors.Is(err, mysql.ErrPktTooLarge) || isNumber(err, 1153):
 		return fmt.Errorf("a row is larger than the server takes in one statement: raise its max_allowed_packet (1G is the most), then try again: %w", err)
+	case isNumber(err, 1021, 1114): // ER_DISK_FULL, ER_RECORD_FILE_FULL
+		return fmt.Errorf("the database server has no room left: make room on its disk, then try again: %w", err)
+	case isNumber(err, 3750): // ER_TABLE_WITHOUT_PK
+		return fmt.Errorf("the server takes no table without a primary key, and lets only an administrator say otherwise: set its sql_require_primary_key to 0, then try again: %w", err)
 	}
 	return err
 }
@@ -150,13 +205,18 @@ const fullBatch = 1 << 20
 // that, which spares it the parsing of statements, else with statements.
 func fill(ctx context.Context, conn *sql.Conn, to string, r Replacement) error {
 	allowed, err := collectRows(ctx, conn, sent, "SELECT @@local_infile")
+	rows := r.Rows
 	if err == nil && allowed[0][0].String() == "1" && len(r.Table.Columns) > 0 {
-		return streamRows(ctx, conn, to, r)
+		left, err := streamRows(ctx, conn, to, r)
+		if err != nil || left == 0 {
+			return err
+		}
+		rows = onlyExact(r)
 	}
 	if _, err := conn.ExecContext(ctx, "SET autocommit = 0"); err != nil {
 		return err
 	}
-	err = insertRows(ctx, conn, "INSERT INTO", to, r.Table, r.Rows)
+	err = insertRows(ctx, conn, "INSERT INTO", to, r.Table, rows)
 	for _, statement := range []string{"COMMIT", "SET autocommit = 1"} {
 		_, endErr := conn.ExecContext(context.WithoutCancel(ctx), statement)
 		err = errors.Join(err, endErr)
@@ -164,9 +224,56 @@ func fill(ctx context.Context, conn *sql.Conn, to string, r Replacement) error {
 	return err
 }
 
-// streamRows sends the rows as lines. The server takes what does not fit for a mere
-// warning: the proof that follows finds it.
-func streamRows(ctx context.Context, conn *sql.Conn, to string, r Replacement) error {
+// holdsExact tells of rows that a line cannot hold as they are.
+func holdsExact(table Table, row Row) bool {
+	for i, cell := range row {
+		if table.Columns[i].Type == "json" && cell.Type != Null && len(exactNumbers(cell.Data)) > 0 {
+			return true
+		}
+	}
+	return false
+}
+
+// onlyExact gives the rows that streamRows leaves out.
+func onlyExact(r Replacement) Rows {
+	return func(ctx context.Context, each func(Row) error) error {
+		return r.Rows(ctx, func(row Row) error {
+			if !holdsExact(r.Table, row) {
+				return nil
+			}
+			return each(row)
+		})
+	}
+}
+
+// wantText are the types that take no bytes: MySQL's JSON, and what MariaDB keeps in bytes of
+// its own and reads from text.
+var wantText = []string{"json", "uuid", "inet4", "inet6"}
+
+// linesInto says where the cells of a line go. All arrive as bytes: where text is wanted, they
+// are told to be that first.
+func linesInto(table Table) string {
+	var targets, sets []string
+	for i, column := range table.Columns {
+		name := quoteMySQL(column.Name)
+		if slices.Contains(wantText, column.Type) {
+			variable := fmt.Sprintf("@wetland_%d", i)
+			sets = append(sets, name+" = CONVERT("+variable+" USING utf8mb4)")
+			name = variable
+		}
+		targets = append(targets, name)
+	}
+	into := "(" + strings.Join(targets, ", ") + ")"
+	if len(sets) > 0 {
+		into += " SET " + strings.Join(sets, ", ")
+	}
+	return into
+}
+
+// streamRows sends the rows as lines, but for those that holdsExact tells of: it returns how
+// many they are. The server takes what does not fit for a mere warning: the proof that follows
+// finds it.
+func streamRows(ctx context.Context, conn *sql.Conn, to string, r Replacement) (left int64, err error) {
 	ctx, stop := context.WithCancel(ctx)
 	defer stop()
 	lines, into := io.Pipe()
@@ -175,25 +282,30 @@ func streamRows(ctx context.Context, conn *sql.Conn, to string, r Replacement) e
 	defer mysql.DeregisterReaderHandler(name)
 	made := make(chan error, 1)
 	go func() {
-		err := writeLines(ctx, into, r)
+		var err error
+		left, err = writeLines(ctx, into, r)
 		_ = into.CloseWithError(err) // of a pipe, never fails
 		made <- err
 	}()
-	_, err := conn.ExecContext(ctx, "LOAD DATA LOCAL INFILE 'Reader::"+name+"' INTO TABLE "+quoteMySQL(to)+" CHARACTER SET binary ("+quoteAll(columnNames(r.Table), quoteMySQL)+")")
+	_, err = conn.ExecContext(ctx, "LOAD DATA LOCAL INFILE 'Reader::"+name+"' INTO TABLE "+quoteMySQL(to)+" CHARACTER SET binary "+linesInto(r.Table))
 	_ = lines.Close() // of a pipe, never fails
 	if madeErr := <-made; madeErr != nil && !errors.Is(madeErr, io.ErrClosedPipe) {
-		return errors.Join(madeErr, err)
+		return left, errors.Join(madeErr, err)
 	}
-	return err
+	return left, err
 }
 
 // writeLines writes each row as a line of cells between tabs.
-func writeLines(ctx context.Context, to io.Writer, r Replacement) error {
+func writeLines(ctx context.Context, to io.Writer, r Replacement) (left int64, err error) {
 	out := bufio.NewWriterSize(to, 1<<20)
 	var line []byte
-	err := r.Rows(ctx, func(row Row) error {
+	err = r.Rows(ctx, func(row Row) error {
 		if len(row) != len(r.Table.Columns) {
 			return fmt.Errorf("a row of %d cells for %d columns", len(row), len(r.Table.Columns))
+		}
+		if holdsExact(r.Table, row) {
+			left++
+			return nil
 		}
 		line = line[:0]
 		for i, cell := range row {
@@ -213,9 +325,9 @@ func writeLines(ctx context.Context, to io.Writer, r Replacement) error {
 		return err
 	})
 	if err != nil {
-		return err
+		return left, err
 	}
-	return out.Flush()
+	return left, out.Flush()
 }
 
 // insertRows writes rows with statements of many rows each: one is made while the one
@@ -294,7 +406,9 @@ func appendLiteral(to []byte, column Column, v Value) []byte {
 	switch column.Type {
 	case "tinyint", "smallint", "mediumint", "int", "bigint", "decimal", "float", "double", "year":
 		return append(to, v.Data...)
-	case "date", "time", "datetime", "timestamp", "json", "inet4", "inet6", "uuid":
+	case "json": // of MySQL; MariaDB keeps JSON as a text
+		return appendJSON(to, v.Data)
+	case "date", "time", "datetime", "timestamp", "inet4", "inet6", "uuid":
 	case "bit", "geometry", "point", "linestring", "polygon", "multipoint", "multilinestring", "multipolygon", "geometrycollection":
 		if len(v.Data) > 0 {
 			return fmt.Appendf(to, "x'%x'", v.Data)

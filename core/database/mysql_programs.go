@@ -7,8 +7,6 @@ import (
 	"fmt"
 	"slices"
 	"strings"
-
-	"github.com/go-sql-driver/mysql"
 )
 
 // A program is a procedure, a function or an event. Its Name in a Table begins with
@@ -65,14 +63,19 @@ func (m *mysqlMoment) describeProgram(ctx context.Context, program *Table) error
 	}
 	row := shown[0]
 	if program.Kind == Event { // name, mode, time zone, statement, character set, collation
-		program.Create = row[3].String()
+		program.Create = statement(row[3])
 		program.Settings = settings(row[1], row[5], row[2].String())
+		_, program.Digest = splitStatus(program.Create) // its structure is the same whether it runs or not
 		return nil
 	}
-	program.Create = row[2].String()
+	program.Create = statement(row[2])
 	program.Settings = settings(row[1], row[4], "")
 	return nil
 }
+
+// statement is what made a trigger or a program. MySQL keeps the end of the line with it, if it
+// came with others in one request.
+func statement(shown Value) string { return strings.TrimRight(shown.String(), "; \n\r\t") }
 
 // settings is the statement that makes a session as it was when something was made:
 // the engine keeps that with it.
@@ -140,32 +143,59 @@ func (a *mysqlApplied) putPrograms(ctx context.Context, conn *sql.Conn) error {
 		if _, err := conn.ExecContext(ctx, drop); err != nil {
 			return fmt.Errorf("put back the %s: %w", program.Name, err)
 		}
-		if err := makeWith(ctx, conn, program.Settings, program.Create); err != nil {
+		if err := a.makeProgram(ctx, conn, program); err != nil {
 			return fmt.Errorf("put back the %s: %w", program.Name, err)
 		}
 	}
 	return nil
 }
 
-// makeWith runs a statement in a session with the given settings.
-func makeWith(ctx context.Context, conn *sql.Conn, settings, statement string) error {
-	if settings == "" {
-		return execAsDefiner(ctx, conn, statement)
+// makeProgram makes a program in a session with its own settings.
+func (a *mysqlApplied) makeProgram(ctx context.Context, conn *sql.Conn, program Table) error {
+	if program.Settings != "" {
+		if _, err := conn.ExecContext(ctx, program.Settings); err != nil {
+			return err
+		}
 	}
-	if _, err := conn.ExecContext(ctx, settings); err != nil {
-		return err
-	}
-	return errors.Join(execAsDefiner(ctx, conn, statement), setUp(ctx, conn))
+	return errors.Join(a.execAsDefiner(ctx, conn, program.Create, NewDefiner{Of: "the " + program.Name, Table: program.Name}), setUp(ctx, conn))
 }
 
-// execAsDefiner runs a statement that makes a trigger, a view or a program. Where
-// this user may not act in another's name, it is made in this user's own.
-func execAsDefiner(ctx context.Context, conn *sql.Conn, statement string) error {
+// needsRight is ER_SPECIFIC_ACCESS_DENIED_ERROR.
+const needsRight = 1227
+
+// execAsDefiner runs a statement that makes a trigger, a view or a program. Where this user may
+// not act in another's name, it is made in this user's own, and noted; an event then does not
+// run.
+func (a *mysqlApplied) execAsDefiner(ctx context.Context, conn *sql.Conn, statement string, what NewDefiner) error {
 	_, err := conn.ExecContext(ctx, statement)
-	var answer *mysql.MySQLError
-	const needsRight = 1227 // ER_SPECIFIC_ACCESS_DENIED_ERROR
-	if errors.As(err, &answer) && answer.Number == needsRight {
-		_, err = conn.ExecContext(ctx, definerClause.ReplaceAllString(statement, ""))
+	was := definerClause.FindStringSubmatch(statement)
+	if !isNumber(err, needsRight) || was == nil {
+		return explainProgram(err)
+	}
+	statement = strings.Replace(statement, was[0], "", 1)
+	if _, status := splitStatus(statement); status == "ENABLE" {
+		what.Disabled = true
+		statement = eventStatus.ReplaceAllString(statement, "$1 DISABLE")
+	}
+	if _, err = conn.ExecContext(ctx, statement); err != nil {
+		return explainProgram(err)
+	}
+	now, err := collectRows(ctx, conn, sent, "SELECT CURRENT_USER()")
+	if err != nil {
+		return err
+	}
+	what.Was, what.Now = unquoteMySQL(was[1])+"@"+unquoteMySQL(was[2]), now[0][0].String()
+	a.definers = append(a.definers, what)
+	return nil
+}
+
+func unquoteMySQL(name string) string { return strings.ReplaceAll(name, "``", "`") }
+
+// explainProgram tells what to do about a server that lets nobody but an administrator make
+// programs while it keeps a log of changes.
+func explainProgram(err error) error {
+	if isNumber(err, 1418, 1419) {
+		return fmt.Errorf("the server keeps a log of changes, and takes this only from an administrator: set its log_bin_trust_function_creators = 1, then try again: %w", err)
 	}
 	return err
 }

@@ -10,8 +10,9 @@ import (
 	"path/filepath"
 	"slices"
 	"strings"
+	"time"
 
-	_ "modernc.org/sqlite" // the driver behind sql.Open("sqlite", ...)
+	sqlite3 "modernc.org/sqlite" // the driver behind sql.Open("sqlite", ...)
 )
 
 // sqlite reaches an SQLite file through the engine and its locks, never as bytes:
@@ -45,6 +46,23 @@ func createSQLite(_ context.Context, login Login) error {
 		return fmt.Errorf("make the database: %w", err)
 	}
 	return file.Close()
+}
+
+// scratchSQLite makes a file in the folder for temporary files.
+func scratchSQLite(ctx context.Context) (db Database, drop func() error, err error) {
+	dir, err := os.MkdirTemp("", "wetland-*")
+	if err != nil {
+		return nil, nil, err
+	}
+	drop = func() error { return os.RemoveAll(dir) }
+	login := Login{Engine: "sqlite", File: filepath.Join(dir, "scratch.sqlite")}
+	if err = createSQLite(ctx, login); err == nil {
+		db, err = openSQLite(ctx, login, Everything)
+	}
+	if err != nil {
+		return nil, nil, errors.Join(err, drop())
+	}
+	return db, drop, nil
 }
 
 // Engine names SQLite and its version.
@@ -269,6 +287,7 @@ type sqliteApplied struct{ aside []string }
 
 func (a sqliteApplied) Aside() []string            { return a.aside }
 func (sqliteApplied) Finish(context.Context) error { return nil }
+func (sqliteApplied) NewDefiners() []NewDefiner    { return nil }
 
 // Apply carries out the change in one transaction.
 func (s *sqlite) Apply(ctx context.Context, change Change) (Applied, error) {
@@ -278,10 +297,11 @@ func (s *sqlite) Apply(ctx context.Context, change Change) (Applied, error) {
 	}
 	defer conn.Close()
 	// legacy_alter_table: a rename must not rewrite the views and triggers of others.
-	for _, statement := range []string{`PRAGMA legacy_alter_table = ON`, `BEGIN IMMEDIATE`} {
-		if _, err := conn.ExecContext(ctx, statement); err != nil {
-			return nil, err
-		}
+	if _, err := conn.ExecContext(ctx, `PRAGMA legacy_alter_table = ON`); err != nil {
+		return nil, err
+	}
+	if err := beginWriting(ctx, conn); err != nil {
+		return nil, err
 	}
 	aside, err := applySQLite(ctx, conn, change)
 	if err != nil {
@@ -293,6 +313,40 @@ func (s *sqlite) Apply(ctx context.Context, change Change) (Applied, error) {
 	}
 	return sqliteApplied{aside: aside}, nil
 }
+
+// lockPatience is for how long SQLite's locks are waited for.
+const lockPatience = 20 * time.Second
+
+// beginWriting waits for the lock in short stretches: the engine's own waiting does not end
+// with the context.
+func beginWriting(ctx context.Context, conn *sql.Conn) error {
+	const stretch = 100 * time.Millisecond
+	wait := func(patience time.Duration) error {
+		_, err := conn.ExecContext(context.WithoutCancel(ctx), fmt.Sprintf("PRAGMA busy_timeout = %d", patience.Milliseconds()))
+		return err
+	}
+	if err := wait(stretch); err != nil {
+		return err
+	}
+	var err error
+	for end := time.Now().Add(lockPatience); ; {
+		_, err = conn.ExecContext(ctx, `BEGIN IMMEDIATE`)
+		var answer *sqlite3.Error
+		if !errors.As(err, &answer) || answer.Code()&0xff != sqliteBusy || ctx.Err() != nil || time.Now().After(end) {
+			break
+		}
+	}
+	if ctx.Err() != nil && err != nil {
+		err = ctx.Err()
+	}
+	return errors.Join(err, wait(lockPatience))
+}
+
+// sqliteBusy is SQLITE_BUSY.
+const sqliteBusy = 5
+
+// Leftover names nothing: an interrupted transaction leaves nothing.
+func (s *sqlite) Leftover(context.Context, []string) ([]string, error) { return nil, nil }
 
 // Sweep has nothing to do: an interrupted transaction leaves nothing.
 func (s *sqlite) Sweep(context.Context, []string) error { return nil }
@@ -426,16 +480,21 @@ func patchSQLite(ctx context.Context, conn *sql.Conn, patch Patch) error {
 		same = append(same, quoteSQLite(name)+" IS ?")
 	}
 	remove := "DELETE FROM " + quoteSQLite(patch.Table.Name) + " WHERE " + strings.Join(same, " AND ")
-	for _, row := range patch.Remove {
-		if _, err := conn.ExecContext(ctx, remove, arguments(pick(row, key))...); err != nil {
+	if patch.Remove != nil {
+		err := patch.Remove(ctx, func(row Row) error {
+			_, err := conn.ExecContext(ctx, remove, arguments(pick(row, key))...)
+			return err
+		})
+		if err != nil {
 			return err
 		}
+	}
+	if patch.Put == nil {
+		return nil
 	}
 	put := insertSQLite("INSERT OR REPLACE", patch.Table)
-	for _, row := range patch.Put {
-		if _, err := conn.ExecContext(ctx, put, arguments(row)...); err != nil {
-			return err
-		}
-	}
-	return nil
+	return patch.Put(ctx, func(row Row) error {
+		_, err := conn.ExecContext(ctx, put, arguments(row)...)
+		return err
+	})
 }

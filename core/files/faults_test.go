@@ -21,6 +21,7 @@ func TestEachCallThatFailsIsTold(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
+	sound, _ := failingRoots(t, dir, 0)
 	from := path.Join(filepath.ToSlash(dir), "from")
 	for _, name := range []string{"a/b", "c"} {
 		file := filepath.Join(from, name)
@@ -31,40 +32,42 @@ func TestEachCallThatFailsIsTold(t *testing.T) {
 	if err := os.Symlink("c", filepath.Join(from, "link")); err != nil {
 		t.Fatal(err)
 	}
-	tree, err := files.ReadTree(t.Context(), files.Local{}, from, nil)
+	tree, err := files.ReadTree(t.Context(), sound, from, nil)
 	if err != nil {
 		t.Fatal(err)
 	}
-	source := func(item files.Item) (io.ReadCloser, error) { return files.Local{}.Open(path.Join(from, item.Path), 0) }
-	for what, do := range map[string]func(place files.Place, n int64) error{
-		"ReadTree": func(place files.Place, _ int64) error {
-			_, err := files.ReadTree(t.Context(), place, from, nil)
+	source := func(item files.Item) (io.ReadCloser, error) {
+		return sound.Open(t.Context(), path.Join(from, item.Path), 0)
+	}
+	for what, do := range map[string]func(fsys files.FS, n int64) error{
+		"ReadTree": func(fsys files.FS, _ int64) error {
+			_, err := files.ReadTree(t.Context(), fsys, from, nil)
 			return err
 		},
-		"WriteTree": func(place files.Place, n int64) error {
-			return files.WriteTree(t.Context(), place, path.Join(filepath.ToSlash(dir), fmt.Sprint("written", n)), tree, source, nil)
+		"WriteTree": func(fsys files.FS, n int64) error {
+			return files.WriteTree(t.Context(), fsys, path.Join(filepath.ToSlash(dir), fmt.Sprint("written", n)), tree, source, nil)
 		},
-		"MarkTree": func(place files.Place, n int64) error {
+		"MarkTree": func(fsys files.FS, n int64) error {
 			to := path.Join(filepath.ToSlash(dir), fmt.Sprint("marked", n))
-			if err := files.WriteTree(t.Context(), files.Local{}, to, tree, source, nil); err != nil {
+			if err := files.WriteTree(t.Context(), sound, to, tree, source, nil); err != nil {
 				t.Fatal(err)
 			}
-			return files.MarkTree(place, to, tree, from, tree)
+			return files.MarkTree(t.Context(), fsys, to, tree, from, tree)
 		},
-		"Clear": func(place files.Place, n int64) error {
+		"Clear": func(fsys files.FS, n int64) error {
 			folder := filepath.Join(dir, fmt.Sprint("cache", n))
 			if err := errors.Join(os.MkdirAll(folder+"/pages", 0o755), os.WriteFile(folder+"/pages/x", nil, 0o644)); err != nil {
 				t.Fatal(err)
 			}
-			_, err := files.Clear(t.Context(), place, filepath.ToSlash(folder))
+			_, err := files.Clear(t.Context(), fsys, filepath.ToSlash(folder))
 			return err
 		},
-		"Swap": func(place files.Place, n int64) error {
+		"Swap": func(fsys files.FS, n int64) error {
 			live, staged := path.Join(filepath.ToSlash(dir), fmt.Sprint("live", n)), path.Join(filepath.ToSlash(dir), fmt.Sprint("staged", n))
 			if err := errors.Join(os.Mkdir(live, 0o755), os.Mkdir(staged, 0o755), os.WriteFile(live+"/old", nil, 0o644), os.WriteFile(staged+"/new", nil, 0o644)); err != nil {
 				t.Fatal(err)
 			}
-			_, err := files.Swap(place, live, staged, true)
+			_, err := files.Swap(t.Context(), fsys, live, staged, true)
 			_, isOld := os.Stat(live + "/old")
 			_, isNew := os.Stat(live + "/new")
 			if (isOld == nil) == (isNew == nil) {
@@ -73,15 +76,26 @@ func TestEachCallThatFailsIsTold(t *testing.T) {
 			return err
 		},
 	} {
-		well := &filestest.Failing{Place: files.Local{}}
-		if err := do(well, 0); err != nil || well.Calls() < 2 {
+		fsys, well := failingRoots(t, dir, 0)
+		if err := do(fsys, 0); err != nil || well.Calls() < 2 {
 			t.Fatalf("%s: %d calls, %v", what, well.Calls(), err)
 		}
 		for n := int64(1); n <= well.Calls(); n++ {
-			place := &filestest.Failing{Place: files.Local{}, At: n}
-			if err := do(place, n); !errors.Is(err, syscall.EIO) {
+			fsys, _ := failingRoots(t, dir, n)
+			if err := do(fsys, n); !errors.Is(err, syscall.EIO) {
 				t.Errorf("call %d of %s failed, and it said %v", n, what, err)
 			}
 		}
 	}
+}
+
+func failingRoots(t *testing.T, dir string, at int64) (files.FS, *filestest.Count) {
+	t.Helper()
+	disk, count := filestest.NewFailing(files.Local{}, at)
+	roots, err := files.NewRoots(t.Context(), disk, filepath.ToSlash(dir))
+	if err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(func() { _ = roots.Close() })
+	return roots, count
 }

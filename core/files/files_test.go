@@ -24,9 +24,20 @@ func write(t *testing.T, name, text string) {
 	}
 }
 
+// all are the files of this machine.
+func all(t *testing.T) *Roots {
+	t.Helper()
+	roots, err := NewRoots(t.Context(), Local{}, "/")
+	if err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(func() { _ = roots.Close() })
+	return roots
+}
+
 func read(t *testing.T, top string) Tree {
 	t.Helper()
-	tree, err := ReadTree(t.Context(), Local{}, top, nil)
+	tree, err := ReadTree(t.Context(), all(t), top, nil)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -70,7 +81,7 @@ func TestWriteTreeMakesAnEqualTree(t *testing.T) {
 	source := odd(t)
 	tree := read(t, source)
 	copied := filepath.Join(t.TempDir(), "copy")
-	if err := WriteTree(t.Context(), Local{}, copied, tree, from(source), nil); err != nil {
+	if err := WriteTree(t.Context(), all(t), copied, tree, from(source), nil); err != nil {
 		t.Fatal(err)
 	}
 	t.Cleanup(func() { _ = os.Chmod(filepath.Join(copied, "a/b"), 0o700) })
@@ -83,10 +94,10 @@ func TestWriteTreeMakesAnEqualTree(t *testing.T) {
 			t.Errorf("%q: the time is %s, want %s", tree[i].Path, now[i].Modified, tree[i].Modified)
 		}
 	}
-	if err := (Local{}).RemoveAll(t.Context(), copied); os.Geteuid() == 0 && err != nil {
+	if err := all(t).RemoveAll(t.Context(), copied); os.Geteuid() == 0 && err != nil {
 		t.Error(err)
 	}
-	if err := (Local{}).RemoveAll(t.Context(), copied); os.Geteuid() == 0 && err != nil {
+	if err := all(t).RemoveAll(t.Context(), copied); os.Geteuid() == 0 && err != nil {
 		t.Errorf("removing what is gone: %v", err)
 	}
 }
@@ -96,7 +107,7 @@ func TestWriteTreeProvesTheBytes(t *testing.T) {
 	write(t, dir+"/a/x", "right")
 	tree := read(t, dir+"/a")
 	wrong := func(Item) (io.ReadCloser, error) { return io.NopCloser(strings.NewReader("wrong")), nil }
-	if err := WriteTree(t.Context(), Local{}, dir+"/b", tree, wrong, nil); err == nil || !strings.Contains(err.Error(), "not the expected ones") {
+	if err := WriteTree(t.Context(), all(t), dir+"/b", tree, wrong, nil); err == nil || !strings.Contains(err.Error(), "not the expected ones") {
 		t.Errorf("got %v", err)
 	}
 }
@@ -109,7 +120,7 @@ func TestTreeLeavesOutAndFollowsNoLinks(t *testing.T) {
 	if err := os.Symlink(dir+"/secret", dir+"/site/link"); err != nil {
 		t.Fatal(err)
 	}
-	tree, err := ReadTree(t.Context(), Local{}, dir+"/site", func(at string) bool { return at == "cache" })
+	tree, err := ReadTree(t.Context(), all(t), dir+"/site", func(at string) bool { return at == "cache" })
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -122,7 +133,7 @@ func TestTreeLeavesOutAndFollowsNoLinks(t *testing.T) {
 	}
 	ended, cancel := context.WithCancel(t.Context())
 	cancel()
-	if _, err := ReadTree(ended, Local{}, dir, nil); !errors.Is(err, context.Canceled) {
+	if _, err := ReadTree(ended, all(t), dir, nil); !errors.Is(err, context.Canceled) {
 		t.Errorf("a cancelled walk: %v", err)
 	}
 }
@@ -152,7 +163,7 @@ func TestClearLeavesWhatIsWrittenMeanwhile(t *testing.T) {
 		}
 	}()
 	for range 20 {
-		if _, err := Clear(t.Context(), Local{}, dir); err != nil {
+		if _, err := Clear(t.Context(), all(t), dir); err != nil {
 			t.Errorf("what visitors write is in the way: %v", err)
 		}
 	}
@@ -173,10 +184,10 @@ func TestClear(t *testing.T) {
 	for _, name := range []string{"index.html", "pages/a/1.html", "pages/b/style.css"} {
 		write(t, filepath.Join(dir, name), "old")
 	}
-	if gone, err := Clear(t.Context(), Local{}, dir); gone != 3 || err != nil || len(read(t, dir)) != 1 {
+	if gone, err := Clear(t.Context(), all(t), dir); gone != 3 || err != nil || len(read(t, dir)) != 1 {
 		t.Errorf("%d %v, left: %v", gone, err, read(t, dir))
 	}
-	if gone, err := Clear(t.Context(), Local{}, filepath.Join(dir, "nowhere")); gone != 0 || err != nil {
+	if gone, err := Clear(t.Context(), all(t), filepath.Join(dir, "nowhere")); gone != 0 || err != nil {
 		t.Errorf("no folder: %d %v", gone, err)
 	}
 	link := filepath.Join(t.TempDir(), "link")
@@ -184,15 +195,15 @@ func TestClear(t *testing.T) {
 	if err := os.Symlink(dir, link); err != nil {
 		t.Fatal(err)
 	}
-	if _, err := Clear(t.Context(), Local{}, link); err == nil || len(read(t, dir)) != 2 {
+	if _, err := Clear(t.Context(), all(t), link); err == nil || len(read(t, dir)) != 2 {
 		t.Errorf("a link: %v", err)
 	}
-	if _, err := Clear(t.Context(), stuck{}, dir); !errors.Is(err, fs.ErrPermission) {
+	if _, err := Clear(t.Context(), stuck{all(t)}, dir); !errors.Is(err, fs.ErrPermission) {
 		t.Errorf("what stays is not told: %v", err)
 	}
 }
 
-type stuck struct{ Local }
+type stuck struct{ FS }
 
 func (stuck) RemoveAll(context.Context, string) error { return fs.ErrPermission }
 
@@ -219,7 +230,7 @@ func TestSwapIsNeverAbsent(t *testing.T) {
 	live, staged := dir+"/live", dir+"/staging/next"
 	write(t, live+"/version", "old")
 	write(t, staged+"/version", "new")
-	if done, err := Swap(Local{}, live, staged, false); errors.Is(err, ErrUnsupported) {
+	if done, err := Swap(t.Context(), all(t), live, staged, false); errors.Is(err, ErrUnsupported) {
 		t.Skip("SKIPPED: this file system cannot exchange two names")
 	} else if err != nil || done.How != ByExchange {
 		t.Fatalf("%+v %v", done, err)
@@ -242,7 +253,7 @@ func TestSwapIsNeverAbsent(t *testing.T) {
 		})
 	}
 	for range 500 {
-		if err := (Local{}).Exchange(live, staged); err != nil {
+		if err := all(t).Exchange(t.Context(), live, staged); err != nil {
 			t.Error(err)
 		}
 	}
@@ -251,16 +262,14 @@ func TestSwapIsNeverAbsent(t *testing.T) {
 }
 
 // noExchange is a disk that cannot exchange, as some network disks.
-type noExchange struct{ Local }
-
-func (noExchange) Exchange(string, string) error { return ErrUnsupported }
+type noExchange struct{ FS }
 
 func TestSwapWithAGap(t *testing.T) {
 	dir := t.TempDir()
 	live, staged := dir+"/live", dir+"/staged"
 	write(t, live+"/version", "old")
 	write(t, staged+"/version", "new")
-	if _, err := Swap(noExchange{}, live, staged, false); !errors.Is(err, ErrUnsupported) {
+	if _, err := Swap(t.Context(), noExchange{all(t)}, live, staged, false); !errors.Is(err, ErrUnsupported) {
 		t.Fatalf("without consent: %v", err)
 	}
 	content := func(name string) string {
@@ -273,17 +282,17 @@ func TestSwapWithAGap(t *testing.T) {
 	if content(live) != "old" || content(staged) != "new" {
 		t.Error("something was changed without consent")
 	}
-	done, err := Swap(noExchange{}, live, staged, true)
+	done, err := Swap(t.Context(), noExchange{all(t)}, live, staged, true)
 	if err != nil || done.How != ByRenames || done.Gap <= 0 || content(live) != "new" || content(staged) != "old" {
 		t.Errorf("%+v %v", done, err)
 	}
 	if err := os.RemoveAll(live); err != nil {
 		t.Fatal(err)
 	}
-	if done, err = Swap(Local{}, live, staged, false); err != nil || done.How != ByRename || content(live) != "old" {
+	if done, err = Swap(t.Context(), all(t), live, staged, false); err != nil || done.How != ByRename || content(live) != "old" {
 		t.Errorf("into an empty place: %+v %v", done, err)
 	}
-	if err := TryExchange(noExchange{}, dir, dir, "x"); !errors.Is(err, ErrUnsupported) {
+	if err := TryExchange(t.Context(), noExchange{all(t)}, dir, dir, "x"); !errors.Is(err, ErrUnsupported) {
 		t.Errorf("trying: %v", err)
 	}
 	if left, _ := filepath.Glob(dir + "/.wetland*"); len(left) > 0 {
@@ -293,17 +302,17 @@ func TestSwapWithAGap(t *testing.T) {
 
 func TestLockExcludes(t *testing.T) {
 	dir := t.TempDir()
-	unlock, err := Local{}.Lock(dir)
+	unlock, err := all(t).Lock(t.Context(), dir)
 	if err != nil {
 		t.Fatal(err)
 	}
-	if _, err := (Local{}).Lock(dir); !errors.Is(err, ErrLocked) {
+	if _, err := all(t).Lock(t.Context(), dir); !errors.Is(err, ErrLocked) {
 		t.Errorf("a second lock: %v", err)
 	}
 	if err := unlock(); err != nil {
 		t.Fatal(err)
 	}
-	unlock, err = Local{}.Lock(dir)
+	unlock, err = all(t).Lock(t.Context(), dir)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -319,7 +328,7 @@ func TestCreateRefusesWhatIsThere(t *testing.T) {
 	}
 	write(t, dir+"/file", "x")
 	for _, name := range []string{"/link", "/file"} {
-		if _, err := (Local{}).Create(dir+name, Attributes{Mode: 0o600, Owner: Unowned, Group: Unowned}); err == nil {
+		if _, err := all(t).Create(t.Context(), dir+name, Attributes{Mode: 0o600, Owner: Unowned, Group: Unowned}); err == nil {
 			t.Errorf("%s was written over", name)
 		}
 	}

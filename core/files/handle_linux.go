@@ -14,22 +14,24 @@ import (
 // noOpenat2 is set once the system has refused openat2 (Linux before 5.6, or a sandbox).
 var noOpenat2 atomic.Bool
 
-// openFolder opens a folder without following a link anywhere on the way: in one call where
-// the system has it (openat2(2), RESOLVE_NO_SYMLINKS). Nothing but passing through it is
-// needed: O_PATH.
-func openFolder(name string) (handle, error) {
+// toPass opens folders for passing through alone.
+const toPass = unix.O_PATH
+
+// openBelow opens a folder below an open one, without following a link anywhere on the way: in
+// one call where the system has it (openat2(2)).
+func openBelow(top handle, name string) (handle, error) {
 	if noOpenat2.Load() {
-		return walkTo(name, unix.O_PATH)
+		return walkTo(top, name, toPass)
 	}
-	how := unix.OpenHow{Flags: unix.O_PATH | unix.O_DIRECTORY | unix.O_CLOEXEC, Resolve: unix.RESOLVE_NO_SYMLINKS}
+	how := unix.OpenHow{Flags: toPass | unix.O_DIRECTORY | unix.O_CLOEXEC, Resolve: unix.RESOLVE_BENEATH | unix.RESOLVE_NO_SYMLINKS}
 	for {
-		fd, err := unix.Openat2(unix.AT_FDCWD, name, &how)
+		fd, err := unix.Openat2(top.fd(), name, &how)
 		switch {
 		case err == nil:
 			return handle{os.NewFile(uintptr(fd), name)}, nil
 		case errors.Is(err, unix.ENOSYS) || errors.Is(err, unix.EPERM):
 			noOpenat2.Store(true)
-			return walkTo(name, unix.O_PATH)
+			return walkTo(top, name, toPass)
 		case !errors.Is(err, unix.EINTR) && !errors.Is(err, unix.EAGAIN): // a rename on the way
 			return handle{}, err
 		}

@@ -8,8 +8,11 @@ import (
 	"golang.org/x/sys/unix"
 )
 
-// openFolder opens a folder without following a link anywhere on the way.
-func openFolder(name string) (handle, error) { return walkTo(name, unix.O_RDONLY) }
+// toPass opens folders for passing through; here they must be readable, too.
+const toPass = unix.O_RDONLY
+
+// openBelow opens a folder below an open one, without following a link anywhere on the way.
+func openBelow(top handle, name string) (handle, error) { return walkTo(top, name, toPass) }
 
 // openUnreadable opens for writing what may not be read. Folders cannot be opened so.
 func openUnreadable(folder handle, name string) (handle, error) {

@@ -5,9 +5,7 @@ package files
 import (
 	"errors"
 	"fmt"
-	"io/fs"
 	"os"
-	"path"
 	"strings"
 	"time"
 
@@ -58,18 +56,14 @@ func unlinkAt(folder handle, name string, flags int) error {
 	return again(func() error { return unix.Unlinkat(folder.fd(), name, flags) })
 }
 
-// walkTo opens a folder part by part, each from the handle of the one before, so that a link
-// put in the place of any part is met and not followed.
-func walkTo(name string, flags int) (handle, error) {
-	fd, err := unix.Open("/", flags|unix.O_DIRECTORY|unix.O_CLOEXEC, 0)
-	if err != nil {
-		return handle{}, err
+// walkTo opens a folder below an open one part by part, each from the handle of the one before,
+// so that a link put in the place of any part is met and not followed.
+func walkTo(top handle, name string, flags int) (handle, error) {
+	at, err := openAt(top, ".", flags|unix.O_DIRECTORY, 0)
+	if err != nil || name == "." {
+		return at, err
 	}
-	at := handle{os.NewFile(uintptr(fd), "/")}
-	for part := range strings.SplitSeq(strings.Trim(name, "/"), "/") {
-		if part == "" {
-			continue
-		}
+	for part := range strings.SplitSeq(name, "/") {
 		next, err := openAt(at, part, flags|unix.O_DIRECTORY, 0)
 		at.Close()
 		if err != nil {
@@ -80,52 +74,28 @@ func walkTo(name string, flags int) (handle, error) {
 	return at, nil
 }
 
-// folderAt opens the folder name.
-func folderAt(name string) (handle, error) {
-	if !path.IsAbs(name) {
-		return handle{}, failed("open", name, errNotAbsolute)
-	}
-	folder, err := openFolder(path.Clean(name))
-	return folder, failed("open", name, err)
-}
-
-var errNotAbsolute = errors.New("it is no whole path")
-
-// entryAt opens the folder that name is in, and returns it with the last part of name.
-func entryAt(name string) (folder handle, base string, err error) {
-	name = path.Clean(name)
-	if name == "/" {
-		folder, err = folderAt(name)
-		return folder, ".", err
-	}
-	folder, err = folderAt(path.Dir(name))
-	return folder, path.Base(name), err
-}
-
-// failed names the call and the file. Links in the way are ErrLink; a link where a folder is
-// wanted says ENOTDIR, and so does a file.
-func failed(op, name string, err error) error {
-	switch {
-	case err == nil:
-		return nil
-	case errors.Is(err, unix.ELOOP):
-		err = ErrLink
-	}
-	var known *fs.PathError
-	if errors.As(err, &known) && known.Path == name {
-		return err
-	}
-	return &fs.PathError{Op: op, Path: name, Err: err}
-}
-
-// in does something with the folder that name is in.
-func in(op, name string, do func(folder handle, base string) error) error {
-	folder, base, err := entryAt(name)
+// openTop opens a folder by its whole name.
+func openTop(name string) (handle, error) {
+	fd, err := unix.Open("/", toPass|unix.O_DIRECTORY|unix.O_CLOEXEC, 0)
 	if err != nil {
-		return err
+		return handle{}, err
 	}
-	defer folder.Close()
-	return failed(op, name, do(folder, base))
+	all := handle{os.NewFile(uintptr(fd), "/")}
+	defer all.Close()
+	below := strings.Trim(name, "/")
+	if below == "" {
+		below = "."
+	}
+	return openBelow(all, below)
+}
+
+// asKnown makes links in the way ErrLink; a link where a folder is wanted says ENOTDIR, and so
+// does a file.
+func asKnown(err error) error {
+	if errors.Is(err, unix.ELOOP) {
+		return ErrLink
+	}
+	return err
 }
 
 func lstatAt(folder handle, name string) (*unix.Stat_t, error) {

@@ -13,5 +13,5 @@ func TestLocalPartByPart(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	files.WithoutOpenat2(func() { filestest.TestPlace(t, files.Local{}, dir) })
+	files.WithoutOpenat2(func() { filestest.TestDisk(t, files.Local{}, dir, files.TimeGrain) })
 }

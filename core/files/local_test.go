@@ -17,5 +17,5 @@ func TestLocal(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	filestest.TestPlace(t, files.Local{}, dir)
+	filestest.TestDisk(t, files.Local{}, dir, files.TimeGrain)
 }

@@ -17,21 +17,85 @@ import (
 	"golang.org/x/sys/unix"
 )
 
-const hasOwners = true
+// local is a folder of this machine's disk, opened.
+type local struct {
+	top  handle
+	name string
+}
+
+var _ interface {
+	FS
+	Exchanger
+	OwnerGiver
+	Marker
+	Mounter
+	Locker
+	Measurer
+} = (*local)(nil)
+
+// Open opens a folder as the root of an FS.
+func (Local) Open(ctx context.Context, folder string) (FS, error) {
+	if err := ctx.Err(); err != nil {
+		return nil, err
+	}
+	l := &local{name: path.Clean(folder)}
+	if !path.IsAbs(folder) {
+		return nil, l.failed("open", ".", errNotAbsolute)
+	}
+	top, err := openTop(l.name)
+	if err != nil {
+		return nil, l.failed("open", ".", err)
+	}
+	l.top = top
+	return l, nil
+}
+
+var errNotAbsolute = errors.New("it is no whole path")
+
+// Close closes the root.
+func (l *local) Close() error { return l.top.Close() }
+
+// entry opens the folder that name is in, and returns it with the last part of name.
+func (l *local) entry(name string) (folder handle, base string, err error) {
+	above, base := path.Dir(name), path.Base(name)
+	folder, err = openBelow(l.top, above)
+	return folder, base, l.failed("open", above, err)
+}
+
+// in does something with the folder that name is in.
+func (l *local) in(ctx context.Context, op, name string, do func(folder handle, base string) error) error {
+	if err := l.checked(ctx, op, name); err != nil {
+		return err
+	}
+	folder, base, err := l.entry(name)
+	if err != nil {
+		return err
+	}
+	defer folder.Close()
+	return l.failed(op, name, do(folder, base))
+}
+
+// inAbove is in for what is done to a name, which the root has not.
+func (l *local) inAbove(ctx context.Context, op, name string, do func(folder handle, base string) error) error {
+	if err := l.belowRoot(ctx, op, name); err != nil {
+		return err
+	}
+	return l.in(ctx, op, name, do)
+}
 
 // Lstat describes what is at name.
-func (Local) Lstat(name string) (entry Entry, err error) {
-	err = in("lstat", name, func(folder handle, base string) error {
+func (l *local) Lstat(ctx context.Context, name string) (entry Entry, err error) {
+	err = l.in(ctx, "lstat", name, func(folder handle, base string) error {
 		entry, err = statAt(folder, base)
 		return err
 	})
-	entry.Name = path.Base(name)
+	entry.Name = path.Base(l.whole(name))
 	return entry, err
 }
 
 // List returns the entries of a folder by name. What vanished meanwhile is left out.
-func (Local) List(name string) (entries []Entry, err error) {
-	err = inFolder("list", name, func(folder handle) error {
+func (l *local) List(ctx context.Context, name string) (entries []Entry, err error) {
+	err = l.inFolder(ctx, "list", name, func(folder handle) error {
 		names, err := folder.Readdirnames(-1)
 		if err != nil {
 			return err
@@ -53,8 +117,8 @@ func (Local) List(name string) (entries []Entry, err error) {
 }
 
 // inFolder does something with the folder name, opened for reading.
-func inFolder(op, name string, do func(folder handle) error) error {
-	return in(op, name, func(above handle, base string) error {
+func (l *local) inFolder(ctx context.Context, op, name string, do func(folder handle) error) error {
+	return l.in(ctx, op, name, func(above handle, base string) error {
 		folder, err := openAt(above, base, unix.O_RDONLY|unix.O_DIRECTORY, 0)
 		if err != nil {
 			return err
@@ -65,9 +129,9 @@ func inFolder(op, name string, do func(folder handle) error) error {
 }
 
 // Open reads a regular file from offset on.
-func (Local) Open(name string, offset int64) (io.ReadCloser, error) {
+func (l *local) Open(ctx context.Context, name string, offset int64) (io.ReadCloser, error) {
 	var file handle
-	err := in("open", name, func(folder handle, base string) (err error) {
+	err := l.in(ctx, "open", name, func(folder handle, base string) (err error) {
 		if file, err = openRegular(folder, base); err != nil || offset == 0 {
 			return err
 		}
@@ -79,13 +143,13 @@ func (Local) Open(name string, offset int64) (io.ReadCloser, error) {
 	if err != nil {
 		return nil, err
 	}
-	return file.File, nil
+	return reading{ctx, file.File}, nil
 }
 
 // Create makes a new file.
-func (Local) Create(name string, with Attributes) (io.WriteCloser, error) {
+func (l *local) Create(ctx context.Context, name string, with Attributes) (io.WriteCloser, error) {
 	var file handle
-	err := in("create", name, func(folder handle, base string) (err error) {
+	err := l.inAbove(ctx, "create", name, func(folder handle, base string) (err error) {
 		if file, err = openAt(folder, base, unix.O_WRONLY|unix.O_CREAT|unix.O_EXCL, 0o600); err != nil {
 			return err
 		}
@@ -98,12 +162,12 @@ func (Local) Create(name string, with Attributes) (io.WriteCloser, error) {
 	if err != nil {
 		return nil, err
 	}
-	return &newFile{File: file.File, setTime: func() error { return file.setTime(with.Modified) }}, nil
+	return &newFile{ctx: ctx, file: file.File, setTime: func() error { return file.setTime(with.Modified) }}, nil
 }
 
 // Mkdir makes a folder.
-func (Local) Mkdir(name string, with Attributes) error {
-	return in("mkdir", name, func(folder handle, base string) error {
+func (l *local) Mkdir(ctx context.Context, name string, with Attributes) error {
+	return l.inAbove(ctx, "mkdir", name, func(folder handle, base string) error {
 		if err := again(func() error { return unix.Mkdirat(folder.fd(), base, 0o700) }); err != nil {
 			return err
 		}
@@ -117,8 +181,8 @@ func (Local) Mkdir(name string, with Attributes) error {
 }
 
 // Symlink makes a symbolic link; its mode is the system's.
-func (Local) Symlink(target, name string, with Attributes) error {
-	return in("symlink", name, func(folder handle, base string) error {
+func (l *local) Symlink(ctx context.Context, target, name string, with Attributes) error {
+	return l.inAbove(ctx, "symlink", name, func(folder handle, base string) error {
 		if err := again(func() error { return unix.Symlinkat(target, folder.fd(), base) }); err != nil {
 			return err
 		}
@@ -134,8 +198,8 @@ func (Local) Symlink(target, name string, with Attributes) error {
 }
 
 // Settle changes owner, mode and time of an entry that is no link.
-func (Local) Settle(name string, with Attributes) error {
-	return toChange("change", name, func(file handle) error {
+func (l *local) Settle(ctx context.Context, name string, with Attributes) error {
+	return l.toChange(ctx, "change", name, func(file handle) error {
 		if err := file.own(with); err != nil {
 			return err
 		}
@@ -144,8 +208,8 @@ func (Local) Settle(name string, with Attributes) error {
 }
 
 // toChange opens what is to be changed, and does it.
-func toChange(op, name string, do func(file handle) error) error {
-	return in(op, name, func(folder handle, base string) error {
+func (l *local) toChange(ctx context.Context, op, name string, do func(file handle) error) error {
+	return l.in(ctx, op, name, func(folder handle, base string) error {
 		file, err := openToChange(folder, base)
 		if err != nil {
 			return err
@@ -156,15 +220,15 @@ func toChange(op, name string, do func(file handle) error) error {
 }
 
 // CopyMarks gives one entry the marks of another.
-func (Local) CopyMarks(from, to string) error {
-	return toChange("read the marks of", from, func(source handle) error {
-		return toChange("give marks to", to, func(target handle) error { return copyMarks(source, target) })
+func (l *local) CopyMarks(ctx context.Context, from, to string) error {
+	return l.toChange(ctx, "read the marks of", from, func(source handle) error {
+		return l.toChange(ctx, "give marks to", to, func(target handle) error { return copyMarks(source, target) })
 	})
 }
 
 // MountedAt tells whether something is mounted at name.
-func (Local) MountedAt(name string) (mounted bool, err error) {
-	err = in("ask what is mounted at", name, func(folder handle, base string) error {
+func (l *local) MountedAt(ctx context.Context, name string) (mounted bool, err error) {
+	err = l.in(ctx, "ask what is mounted at", name, func(folder handle, base string) error {
 		mounted, err = mountedAt(folder, base)
 		return err
 	})
@@ -172,8 +236,8 @@ func (Local) MountedAt(name string) (mounted bool, err error) {
 }
 
 // Remove takes away a file, a link or an empty folder.
-func (Local) Remove(name string) error {
-	return in("remove", name, func(folder handle, base string) error {
+func (l *local) Remove(ctx context.Context, name string) error {
+	return l.inAbove(ctx, "remove", name, func(folder handle, base string) error {
 		err := unlinkAt(folder, base, 0)
 		if err == nil || errors.Is(err, fs.ErrNotExist) {
 			return err
@@ -187,8 +251,8 @@ func (Local) Remove(name string) error {
 }
 
 // RemoveAll takes away name and everything below it, by the handles of its folders.
-func (Local) RemoveAll(ctx context.Context, name string) error {
-	err := in("remove", name, func(above handle, base string) error {
+func (l *local) RemoveAll(ctx context.Context, name string) error {
+	err := l.inAbove(ctx, "remove", name, func(above handle, base string) error {
 		stat, err := lstatAt(above, base)
 		if err != nil {
 			return err
@@ -277,30 +341,35 @@ func ifThere(err error) error {
 }
 
 // Rename moves a name.
-func (Local) Rename(old, new string) error {
-	return twoNames("rename", old, new, func(from handle, a string, to handle, b string) error {
+func (l *local) Rename(ctx context.Context, old, new string) error {
+	return l.twoNames(ctx, "rename", old, new, func(from handle, a string, to handle, b string) error {
 		return again(func() error { return unix.Renameat(from.fd(), a, to.fd(), b) })
 	})
 }
 
+// CanExchange is what the operating system offers.
+func (l *local) CanExchange() bool { return canExchange }
+
 // Exchange swaps two names in one step.
-func (Local) Exchange(a, b string) error { return twoNames("exchange", a, b, exchangeAt) }
+func (l *local) Exchange(ctx context.Context, a, b string) error {
+	return l.twoNames(ctx, "exchange", a, b, exchangeAt)
+}
 
 // twoNames does something with two names, each in its folder.
-func twoNames(op, a, b string, do func(folderA handle, a string, folderB handle, b string) error) error {
-	return in(op, a, func(first handle, baseA string) error {
-		return in(op, b, func(second handle, baseB string) error { return do(first, baseA, second, baseB) })
+func (l *local) twoNames(ctx context.Context, op, a, b string, do func(folderA handle, a string, folderB handle, b string) error) error {
+	return l.inAbove(ctx, op, a, func(first handle, baseA string) error {
+		return l.inAbove(ctx, op, b, func(second handle, baseB string) error { return do(first, baseA, second, baseB) })
 	})
 }
 
 // SyncFolder makes the folder's names safe.
-func (Local) SyncFolder(name string) error {
-	return inFolder("sync", name, func(folder handle) error { return durable.SyncNames(folder.File) })
+func (l *local) SyncFolder(ctx context.Context, name string) error {
+	return l.inFolder(ctx, "sync", name, func(folder handle) error { return durable.SyncNames(folder.File) })
 }
 
 // FreeSpace returns the bytes an ordinary user may still write below name.
-func (Local) FreeSpace(name string) (free uint64, err error) {
-	err = inFolder("ask for the free space at", name, func(folder handle) error {
+func (l *local) FreeSpace(ctx context.Context, name string) (free uint64, err error) {
+	err = l.inFolder(ctx, "ask for the free space at", name, func(folder handle) error {
 		var stat unix.Statfs_t
 		err := unix.Fstatfs(folder.fd(), &stat)
 		free = uint64(stat.Bavail) * uint64(stat.Bsize)
@@ -310,17 +379,20 @@ func (Local) FreeSpace(name string) (free uint64, err error) {
 }
 
 // Writable tells whether entries can be made in the folder name.
-func (Local) Writable(name string) error {
-	folder, err := folderAt(name) // which need not be readable
-	if err != nil {
+func (l *local) Writable(ctx context.Context, name string) error {
+	if err := l.checked(ctx, "write in", name); err != nil {
 		return err
 	}
+	folder, err := openBelow(l.top, name) // which need not be readable
+	if err != nil {
+		return l.failed("write in", name, err)
+	}
 	defer folder.Close()
-	return failed("write in", name, unix.Faccessat(folder.fd(), ".", unix.W_OK|unix.X_OK, unix.AT_EACCESS))
+	return l.failed("write in", name, unix.Faccessat(folder.fd(), ".", unix.W_OK|unix.X_OK, unix.AT_EACCESS))
 }
 
 // CanOwn tells whether this process may give files to the owner and group.
-func (Local) CanOwn(owner, group int) bool {
+func (l *local) CanOwn(owner, group int) bool {
 	uid := os.Geteuid()
 	if uid == 0 {
 		return true
@@ -335,8 +407,8 @@ func (Local) CanOwn(owner, group int) bool {
 // Lock takes the folder name until unlock is called or this process ends. It locks the folder
 // itself, so that nothing has to be written into it and every name of the same folder meets
 // the same lock.
-func (Local) Lock(name string) (unlock func() error, err error) {
-	err = in("lock", name, func(above handle, base string) error {
+func (l *local) Lock(ctx context.Context, name string) (unlock func() error, err error) {
+	err = l.in(ctx, "lock", name, func(above handle, base string) error {
 		folder, err := openAt(above, base, unix.O_RDONLY|unix.O_DIRECTORY, 0)
 		if err != nil {
 			return err

@@ -29,7 +29,12 @@ func mark(t *testing.T, name, attribute string, value []byte) {
 func marksOf(t *testing.T, name string) map[string][]byte {
 	t.Helper()
 	var marks map[string][]byte
-	err := toChange("read", name, func(file handle) (err error) {
+	folder, err := Local{}.Open(t.Context(), filepath.Dir(name))
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer folder.Close()
+	err = folder.(*local).toChange(t.Context(), "read", filepath.Base(name), func(file handle) (err error) {
 		marks, err = readMarks(file)
 		return err
 	})
@@ -65,7 +70,7 @@ func TestMarksAreThoseOfWhatIsReplaced(t *testing.T) {
 	for _, name := range []string{"a.php", "b.php", "plain.php", "new.php"} {
 		write(t, filepath.Join(staged, name), "new "+name)
 	}
-	if err := MarkTree(Local{}, staged, read(t, staged), live, old); err != nil {
+	if err := MarkTree(t.Context(), all(t), staged, read(t, staged), live, old); err != nil {
 		t.Fatal(err)
 	}
 	for _, name := range []string{".", "a.php", "b.php", "plain.php", "inc"} {
@@ -88,7 +93,7 @@ func TestMarksAreThoseOfWhatIsReplaced(t *testing.T) {
 		t.Fatal(err)
 	}
 	write(t, fresh+"/c.php", "c")
-	if err := MarkTree(Local{}, fresh, read(t, fresh), live+"/not-yet", nil); err != nil {
+	if err := MarkTree(t.Context(), all(t), fresh, read(t, fresh), live+"/not-yet", nil); err != nil {
 		t.Fatal(err)
 	}
 	if got := marksOf(t, fresh+"/c.php")[accessList]; !bytes.Equal(got, withoutExecute(accessOf(33, 7))) {
@@ -99,7 +104,7 @@ func TestMarksAreThoseOfWhatIsReplaced(t *testing.T) {
 func TestMountedAt(t *testing.T) {
 	dir := t.TempDir()
 	for name, want := range map[string]bool{"/proc": true, dir: false} {
-		if got, err := (Local{}).MountedAt(name); err != nil || got != want {
+		if got, err := all(t).MountedAt(t.Context(), name); err != nil || got != want {
 			t.Errorf("%s: %v %v", name, got, err)
 		}
 	}

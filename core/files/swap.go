@@ -8,52 +8,92 @@ import (
 	"io/fs"
 	"path"
 	"time"
+
+	"golang.org/x/sync/errgroup"
 )
 
-// Source opens the bytes of a tree's files by their path.
+// Source opens the bytes of a tree's files by their path, of several at the same time.
 type Source func(item Item) (io.ReadCloser, error)
 
 // WriteTree makes the tree at the new folder top and proves, while writing, that
-// every file got the bytes that the tree promises. All of it is safe on disk when
-// WriteTree returns nil; on an error the half-written tree is left for RemoveAll.
-func WriteTree(ctx context.Context, place Place, top string, tree Tree, source Source, wrote func(bytes int64)) error {
-	for _, item := range tree {
+// every file got the bytes that the tree promises. wrote, if not nil, is told how many, by
+// several goroutines. All of it is safe on disk when WriteTree returns nil; on an error the
+// half-written tree is left for RemoveAll.
+func WriteTree(ctx context.Context, fsys FS, top string, tree Tree, source Source, wrote func(bytes int64)) error {
+	write := func(ctx context.Context, item Item) error {
 		if err := ctx.Err(); err != nil {
 			return err
 		}
-		if err := writeItem(place, path.Join(top, item.Path), item, source); err != nil {
+		if err := writeItem(ctx, fsys, path.Join(top, item.Path), item, source); err != nil {
 			return fmt.Errorf("write %s: %w", path.Join(top, item.Path), err)
 		}
 		if wrote != nil {
 			wrote(item.Size)
 		}
+		return nil
 	}
-	return finishFolders(place, top, tree)
+	for _, item := range tree { // a folder comes before what is in it
+		if item.Kind == Folder {
+			if err := write(ctx, item); err != nil {
+				return err
+			}
+		}
+	}
+	err := AtOnce(ctx, tree, func(ctx context.Context, item Item) error {
+		if item.Kind == Folder {
+			return nil
+		}
+		return write(ctx, item)
+	})
+	if err != nil {
+		return err
+	}
+	return finishFolders(ctx, fsys, top, tree)
 }
 
-func writeItem(place Place, name string, item Item, source Source) error {
+// atOnce is how many files are written at the same time: each waits for its disk to have it
+// safely, and disks that are asked for several at once answer them together.
+const atOnce = 8
+
+// AtOnce calls do for every one of all, several at the same time, and returns the first error.
+func AtOnce[T any](ctx context.Context, all []T, do func(ctx context.Context, one T) error) error {
+	group, inner := errgroup.WithContext(ctx)
+	group.SetLimit(atOnce)
+	for _, one := range all {
+		if inner.Err() != nil {
+			break
+		}
+		group.Go(func() error { return do(inner, one) })
+	}
+	if err := group.Wait(); err != nil {
+		return err
+	}
+	return ctx.Err()
+}
+
+func writeItem(ctx context.Context, fsys FS, name string, item Item, source Source) error {
 	switch item.Kind {
 	case Folder:
 		// Writable by us until everything is in it; finishFolders gives its own mode.
 		with := item.Attributes()
 		with.Mode |= 0o700
-		return place.Mkdir(name, with)
+		return fsys.Mkdir(ctx, name, with)
 	case Link:
-		return place.Symlink(item.Target, name, item.Attributes())
+		return fsys.Symlink(ctx, item.Target, name, item.Attributes())
 	case File:
-		return WriteFile(place, name, item, source)
+		return WriteFile(ctx, fsys, name, item, source)
 	}
 	return fmt.Errorf("cannot make a %s", item.Kind)
 }
 
 // WriteFile makes one new file with the item's attributes and proves its bytes.
-func WriteFile(place Place, name string, item Item, source Source) error {
+func WriteFile(ctx context.Context, fsys FS, name string, item Item, source Source) error {
 	from, err := source(item)
 	if err != nil {
 		return err
 	}
 	defer from.Close()
-	to, err := place.Create(name, item.Attributes())
+	to, err := fsys.Create(ctx, name, item.Attributes())
 	if err != nil {
 		return err
 	}
@@ -69,27 +109,27 @@ func WriteFile(place Place, name string, item Item, source Source) error {
 
 // finishFolders gives every folder its own mode and time, innermost first, and
 // makes its names safe.
-func finishFolders(place Place, top string, tree Tree) error {
+func finishFolders(ctx context.Context, fsys FS, top string, tree Tree) error {
 	for i := len(tree) - 1; i >= 0; i-- {
 		if tree[i].Kind != Folder {
 			continue
 		}
 		name := path.Join(top, tree[i].Path)
-		if err := place.SyncFolder(name); err != nil {
+		if err := fsys.SyncFolder(ctx, name); err != nil {
 			return err
 		}
-		if err := place.Settle(name, tree[i].Attributes()); err != nil {
+		if err := fsys.Settle(ctx, name, tree[i].Attributes()); err != nil {
 			return err
 		}
 	}
-	return place.SyncFolder(path.Dir(top))
+	return fsys.SyncFolder(ctx, path.Dir(top))
 }
 
 // MarkTree gives what was written at top the marks of what it replaces at live: each entry
 // those of its counterpart; a new file those of a usual one of old, and a new folder those of
 // the top. Where nothing is at live, all get what they would inherit from the folder around
 // it.
-func MarkTree(place Place, top string, tree Tree, live string, old Tree) error {
+func MarkTree(ctx context.Context, fsys FS, top string, tree Tree, live string, old Tree) error {
 	known := byPath(old)
 	usual := path.Dir(live)
 	if _, there := known["."]; there {
@@ -113,7 +153,7 @@ func MarkTree(place Place, top string, tree Tree, live string, old Tree) error {
 		case item.Kind == File:
 			from = file
 		}
-		if err := place.CopyMarks(from, path.Join(top, item.Path)); err != nil {
+		if err := CopyMarks(ctx, fsys, from, path.Join(top, item.Path)); err != nil {
 			return err
 		}
 	}
@@ -154,25 +194,29 @@ type Swapped struct {
 
 // Swap puts the tree at staged in the place of the one at live, which ends up at
 // staged. Where nothing is at live, staged is moved there. Both must be on one
-// file system. Without allowGap a place that cannot exchange gets ErrUnsupported
-// and nothing is changed.
-func Swap(place Place, live, staged string, allowGap bool) (Swapped, error) {
-	done, err := swap(place, live, staged, allowGap)
+// file system. Without allowGap a disk that cannot exchange gets ErrUnsupported
+// and nothing is changed. Once begun, a swap is finished, whether or not its context ends.
+func Swap(ctx context.Context, fsys FS, live, staged string, allowGap bool) (Swapped, error) {
+	if err := ctx.Err(); err != nil {
+		return Swapped{}, err
+	}
+	ctx = context.WithoutCancel(ctx)
+	done, err := swap(ctx, fsys, live, staged, allowGap)
 	if err != nil {
 		return done, err
 	}
-	return done, errors.Join(place.SyncFolder(path.Dir(live)), place.SyncFolder(path.Dir(staged)))
+	return done, errors.Join(fsys.SyncFolder(ctx, path.Dir(live)), fsys.SyncFolder(ctx, path.Dir(staged)))
 }
 
-func swap(place Place, live, staged string, allowGap bool) (Swapped, error) {
-	_, err := place.Lstat(live)
+func swap(ctx context.Context, fsys FS, live, staged string, allowGap bool) (Swapped, error) {
+	_, err := fsys.Lstat(ctx, live)
 	if errors.Is(err, fs.ErrNotExist) {
-		return Swapped{How: ByRename}, place.Rename(staged, live)
+		return Swapped{How: ByRename}, fsys.Rename(ctx, staged, live)
 	}
 	if err != nil {
 		return Swapped{}, err
 	}
-	err = place.Exchange(live, staged)
+	err = Exchange(ctx, fsys, live, staged)
 	if err == nil {
 		return Swapped{How: ByExchange}, nil
 	}
@@ -181,14 +225,14 @@ func swap(place Place, live, staged string, allowGap bool) (Swapped, error) {
 	}
 	aside := staged + ".old"
 	start := time.Now()
-	if err := place.Rename(live, aside); err != nil {
+	if err := fsys.Rename(ctx, live, aside); err != nil {
 		return Swapped{}, err
 	}
-	if err := place.Rename(staged, live); err != nil {
-		return Swapped{}, errors.Join(err, place.Rename(aside, live))
+	if err := fsys.Rename(ctx, staged, live); err != nil {
+		return Swapped{}, errors.Join(err, fsys.Rename(ctx, aside, live))
 	}
 	gap := time.Since(start)
-	return Swapped{How: ByRenames, Gap: gap}, place.Rename(aside, staged)
+	return Swapped{How: ByRenames, Gap: gap}, fsys.Rename(ctx, aside, staged)
 }
 
 // ProbePrefix begins the names of the empty folders that TryExchange makes.
@@ -196,14 +240,15 @@ const ProbePrefix = ".wetland-probe-"
 
 // TryExchange finds out whether names in the two folders can be exchanged with
 // each other, by exchanging two empty folders of its own and removing them.
-func TryExchange(place Place, a, b, unique string) error {
+func TryExchange(ctx context.Context, fsys FS, a, b, unique string) error {
+	undo := context.WithoutCancel(ctx)
 	private := Attributes{Mode: 0o700, Owner: Unowned, Group: Unowned}
 	first, second := path.Join(a, ProbePrefix+unique+"-a"), path.Join(b, ProbePrefix+unique+"-b")
-	if err := place.Mkdir(first, private); err != nil {
+	if err := fsys.Mkdir(ctx, first, private); err != nil {
 		return err
 	}
-	if err := place.Mkdir(second, private); err != nil {
-		return errors.Join(err, place.Remove(first))
+	if err := fsys.Mkdir(ctx, second, private); err != nil {
+		return errors.Join(err, fsys.Remove(undo, first))
 	}
-	return errors.Join(place.Exchange(first, second), place.Remove(first), place.Remove(second))
+	return errors.Join(Exchange(ctx, fsys, first, second), fsys.Remove(undo, first), fsys.Remove(undo, second))
 }

@@ -8,7 +8,6 @@ import (
 	"fmt"
 	"io"
 	"io/fs"
-	"maps"
 	"path"
 	"slices"
 	"time"
@@ -70,25 +69,25 @@ func (t Tree) Below(folder string) Tree {
 // them. leaveOut, if not nil, names what is passed over with all below it. A
 // folder that cannot be listed ends the walk with an error that names it; what
 // vanishes during the walk is passed over.
-func Walk(ctx context.Context, place Place, top string, leaveOut func(path string) bool, visit func(path string, entry Entry) error) error {
-	return WalkPast(ctx, place, top, leaveOut, visit, func(name string, err error) error {
+func Walk(ctx context.Context, fsys FS, top string, leaveOut func(path string) bool, visit func(path string, entry Entry) error) error {
+	return WalkPast(ctx, fsys, top, leaveOut, visit, func(name string, err error) error {
 		return fmt.Errorf("list %s: %w", name, err)
 	})
 }
 
 // WalkPast is Walk, but asks failed, with the whole name, about each folder that
 // cannot be listed: nil passes over it.
-func WalkPast(ctx context.Context, place Place, top string, leaveOut func(path string) bool, visit func(path string, entry Entry) error, failed func(name string, err error) error) error {
-	entry, err := place.Lstat(top)
+func WalkPast(ctx context.Context, fsys FS, top string, leaveOut func(path string) bool, visit func(path string, entry Entry) error, failed func(name string, err error) error) error {
+	entry, err := fsys.Lstat(ctx, top)
 	if err != nil {
 		return err
 	}
-	w := walk{place, top, leaveOut, visit, failed}
+	w := walk{fsys, top, leaveOut, visit, failed}
 	return w.at(ctx, ".", entry)
 }
 
 type walk struct {
-	place    Place
+	fsys     FS
 	top      string
 	leaveOut func(string) bool
 	visit    func(string, Entry) error
@@ -109,7 +108,7 @@ func (w *walk) at(ctx context.Context, at string, entry Entry) error {
 		return nil
 	}
 	name := path.Join(w.top, at)
-	entries, err := w.place.List(name)
+	entries, err := w.fsys.List(ctx, name)
 	if errors.Is(err, fs.ErrNotExist) {
 		return nil
 	}
@@ -126,15 +125,22 @@ func (w *walk) at(ctx context.Context, at string, entry Entry) error {
 
 // ReadTree describes and hashes everything at top. Sockets, devices and pipes
 // are left out: they hold no content.
-func ReadTree(ctx context.Context, place Place, top string, leaveOut func(path string) bool) (Tree, error) {
-	return ReadTreeKnowing(ctx, place, top, leaveOut, func(string, Entry) string { return "" })
+func ReadTree(ctx context.Context, fsys FS, top string, leaveOut func(path string) bool) (Tree, error) {
+	return ReadTreeKnowing(ctx, fsys, top, leaveOut, func(string, Entry) string { return "" })
 }
 
 // ReadTreeKnowing is ReadTree, but does not read the files whose hash is known; "" is
 // none.
-func ReadTreeKnowing(ctx context.Context, place Place, top string, leaveOut func(path string) bool, known func(path string, entry Entry) (hash string)) (Tree, error) {
+func ReadTreeKnowing(ctx context.Context, fsys FS, top string, leaveOut func(path string) bool, known func(path string, entry Entry) (hash string)) (Tree, error) {
+	if able, ok := fsys.(TreeHasher); ok {
+		tree, err := able.HashTree(ctx, top, leaveOut, known)
+		if !errors.Is(err, errors.ErrUnsupported) {
+			tree.Sort()
+			return tree, err
+		}
+	}
 	var tree Tree
-	err := Walk(ctx, place, top, leaveOut, func(at string, entry Entry) error {
+	err := Walk(ctx, fsys, top, leaveOut, func(at string, entry Entry) error {
 		if entry.Kind == Other {
 			return nil
 		}
@@ -145,7 +151,7 @@ func ReadTreeKnowing(ctx context.Context, place Place, top string, leaveOut func
 				return nil
 			}
 			var err error
-			if item.Hash, item.Size, err = HashFile(place, path.Join(top, at)); err != nil {
+			if item.Hash, item.Size, err = HashFile(ctx, fsys, path.Join(top, at)); err != nil {
 				return fmt.Errorf("read %s: %w", path.Join(top, at), err)
 			}
 		}
@@ -181,8 +187,8 @@ func ComparePaths(a, b string) int {
 }
 
 // HashFile returns the hash and the number of bytes of a file.
-func HashFile(place Place, name string) (string, int64, error) {
-	file, err := place.Open(name, 0)
+func HashFile(ctx context.Context, fsys FS, name string) (string, int64, error) {
+	file, err := fsys.Open(ctx, name, 0)
 	if err != nil {
 		return "", 0, err
 	}
@@ -212,33 +218,63 @@ type Comparison struct {
 // Compare lists where now differs from before, in the order of the paths. Times
 // of modification do not count.
 func (how Comparison) Compare(before, now Tree) []Difference {
-	old, new := byPath(before), byPath(now)
 	var found []Difference
-	for _, at := range slices.SortedFunc(maps.Keys(union(old, new)), ComparePaths) {
-		a, hadIt := old[at]
-		b, hasIt := new[at]
-		what := ""
+	before, now = inOrder(before), inOrder(now)
+	for len(before)+len(now) > 0 {
+		var order int
 		switch {
-		case !hasIt:
-			what = "only before"
-		case !hadIt:
-			what = "only now"
-		case a.Kind != b.Kind:
-			what = fmt.Sprintf("a %s, was a %s", b.Kind, a.Kind)
-		case a.Hash != b.Hash || (a.Kind == File && a.Size != b.Size):
-			what = "other content"
-		case a.Target != b.Target:
-			what = "points elsewhere"
-		case how.Modes && a.Kind != Link && a.Mode != b.Mode:
-			what = fmt.Sprintf("mode %04o, was %04o", b.Mode, a.Mode)
-		case how.Owners && (a.Owner != b.Owner || a.Group != b.Group):
-			what = "another owner"
+		case len(now) == 0:
+			order = -1
+		case len(before) == 0:
+			order = 1
 		default:
-			continue
+			order = ComparePaths(before[0].Path, now[0].Path)
 		}
-		found = append(found, Difference{Path: at, What: what})
+		switch {
+		case order < 0:
+			found = append(found, Difference{Path: before[0].Path, What: "only before"})
+		case order > 0:
+			found = append(found, Difference{Path: now[0].Path, What: "only now"})
+		default:
+			if what := how.between(before[0], now[0]); what != "" {
+				found = append(found, Difference{Path: now[0].Path, What: what})
+			}
+		}
+		if order <= 0 {
+			before = before[1:]
+		}
+		if order >= 0 {
+			now = now[1:]
+		}
 	}
 	return found
+}
+
+// inOrder returns the tree in the order of its paths.
+func inOrder(t Tree) Tree {
+	if slices.IsSortedFunc(t, func(a, b Item) int { return ComparePaths(a.Path, b.Path) }) {
+		return t
+	}
+	t = slices.Clone(t)
+	t.Sort()
+	return t
+}
+
+// between says in what one path differs; "" if in nothing.
+func (how Comparison) between(before, now Item) string {
+	switch {
+	case before.Kind != now.Kind:
+		return fmt.Sprintf("a %s, was a %s", now.Kind, before.Kind)
+	case before.Hash != now.Hash || (before.Kind == File && before.Size != now.Size):
+		return "other content"
+	case before.Target != now.Target:
+		return "points elsewhere"
+	case how.Modes && before.Kind != Link && before.Mode != now.Mode:
+		return fmt.Sprintf("mode %04o, was %04o", now.Mode, before.Mode)
+	case how.Owners && (before.Owner != now.Owner || before.Group != now.Group):
+		return "another owner"
+	}
+	return ""
 }
 
 // Exact compares all but times.
@@ -255,19 +291,13 @@ func byPath(t Tree) map[string]Item {
 	return m
 }
 
-func union(a, b map[string]Item) map[string]Item {
-	all := maps.Clone(a)
-	maps.Copy(all, b)
-	return all
-}
-
 // Clear takes away what lies in a folder that others write to, and counts the files that were
 // there. The folder itself stays, and so does what is written there meanwhile, with the
 // folders that hold it. A folder that does not exist is clear; links are never followed, and
 // a folder that is one is an error.
-func Clear(ctx context.Context, place Place, folder string) (count int, err error) {
+func Clear(ctx context.Context, fsys FS, folder string) (count int, err error) {
 	var inside []string
-	err = Walk(ctx, place, folder, nil, func(at string, entry Entry) error {
+	err = Walk(ctx, fsys, folder, nil, func(at string, entry Entry) error {
 		switch {
 		case at == "." && entry.Kind != Folder:
 			return fmt.Errorf("%s is a %s, not a folder", folder, entry.Kind)
@@ -286,7 +316,7 @@ func Clear(ctx context.Context, place Place, folder string) (count int, err erro
 		return 0, err
 	}
 	for _, name := range inside {
-		if err := place.RemoveAll(ctx, name); err != nil && !errors.Is(err, fs.ErrExist) {
+		if err := fsys.RemoveAll(ctx, name); err != nil && !errors.Is(err, fs.ErrExist) {
 			return 0, err
 		}
 	}
@@ -295,8 +325,8 @@ func Clear(ctx context.Context, place Place, folder string) (count int, err erro
 
 // MakeAll makes the folder name and those above it that are missing, private to
 // this user.
-func MakeAll(place Place, name string) error {
-	entry, err := place.Lstat(name)
+func MakeAll(ctx context.Context, fsys FS, name string) error {
+	entry, err := fsys.Lstat(ctx, name)
 	if err == nil && entry.Kind != Folder {
 		return fmt.Errorf("%s is a %s, not a folder", name, entry.Kind)
 	}
@@ -306,8 +336,8 @@ func MakeAll(place Place, name string) error {
 	if !errors.Is(err, fs.ErrNotExist) {
 		return err
 	}
-	if err := MakeAll(place, path.Dir(name)); err != nil {
+	if err := MakeAll(ctx, fsys, path.Dir(name)); err != nil {
 		return err
 	}
-	return place.Mkdir(name, Attributes{Mode: 0o700, Owner: Unowned, Group: Unowned})
+	return fsys.Mkdir(ctx, name, Attributes{Mode: 0o700, Owner: Unowned, Group: Unowned})
 }

@@ -15,6 +15,7 @@ import (
 	"testing"
 
 	"wetland/core/files"
+	"wetland/core/files/filestest"
 	"wetland/core/site/cms"
 )
 
@@ -271,7 +272,7 @@ func diskTree(t *testing.T, texts map[string]string) (files.Tree, files.Source) 
 			t.Fatal(err)
 		}
 	}
-	tree, err := files.ReadTree(context.Background(), files.Local{}, dir, nil)
+	tree, err := files.ReadTree(context.Background(), filestest.Whole(t), dir, nil)
 	if err != nil {
 		t.Fatal(err)
 	}

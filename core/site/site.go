@@ -23,7 +23,7 @@ import (
 // Site is a site in care, opened.
 type Site struct {
 	Workspace *Workspace
-	Place     files.Place
+	Files     *files.Roots
 	Root      string // absolute, slash-separated, symbolic links resolved
 	Address   *url.URL
 	CMS       cms.Site
@@ -33,9 +33,8 @@ type Site struct {
 	nested  []string // other sites below the root, relative to it
 }
 
-// Open opens the workspace's site, whose files are at place. It refuses a workspace
-// inside a web root.
-func Open(ctx context.Context, place files.Place, w *Workspace) (*Site, error) {
+// Open opens the workspace's site. It refuses a workspace inside a web root.
+func Open(ctx context.Context, w *Workspace) (_ *Site, err error) {
 	system, err := cms.Find(w.Config.Site.CMS)
 	if err != nil {
 		return nil, err
@@ -44,37 +43,56 @@ func Open(ctx context.Context, place files.Place, w *Workspace) (*Site, error) {
 	if err != nil {
 		return nil, err
 	}
-	root, err := place.Real(filepath.ToSlash(w.Config.Site.Root))
+	root, err := w.Disk.Real(ctx, filepath.ToSlash(w.Config.Site.Root))
 	if errors.Is(err, fs.ErrNotExist) {
 		err = files.Missing(w.Config.Site.Root, err)
 	}
 	if err != nil {
 		return nil, fmt.Errorf("find the site's root: %w. If the site was moved: wetland moved NEW-ROOT", err)
 	}
-	if found, _ := system.Detect(place, root); !found {
+	roots, err := files.NewRoots(ctx, w.Disk, path.Dir(root))
+	if err != nil {
+		return nil, fmt.Errorf("open the folder of the site's root: %w", err)
+	}
+	defer func() {
+		if err != nil {
+			err = errors.Join(err, roots.Close())
+		}
+	}()
+	if found, _ := system.Detect(ctx, roots, root); !found {
 		return nil, fmt.Errorf("%s holds no %s site any more. If it was moved: wetland moved NEW-ROOT", root, system.Name())
 	}
-	opened, err := system.Open(ctx, place, root, w.Config.Database.Prefix)
+	opened, err := system.Open(ctx, roots, root, w.Config.Database.Prefix)
 	if err != nil {
 		return nil, err
 	}
-	s := &Site{Workspace: w, Place: place, Root: root, Address: address, CMS: opened}
+	s := &Site{Workspace: w, Files: roots, Root: root, Address: address, CMS: opened}
 	if own := w.Config.Smoke.Settle; own != nil && own.Duration < opened.SettleTime() && !w.Config.Smoke.ShorterSettle {
 		return nil, fmt.Errorf("[smoke] settle = %q in %s is less than the %s that %s needs: old code would still answer when pages are judged. Take it out; or, if you are sure, add shorter_settle = true below it", own, ConfigName, opened.SettleTime(), opened.System())
 	}
-	s.nested = cms.Nested(place, root)
-	return s, s.CheckOutside(w.Dir)
+	s.nested = cms.Nested(ctx, roots, root)
+	return s, s.CheckOutside(ctx, w.Dir)
 }
 
 // Remember opens a site of which only what a snapshot noted is known.
-func Remember(place files.Place, w *Workspace, root string, known cms.Remembered) (*Site, error) {
+func Remember(ctx context.Context, w *Workspace, root string, known cms.Remembered) (*Site, error) {
 	address, err := ParseAddress(w.Config.Site.Address)
 	if err != nil {
 		return nil, err
 	}
-	s := &Site{Workspace: w, Place: place, Root: root, Address: address, CMS: known}
-	return s, s.CheckOutside(w.Dir)
+	roots := &files.Roots{Disk: w.Disk}
+	for _, area := range known.Kept.Areas {
+		err = errors.Join(err, roots.ReachNearest(ctx, path.Dir(area.Path)), roots.ReachTogether(ctx, area.Path, path.Dir(root)))
+	}
+	if err != nil {
+		return nil, errors.Join(fmt.Errorf("open the site's folders: %w", err), roots.Close())
+	}
+	s := &Site{Workspace: w, Files: roots, Root: root, Address: address, CMS: known}
+	return s, s.CheckOutside(ctx, w.Dir)
 }
+
+// Close closes the site's folders.
+func (s *Site) Close() error { return s.Files.Close() }
 
 // Nested lists other sites below the root, absolute. They are no part of this one:
 // neither kept in snapshots nor restored.
@@ -91,13 +109,13 @@ var ErrInsideWebRoot = errors.New("inside the web root")
 
 // CheckOutside refuses a folder inside a web root, whatever links lead there. The
 // folder need not exist yet.
-func (s *Site) CheckOutside(dir string) error {
-	return CheckOutside(s.Place, s.CMS.Layout(), dir)
+func (s *Site) CheckOutside(ctx context.Context, dir string) error {
+	return CheckOutside(ctx, s.Files.Disk, s.CMS.Layout(), dir)
 }
 
 // CheckOutside refuses dir inside the folders of the layout.
-func CheckOutside(place files.Place, layout cms.Layout, dir string) error {
-	real, err := realOfExisting(place, filepath.ToSlash(dir))
+func CheckOutside(ctx context.Context, disk files.Disk, layout cms.Layout, dir string) error {
+	real, err := files.RealOfExisting(ctx, disk, filepath.ToSlash(dir))
 	if err != nil {
 		return fmt.Errorf("find %s: %w", dir, err)
 	}
@@ -107,16 +125,6 @@ func CheckOutside(place files.Place, layout cms.Layout, dir string) error {
 		}
 	}
 	return nil
-}
-
-// realOfExisting resolves the links of the part of name that exists.
-func realOfExisting(place files.Place, name string) (string, error) {
-	real, err := place.Real(name)
-	if err == nil || path.Dir(name) == name {
-		return real, err
-	}
-	above, err := realOfExisting(place, path.Dir(name))
-	return path.Join(above, path.Base(name)), err
 }
 
 func within(name, folder string) bool {
@@ -213,7 +221,7 @@ func (s *Site) OpenDatabase(ctx context.Context) (database.Database, error) {
 	if err != nil {
 		return nil, err
 	}
-	if err := s.checkDatabaseFile(&login); err != nil {
+	if err := s.checkDatabaseFile(ctx, &login); err != nil {
 		return nil, err
 	}
 	return database.Open(ctx, login, s.CMS.Owns)
@@ -221,16 +229,20 @@ func (s *Site) OpenDatabase(ctx context.Context) (database.Database, error) {
 
 // checkDatabaseFile refuses a link or a pipe in the place of an SQLite file: the engine opens
 // it by its name. What wetland.toml names may be reached through links.
-func (s *Site) checkDatabaseFile(login *database.Login) error {
+func (s *Site) checkDatabaseFile(ctx context.Context, login *database.Login) error {
 	if login.File == "" {
 		return nil
 	}
 	if s.Workspace.Config.Database.File != "" {
-		if real, err := s.Place.Real(login.File); err == nil {
+		if real, err := s.Files.Disk.Real(ctx, login.File); err == nil {
 			login.File = real
 		}
 	}
-	entry, err := s.Place.Lstat(login.File)
+	err := s.Files.Reach(ctx, path.Dir(login.File))
+	var entry files.Entry
+	if err == nil {
+		entry, err = s.Files.Lstat(ctx, login.File)
+	}
 	if errors.Is(err, fs.ErrNotExist) {
 		return nil // which the engine tells
 	}

@@ -36,7 +36,7 @@ func TestShorterSettling(t *testing.T) {
 		if err != nil {
 			t.Fatal(err)
 		}
-		_, err = Open(t.Context(), files.Local{}, &Workspace{Dir: care, Config: *config})
+		_, err = Open(t.Context(), &Workspace{Dir: care, Config: *config, Disk: files.Local{}})
 		if (err == nil) != (wanted == "") || err != nil && !strings.Contains(err.Error(), wanted) {
 			t.Errorf("%q: %v, want %q", settle, err, wanted)
 		}

@@ -4,6 +4,7 @@ package site
 
 import (
 	"bytes"
+	"context"
 	"errors"
 	"fmt"
 	"io/fs"
@@ -20,6 +21,7 @@ import (
 	"github.com/andybalholm/cascadia"
 	"github.com/pelletier/go-toml/v2"
 
+	"wetland/core/files"
 	"wetland/core/site/cms"
 )
 
@@ -236,8 +238,26 @@ func (c *Config) checkDurations(at lines, say func(string, ...any)) {
 
 // Workspace is the folder that holds one site's wetland.toml, shelf, store and runs.
 type Workspace struct {
-	Dir    string // absolute
+	Dir    string // absolute; on this machine
 	Config Config
+	Disk   files.Disk // where the site's files are
+}
+
+// DiskOf returns the disk that a root, as it is written in settings, is on.
+func DiskOf(string) files.Disk { return files.Local{} }
+
+// FreeSpace returns how many bytes can be written in the workspace.
+func (w *Workspace) FreeSpace(ctx context.Context) (uint64, error) {
+	real, err := files.Local{}.Real(ctx, filepath.ToSlash(w.Dir))
+	if err != nil {
+		return 0, err
+	}
+	own, err := files.Local{}.Open(ctx, real)
+	if err != nil {
+		return 0, err
+	}
+	defer own.Close()
+	return files.FreeSpace(ctx, own, ".")
 }
 
 // Store is the folder of the snapshots.
@@ -293,7 +313,7 @@ func LoadWorkspace(dir string) (*Workspace, error) {
 	if err != nil {
 		return nil, fmt.Errorf("%s: %w", file, err)
 	}
-	return &Workspace{Dir: dir, Config: *config}, nil
+	return &Workspace{Dir: dir, Config: *config, Disk: DiskOf(config.Site.Root)}, nil
 }
 
 // ReadConfig reads the text of a wetland.toml. Every mistake in it is told at once, each with

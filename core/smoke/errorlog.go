@@ -1,6 +1,7 @@
 package smoke
 
 import (
+	"context"
 	"errors"
 	"fmt"
 	"io"
@@ -17,7 +18,7 @@ const LogPage = "(the PHP log)"
 // ErrorLog is PHP's log of errors, from where it stood when it was marked.
 type ErrorLog struct {
 	Name  string
-	place files.Place
+	fsys  files.FS
 	from  int64
 	tail  string          // what stood right before that
 	known map[string]bool // fatal errors that were in it before
@@ -31,9 +32,9 @@ const (
 )
 
 // MarkLog remembers where the log stands. A log that is not there yet may still come.
-func MarkLog(place files.Place, name string) (*ErrorLog, error) {
-	log := &ErrorLog{Name: name, place: place, known: map[string]bool{}}
-	entry, err := place.Lstat(name)
+func MarkLog(ctx context.Context, fsys files.FS, name string) (*ErrorLog, error) {
+	log := &ErrorLog{Name: name, fsys: fsys, known: map[string]bool{}}
+	entry, err := fsys.Lstat(ctx, name)
 	if errors.Is(err, fs.ErrNotExist) {
 		return log, nil
 	}
@@ -41,7 +42,7 @@ func MarkLog(place files.Place, name string) (*ErrorLog, error) {
 		return nil, fmt.Errorf("read the log of PHP's errors: %w", err)
 	}
 	log.from = entry.Size
-	text, err := log.read(max(0, entry.Size-logBefore), logBefore)
+	text, err := log.read(ctx, max(0, entry.Size-logBefore), logBefore)
 	if err != nil {
 		return nil, fmt.Errorf("read the log of PHP's errors: %w", err)
 	}
@@ -52,8 +53,8 @@ func MarkLog(place files.Place, name string) (*ErrorLog, error) {
 	return log, nil
 }
 
-func (l *ErrorLog) read(from, limit int64) (string, error) {
-	file, err := l.place.Open(l.Name, from)
+func (l *ErrorLog) read(ctx context.Context, from, limit int64) (string, error) {
+	file, err := l.fsys.Open(ctx, l.Name, from)
 	if errors.Is(err, fs.ErrNotExist) {
 		return "", nil
 	}
@@ -65,18 +66,18 @@ func (l *ErrorLog) read(from, limit int64) (string, error) {
 }
 
 // There tells whether the log is there by now. PHP makes it at the first error.
-func (l *ErrorLog) There() bool {
-	_, err := l.place.Lstat(l.Name)
+func (l *ErrorLog) There(ctx context.Context) bool {
+	_, err := l.fsys.Lstat(ctx, l.Name)
 	return !errors.Is(err, fs.ErrNotExist)
 }
 
 // Since returns the fatal errors that were logged since the mark, each once, and which
 // of them had been there before. A log that does not hold any more what stood before the
 // mark was begun anew.
-func (l *ErrorLog) Since() (fresh, known []string, err error) {
-	text, err := l.read(l.from-int64(len(l.tail)), logAfter)
+func (l *ErrorLog) Since(ctx context.Context) (fresh, known []string, err error) {
+	text, err := l.read(ctx, l.from-int64(len(l.tail)), logAfter)
 	if err == nil && !strings.HasPrefix(text, l.tail) {
-		text, err = l.read(0, logAfter)
+		text, err = l.read(ctx, 0, logAfter)
 	}
 	if err != nil {
 		return nil, nil, fmt.Errorf("read the log of PHP's errors: %w", err)

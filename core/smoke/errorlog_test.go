@@ -6,7 +6,7 @@ import (
 	"slices"
 	"testing"
 
-	"wetland/core/files"
+	"wetland/core/files/filestest"
 )
 
 func TestErrorLog(t *testing.T) {
@@ -29,35 +29,35 @@ func TestErrorLog(t *testing.T) {
 		fpm     = "[23-Nov-2026 02:00:01] NOTICE: PHP message: PHP Parse error:  syntax error in /srv/c.php on line 2\n"
 		warning = "[23-Nov-2026 02:00:00 UTC] PHP Warning:  Undefined variable $x in /srv/b.php on line 9\n"
 	)
-	later, err := MarkLog(files.Local{}, filepath.ToSlash(name))
+	later, err := MarkLog(t.Context(), filestest.Whole(t), filepath.ToSlash(name))
 	if err != nil {
 		t.Fatal(err)
 	}
-	if later.There() {
+	if later.There(t.Context()) {
 		t.Error("a log that is not there counts as one")
 	}
 	write(os.O_APPEND, old)
-	if fresh, known, err := later.Since(); err != nil || len(fresh) != 1 || len(known) != 0 {
+	if fresh, known, err := later.Since(t.Context()); err != nil || len(fresh) != 1 || len(known) != 0 {
 		t.Errorf("a log that came later: %q %q %v", fresh, known, err)
 	}
-	log, err := MarkLog(files.Local{}, filepath.ToSlash(name))
+	log, err := MarkLog(t.Context(), filestest.Whole(t), filepath.ToSlash(name))
 	if err != nil {
 		t.Fatal(err)
 	}
-	if fresh, known, err := log.Since(); err != nil || len(fresh)+len(known) != 0 {
+	if fresh, known, err := log.Since(t.Context()); err != nil || len(fresh)+len(known) != 0 {
 		t.Errorf("nothing was logged: %q %q %v", fresh, known, err)
 	}
 	write(os.O_APPEND, fatal+warning+old+fatal+fpm)
-	fresh, known, err := log.Since()
+	fresh, known, err := log.Since(t.Context())
 	want := []string{"PHP Fatal error: Uncaught Error: Call to undefined function tide() in /srv/b.php:7", "PHP Parse error: syntax error in /srv/c.php on line 2"}
 	if err != nil || !slices.Equal(fresh, want) || len(known) != 1 {
 		t.Errorf("%q %q %v", fresh, known, err)
 	}
 	write(os.O_TRUNC, fpm)
-	if fresh, _, err := log.Since(); err != nil || len(fresh) != 1 {
+	if fresh, _, err := log.Since(t.Context()); err != nil || len(fresh) != 1 {
 		t.Errorf("a log begun anew: %q %v", fresh, err)
 	}
-	if _, err := MarkLog(files.Local{}, filepath.ToSlash(filepath.Join(name, "below"))); err == nil {
+	if _, err := MarkLog(t.Context(), filestest.Whole(t), filepath.ToSlash(filepath.Join(name, "below"))); err == nil {
 		t.Error("a log that cannot be read is taken for none")
 	}
 }

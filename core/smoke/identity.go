@@ -30,10 +30,10 @@ func (i Identity) String() string {
 }
 
 // Identify fetches files of the site and compares them with the disk.
-func (f *Fetcher) Identify(ctx context.Context, place files.Place, candidates []cms.PublicFile) Identity {
+func (f *Fetcher) Identify(ctx context.Context, fsys files.FS, candidates []cms.PublicFile) Identity {
 	var found Identity
 	for _, candidate := range candidates {
-		onDisk, err := readUpTo(place, candidate.Disk, largestAsset)
+		onDisk, err := readUpTo(ctx, fsys, candidate.Disk, largestAsset)
 		if err != nil {
 			found.Unasked = append(found.Unasked, fmt.Sprintf("%s: %v", candidate.Disk, err))
 			continue
@@ -75,8 +75,8 @@ func (f *Fetcher) Purge(ctx context.Context, address string) (int, error) {
 	return response.StatusCode, response.Body.Close()
 }
 
-func readUpTo(place files.Place, name string, limit int64) ([]byte, error) {
-	file, err := place.Open(name, 0)
+func readUpTo(ctx context.Context, fsys files.FS, name string, limit int64) ([]byte, error) {
+	file, err := fsys.Open(ctx, name, 0)
 	if err != nil {
 		return nil, err
 	}

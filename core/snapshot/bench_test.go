@@ -15,6 +15,7 @@ import (
 
 	"wetland/core/database"
 	"wetland/core/files"
+	"wetland/core/files/filestest"
 	"wetland/core/progress"
 	"wetland/core/site"
 	"wetland/internal/testenv"
@@ -48,7 +49,7 @@ func newLarge(b *testing.B) *large {
 	if err != nil {
 		b.Fatal(err)
 	}
-	if l.site, err = site.Open(b.Context(), files.Local{}, w); err != nil {
+	if l.site, err = site.Open(b.Context(), w); err != nil {
 		b.Fatal(err)
 	}
 	login := database.Login{Engine: "mysql", Host: "127.0.0.1", Port: l.account.Port, Name: l.account.Name, User: l.account.User, Password: l.account.Password}
@@ -262,7 +263,7 @@ func (l *large) measureRestore(b *testing.B, m *Manifest, store *Store, plain st
 	}
 	out := filepath.Join(b.TempDir(), "out")
 	start := time.Now()
-	if err := files.WriteTree(context.Background(), files.Local{}, out, m.Areas[0].Tree(), store.Source(m.Areas[0].Items), nil); err != nil {
+	if err := files.WriteTree(context.Background(), filestest.Whole(b), out, m.Areas[0].Tree(), store.Source(m.Areas[0].Items), nil); err != nil {
 		b.Fatal(err)
 	}
 	b.Logf("all files written in %v", time.Since(start))

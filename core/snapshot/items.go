@@ -15,7 +15,7 @@ import (
 // Item is one entry with the pieces that its bytes are made of.
 type Item struct {
 	files.Item
-	Changed time.Time // of the entry itself, as the place keeps it; zero: it does not
+	Changed time.Time // of the entry itself, as the disk keeps it; zero: it does not
 	Pieces  []ID
 }
 

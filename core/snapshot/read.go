@@ -25,8 +25,8 @@ type cachedBlock struct {
 	data          []byte
 }
 
-// cachedBlocks bounds the memory of the cache, to about 8 times blockSize.
-const cachedBlocks = 8
+// cachedBlocks bounds the memory of the cache, to about 4 times blockSize.
+const cachedBlocks = 4
 
 func (c *blockCache) get(at location) []byte {
 	c.mu.Lock()
@@ -143,55 +143,53 @@ func (s *Store) rowPieces(table Table, each func(ID) error) error {
 // rows have 4 MiB each.
 const piecesAhead = 16
 
-// Rows returns the rows of a table in the snapshot.
-func (s *Store) Rows(table Table) database.Rows {
-	return func(ctx context.Context, each func(database.Row) error) error {
-		ctx, stop := context.WithCancel(ctx)
-		defer stop()
-		type result struct {
-			data []byte
-			err  error
-		}
-		ahead := make(chan result, piecesAhead)
-		go func() {
-			defer close(ahead)
-			err := s.rowPieces(table, func(id ID) error {
-				data, err := s.piece(id)
-				if err != nil {
-					return err
-				}
-				select {
-				case ahead <- result{data: data}:
-					return nil
-				case <-ctx.Done():
-					return ctx.Err()
-				}
-			})
+// decodeRows reads the rows in some pieces of a table, a few pieces ahead.
+func (s *Store) decodeRows(ctx context.Context, table Table, pieces func(each func(ID) error) error, each func(database.Row) error) error {
+	ctx, stop := context.WithCancel(ctx)
+	defer stop()
+	type result struct {
+		data []byte
+		err  error
+	}
+	ahead := make(chan result, piecesAhead)
+	go func() {
+		defer close(ahead)
+		err := pieces(func(id ID) error {
+			data, err := s.piece(id)
 			if err != nil {
-				select {
-				case ahead <- result{err: err}:
-				case <-ctx.Done():
-				}
+				return err
 			}
-		}()
-		var decoder database.RowDecoder
-		for one := range ahead {
-			err := one.err
-			if err == nil {
-				err = decoder.Decode(one.data, each)
+			select {
+			case ahead <- result{data: data}:
+				return nil
+			case <-ctx.Done():
+				return ctx.Err()
 			}
-			if err != nil {
-				return fmt.Errorf("read the rows of %s: %w", table.Name, err)
+		})
+		if err != nil {
+			select {
+			case ahead <- result{err: err}:
+			case <-ctx.Done():
 			}
 		}
-		if err := ctx.Err(); err != nil {
-			return err
+	}()
+	var decoder database.RowDecoder
+	for one := range ahead {
+		err := one.err
+		if err == nil {
+			err = decoder.Decode(one.data, each)
 		}
-		if err := decoder.End(); err != nil {
+		if err != nil {
 			return fmt.Errorf("read the rows of %s: %w", table.Name, err)
 		}
-		return nil
 	}
+	if err := ctx.Err(); err != nil {
+		return err
+	}
+	if err := decoder.End(); err != nil {
+		return fmt.Errorf("read the rows of %s: %w", table.Name, err)
+	}
+	return nil
 }
 
 // hexOf writes a hash as files.Item has it.

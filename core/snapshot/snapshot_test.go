@@ -14,6 +14,7 @@ import (
 
 	"wetland/core/database"
 	"wetland/core/files"
+	"wetland/core/files/filestest"
 	"wetland/core/progress"
 	"wetland/core/site"
 )
@@ -62,7 +63,7 @@ CREATE TABLE hollow (a)`); err != nil {
 	if err != nil {
 		t.Fatal(err)
 	}
-	opened, err := site.Open(t.Context(), files.Local{}, w)
+	opened, err := site.Open(t.Context(), w)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -109,11 +110,11 @@ func TestTakeAndReadBack(t *testing.T) {
 	}
 	area := m.Areas[0]
 	out := filepath.Join(t.TempDir(), "out")
-	if err := files.WriteTree(t.Context(), files.Local{}, out, area.Tree(), store.Source(area.Items), nil); err != nil {
+	if err := files.WriteTree(t.Context(), filestest.Whole(t), out, area.Tree(), store.Source(area.Items), nil); err != nil {
 		t.Fatal(err)
 	}
 	read := func(top string, leaveOut func(string) bool) files.Tree {
-		tree, err := files.ReadTree(t.Context(), files.Local{}, top, leaveOut)
+		tree, err := files.ReadTree(t.Context(), filestest.Whole(t), top, leaveOut)
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -292,10 +293,10 @@ func TestFullDiskLeavesEarlierSnapshotsIntact(t *testing.T) {
 }
 
 // changing is a disk on which one file has another length each time it is looked at.
-type changing struct{ files.Local }
+type changing struct{ filestest.Able }
 
-func (c changing) Lstat(name string) (files.Entry, error) {
-	entry, err := c.Local.Lstat(name)
+func (c changing) Lstat(ctx context.Context, name string) (files.Entry, error) {
+	entry, err := c.Able.Lstat(ctx, name)
 	if strings.HasSuffix(name, "busy.log") {
 		entry.Modified = time.Now()
 	}
@@ -307,8 +308,12 @@ func TestFileThatChangesWhileItIsRead(t *testing.T) {
 	if err := os.WriteFile(filepath.Join(s.site.Root, "busy.log"), []byte("x"), 0o644); err != nil {
 		t.Fatal(err)
 	}
-	s.site.Place = changing{}
-	_, err := s.store(t).Take(context.Background(), Subject{Site: s.site, Database: s.db}, progress.Silent{})
+	s.site.Workspace.Disk = filestest.Around(files.Local{}, func(fsys files.FS) files.FS { return changing{filestest.Able{FS: fsys}} })
+	var err error
+	if s.site, err = site.Open(t.Context(), s.site.Workspace); err != nil {
+		t.Fatal(err)
+	}
+	_, err = s.store(t).Take(context.Background(), Subject{Site: s.site, Database: s.db}, progress.Silent{})
 	if err == nil || !strings.Contains(err.Error(), "busy.log") || !strings.Contains(err.Error(), "leave_out") {
 		t.Errorf("got %v", err)
 	}

@@ -198,7 +198,7 @@ func (t *taking) storeArea(ctx context.Context, from cms.Area) error {
 			Modified: entry.Modified, Size: entry.Size, Target: entry.Target,
 		}}
 		if entry.Kind == files.File {
-			if old, ok := known[at]; ok && t.unchanged(old, item) {
+			if old, ok := known(at); ok && t.unchanged(old, item) {
 				item.Hash, item.Pieces = old.Hash, old.Pieces
 			} else {
 				fresh = append(fresh, len(area.Items))
@@ -207,7 +207,7 @@ func (t *taking) storeArea(ctx context.Context, from cms.Area) error {
 		area.Items = append(area.Items, item)
 		return nil
 	}
-	err := files.WalkPast(ctx, t.Site.Place, from.Path, site.LeavesOut(from), visit, t.pass)
+	err := files.WalkPast(ctx, t.Site.Files, from.Path, site.LeavesOut(from), visit, t.pass)
 	if t.Salvage && len(area.Items) == 0 && errors.Is(err, fs.ErrNotExist) {
 		t.m.Unread = append(t.m.Unread, fmt.Sprintf("%s: it is not there", from.Path))
 		err = nil
@@ -234,21 +234,32 @@ func (t *taking) pass(name string, err error) error {
 	return nil
 }
 
-// known returns the area's files in the newest snapshot.
-func (t *taking) known(area cms.Area) map[string]Item {
-	if t.before == nil {
-		return nil
-	}
-	for _, old := range t.before.Areas {
-		if old.Name == area.Name && old.Path == area.Path {
-			known := make(map[string]Item, len(old.Items))
-			for _, item := range old.Items {
-				known[item.Path] = item
+// known returns what finds the area's files in the newest snapshot.
+func (t *taking) known(area cms.Area) func(path string) (Item, bool) {
+	if t.before != nil {
+		for _, old := range t.before.Areas {
+			if old.Name == area.Name && old.Path == area.Path {
+				return byPath(old.Items)
 			}
-			return known
 		}
 	}
-	return nil
+	return byPath(nil)
+}
+
+// byPath returns what finds items by their path. Sites have very many of them: it holds
+// nothing but their places.
+func byPath(items []Item) func(path string) (Item, bool) {
+	places := make(map[string]int32, len(items))
+	for i := range items {
+		places[items[i].Path] = int32(i)
+	}
+	return func(path string) (Item, bool) {
+		at, ok := places[path]
+		if !ok {
+			return Item{}, false
+		}
+		return items[at], true
+	}
 }
 
 // grain is how long after a change another one may leave the same time: two seconds
@@ -272,7 +283,7 @@ func (t *taking) unchanged(old, now Item) bool {
 // unchanged tells without reading whether a file is as it was when it was read after
 // the moment taken: same length, same time of modification and of change, and those
 // well before that moment. A person can set the first time back, but not the second
-// one. Where the place keeps no time of change, the first one must do.
+// one. Where the disk keeps no time of change, the first one must do.
 func (i Item) unchanged(taken time.Time, size int64, modified, changed time.Time) bool {
 	last := i.Modified
 	if i.Changed.After(last) {
@@ -284,16 +295,14 @@ func (i Item) unchanged(taken time.Time, size int64, modified, changed time.Time
 // KnownHashes returns what tells the hashes of the files of an area that are as they
 // were in this snapshot, for files.ReadTreeKnowing.
 func (m *Manifest) KnownHashes(area string) func(path string, entry files.Entry) string {
-	known := map[string]Item{}
+	known := byPath(nil)
 	for _, one := range m.Areas {
 		if one.Name == area {
-			for _, item := range one.Items {
-				known[item.Path] = item
-			}
+			known = byPath(one.Items)
 		}
 	}
 	return func(at string, entry files.Entry) string {
-		item, ok := known[at]
+		item, ok := known(at)
 		if entry.Kind != files.File || !ok || !item.unchanged(m.FilesAt, entry.Size, entry.Modified, entry.Changed) {
 			return ""
 		}
@@ -312,7 +321,7 @@ func (t *taking) readFiles(ctx context.Context, top string, items []Item, fresh 
 			buffer := make([]byte, pieceSize)
 			for i := range next {
 				at := path.Join(top, items[i].Path)
-				err := t.readFile(at, &items[i], buffer)
+				err := t.readFile(ctx, at, &items[i], buffer)
 				switch {
 				case err == nil:
 				case errors.Is(err, fs.ErrNotExist):
@@ -349,19 +358,19 @@ func (t *taking) readFiles(ctx context.Context, top string, items []Item, fresh 
 // takes is how often a file that changes while it is read is read again.
 const takes = 5
 
-func (t *taking) readFile(name string, item *Item, buffer []byte) error {
+func (t *taking) readFile(ctx context.Context, name string, item *Item, buffer []byte) error {
 	for range takes {
-		before, err := t.Site.Place.Lstat(name)
+		before, err := t.Site.Files.Lstat(ctx, name)
 		if err != nil {
 			return err
 		}
 		if before.Kind != files.File {
 			return fmt.Errorf("it became a %s meanwhile: %w", before.Kind, fs.ErrNotExist)
 		}
-		if err := t.readBytes(name, item, buffer); err != nil {
+		if err := t.readBytes(ctx, name, item, buffer); err != nil {
 			return err
 		}
-		after, err := t.Site.Place.Lstat(name)
+		after, err := t.Site.Files.Lstat(ctx, name)
 		if err != nil {
 			return err
 		}
@@ -373,8 +382,8 @@ func (t *taking) readFile(name string, item *Item, buffer []byte) error {
 	return fmt.Errorf("it changed each of the %d times it was read. If it is a log or a cache, leave it out: [files] leave_out in %s", takes, site.ConfigName)
 }
 
-func (t *taking) readBytes(name string, item *Item, buffer []byte) error {
-	file, err := t.Site.Place.Open(name, 0)
+func (t *taking) readBytes(ctx context.Context, name string, item *Item, buffer []byte) error {
+	file, err := t.Site.Files.Open(ctx, name, 0)
 	if err != nil {
 		return err
 	}
@@ -411,9 +420,9 @@ func (s *Store) Needs(ctx context.Context, of Subject) (int64, error) {
 	total := int64(0)
 	for _, area := range of.Site.Areas() {
 		known := t.known(area)
-		err := files.WalkPast(ctx, of.Site.Place, area.Path, site.LeavesOut(area), func(at string, entry files.Entry) error {
+		err := files.WalkPast(ctx, of.Site.Files, area.Path, site.LeavesOut(area), func(at string, entry files.Entry) error {
 			item := Item{Changed: entry.Changed, Item: files.Item{Size: entry.Size, Modified: entry.Modified}}
-			if old, ok := known[at]; entry.Kind == files.File && (!ok || !t.unchanged(old, item)) {
+			if old, ok := known(at); entry.Kind == files.File && (!ok || !t.unchanged(old, item)) {
 				total += entry.Size
 			}
 			return nil

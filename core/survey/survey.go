@@ -61,10 +61,11 @@ type Leftover struct {
 // Take surveys the workspace's site. A database that cannot be reached leaves
 // what it would tell unknown.
 func Take(ctx context.Context, w *site.Workspace) (*Survey, error) {
-	opened, err := site.Open(ctx, files.Local{}, w)
+	opened, err := site.Open(ctx, w)
 	if err != nil {
 		return nil, err
 	}
+	defer opened.Close()
 	s := &Survey{System: opened.CMS.System(), Root: opened.Root, Address: opened.Address.String()}
 	db, err := opened.OpenDatabase(ctx)
 	if err != nil {
@@ -78,7 +79,7 @@ func Take(ctx context.Context, w *site.Workspace) (*Survey, error) {
 	if err := s.components(ctx, opened, db); err != nil {
 		return nil, err
 	}
-	if s.Leftovers, err = findLeftovers(opened); err != nil {
+	if s.Leftovers, err = findLeftovers(ctx, opened); err != nil {
 		return nil, err
 	}
 	s.Nested = opened.Nested()
@@ -88,10 +89,11 @@ func Take(ctx context.Context, w *site.Workspace) (*Survey, error) {
 // Diff returns the hand edits of an installed theme or plugin as a unified diff.
 // It wraps update.ErrNoOriginal when the original is not on the shelf.
 func Diff(ctx context.Context, w *site.Workspace, folder string) (string, error) {
-	opened, err := site.Open(ctx, files.Local{}, w)
+	opened, err := site.Open(ctx, w)
 	if err != nil {
 		return "", err
 	}
+	defer opened.Close()
 	installed, err := opened.CMS.Components(ctx, nil)
 	if err != nil {
 		return "", err
@@ -181,11 +183,11 @@ var (
 )
 
 // findLeftovers looks in the folders where earlier work by hand leaves things.
-func findLeftovers(opened *site.Site) ([]Leftover, error) {
+func findLeftovers(ctx context.Context, opened *site.Site) ([]Leftover, error) {
 	var found []Leftover
 	layout := opened.CMS.Layout()
 	for _, folder := range []string{layout.Themes, layout.Plugins} {
-		entries, err := opened.Place.List(folder)
+		entries, err := opened.Files.List(ctx, folder)
 		if err != nil {
 			return nil, err
 		}
@@ -200,13 +202,13 @@ func findLeftovers(opened *site.Site) ([]Leftover, error) {
 		}
 	}
 	for _, folder := range slices.Compact([]string{opened.Root, path.Dir(layout.Themes)}) {
-		entries, err := opened.Place.List(folder)
+		entries, err := opened.Files.List(ctx, folder)
 		if err != nil {
 			return nil, err
 		}
 		for _, entry := range entries {
 			what := publicDanger(entry)
-			if what == "" && entry.Kind == files.File && path.Ext(entry.Name) == ".php" && databaseTool(opened.Place, path.Join(folder, entry.Name)) {
+			if what == "" && entry.Kind == files.File && path.Ext(entry.Name) == ".php" && databaseTool(ctx, opened.Files, path.Join(folder, entry.Name)) {
 				what = "a tool for the whole database in one file: everybody can try passwords on it"
 			}
 			if what != "" {
@@ -229,8 +231,8 @@ var (
 
 // databaseTool tells of a script that asks for a database's password, logs in and lists its
 // tables: it is no part of a CMS.
-func databaseTool(place files.Place, name string) bool {
-	file, err := place.Open(name, 0)
+func databaseTool(ctx context.Context, fsys files.FS, name string) bool {
+	file, err := fsys.Open(ctx, name, 0)
 	if err != nil {
 		return false
 	}

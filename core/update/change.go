@@ -68,7 +68,7 @@ func (t *Target) treeFile(run string) string {
 // present reads what is at the live place; nothing is there of a component that is not
 // installed.
 func (s *session) present(ctx context.Context, c *change) (files.Tree, error) {
-	tree, err := files.ReadTree(ctx, s.site.Place, c.live, nil)
+	tree, err := files.ReadTree(ctx, s.site.Files, c.live, nil)
 	if c.target.New && errors.Is(err, fs.ErrNotExist) {
 		return nil, nil
 	}
@@ -87,17 +87,17 @@ func (s *session) isNew(ctx context.Context, c *change) bool {
 
 // holds tells whether exactly this tree is at the place.
 func (s *session) holds(ctx context.Context, at string, tree files.Tree) bool {
-	present, err := files.ReadTree(ctx, s.site.Place, at, nil)
+	present, err := files.ReadTree(ctx, s.site.Files, at, nil)
 	return err == nil && len(files.Exact.Compare(tree, present)) == 0
 }
 
 // model is the tree whose owners and modes the new one gets: the old one, or of a new
 // component the folder that it goes into.
-func (s *session) model(c *change) (files.Tree, error) {
+func (s *session) model(ctx context.Context, c *change) (files.Tree, error) {
 	if !c.target.New {
 		return c.oldTree, nil
 	}
-	above, err := s.site.Place.Lstat(path.Dir(c.live))
+	above, err := s.site.Files.Lstat(ctx, path.Dir(c.live))
 	return files.Tree{{Path: ".", Kind: files.Folder, Mode: above.Mode, Owner: above.Owner, Group: above.Group}}, err
 }
 
@@ -105,7 +105,7 @@ func (s *session) model(c *change) (files.Tree, error) {
 // from an earlier attempt.
 func (m *motion) stageAll(ctx context.Context, group []*change) error {
 	for _, c := range group {
-		place, err := m.openStaging(c.live, m.options.AllowGap)
+		place, err := m.openStaging(ctx, c.live, m.options.AllowGap)
 		if err != nil {
 			return err
 		}
@@ -138,10 +138,10 @@ func (m *motion) stage(ctx context.Context, c *change) error {
 	if c.newTree != nil && m.holds(ctx, c.staged, c.newTree) {
 		return nil
 	}
-	if err := m.site.Place.RemoveAll(ctx, c.staged); err != nil {
+	if err := m.site.Files.RemoveAll(ctx, c.staged); err != nil {
 		return err
 	}
-	model, err := m.model(c)
+	model, err := m.model(ctx, c)
 	if err != nil {
 		return err
 	}
@@ -149,13 +149,13 @@ func (m *motion) stage(ctx context.Context, c *change) error {
 	if err := saveJSON(c.target.treeFile(m.run.Folder), c.newTree); err != nil {
 		return err
 	}
-	if err := files.WriteTree(ctx, m.site.Place, c.staged, c.newTree, c.pkg.Source, m.Report.Advance); err != nil {
+	if err := files.WriteTree(ctx, m.site.Files, c.staged, c.newTree, c.pkg.Source, m.Report.Advance); err != nil {
 		return err
 	}
 	if err := m.markLike(ctx, c.staged, c.newTree, c.live); err != nil {
 		return err
 	}
-	written, err := files.ReadTree(ctx, m.site.Place, c.staged, nil)
+	written, err := files.ReadTree(ctx, m.site.Files, c.staged, nil)
 	if err != nil {
 		return err
 	}
@@ -182,7 +182,7 @@ func (m *motion) returnTree(ctx context.Context, c *change) (proved, how string,
 	if err != nil {
 		return "", "", err
 	}
-	done, err := files.Swap(m.site.Place, c.live, from, true)
+	done, err := files.Swap(ctx, m.site.Files, c.live, from, true)
 	if err != nil {
 		return "", "", err
 	}
@@ -197,25 +197,25 @@ func (m *motion) takeAway(ctx context.Context, c *change) (string, error) {
 	if m.isOld(ctx, c) {
 		return c.target.Folder + " is not installed, as before", nil
 	}
-	place, err := m.openStaging(c.live, true)
+	place, err := m.openStaging(ctx, c.live, true)
 	if err != nil {
 		return "", err
 	}
 	away := path.Join(place.folder, m.run.Name+"-"+string(c.target.Kind)+"-"+c.target.Folder)
-	if err := m.site.Place.RemoveAll(ctx, away); err != nil {
+	if err := m.site.Files.RemoveAll(ctx, away); err != nil {
 		return "", err
 	}
-	if err := m.site.Place.Rename(c.live, away); err != nil {
+	if err := m.site.Files.Rename(ctx, c.live, away); err != nil {
 		return "", err
 	}
-	return c.target.Folder + " is taken away again", m.site.Place.SyncFolder(path.Dir(c.live))
+	return c.target.Folder + " is taken away again", m.site.Files.SyncFolder(ctx, path.Dir(c.live))
 }
 
 // findOld returns where the old tree waits, making it from the snapshot if it is nowhere
 // whole.
 func (m *motion) findOld(ctx context.Context, c *change) (string, error) {
 	for _, folder := range m.site.Waiting {
-		entries, err := m.site.Place.List(folder)
+		entries, err := m.site.Files.List(ctx, folder)
 		if err != nil && !errors.Is(err, fs.ErrNotExist) {
 			return "", err
 		}
@@ -229,7 +229,7 @@ func (m *motion) findOld(ctx context.Context, c *change) (string, error) {
 }
 
 func (m *motion) stageFromSnapshot(ctx context.Context, c *change) (string, error) {
-	place, err := m.openStaging(c.live, true)
+	place, err := m.openStaging(ctx, c.live, true)
 	if err != nil {
 		return "", err
 	}
@@ -238,10 +238,10 @@ func (m *motion) stageFromSnapshot(ctx context.Context, c *change) (string, erro
 		return "", err
 	}
 	staged := path.Join(place.folder, m.run.Name+"-old-"+string(c.target.Kind)+"-"+c.target.Folder)
-	if err := m.site.Place.RemoveAll(ctx, staged); err != nil {
+	if err := m.site.Files.RemoveAll(ctx, staged); err != nil {
 		return "", err
 	}
-	if err := files.WriteTree(ctx, m.site.Place, staged, c.oldTree, m.store.Source(itemsBelow(area.Items, below)), nil); err != nil {
+	if err := files.WriteTree(ctx, m.site.Files, staged, c.oldTree, m.store.Source(itemsBelow(area.Items, below)), nil); err != nil {
 		return "", err
 	}
 	return staged, m.markLike(ctx, staged, c.oldTree, c.live)
@@ -278,7 +278,7 @@ func (m *motion) shelve(ctx context.Context, c *change) string {
 	}
 	old, _ := site.Component(m.components, c.target.Kind, c.target.Folder)
 	old.Version = c.target.From
-	kept, err := m.shelf().Keep(ctx, old, c.oldTree, reread(m.site.Place, c.staged), "replaced by "+m.run.Name)
+	kept, err := m.shelf().Keep(ctx, old, c.oldTree, reread(ctx, m.site.Files, c.staged), "replaced by "+m.run.Name)
 	if err != nil {
 		return fmt.Sprintf("%s %s is in %s (not on the shelf: %v)", c.target.Folder, versionText(c.target.From), m.manifest.Name, err)
 	}

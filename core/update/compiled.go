@@ -48,7 +48,7 @@ var phpEndings = []string{".php", ".inc", ".phtml"}
 // (opcache.validate_timestamps in PHP's manual), so that requests under way go on with the old
 // code alone, and only those that begin after PHP let go of it get the new one. switchCompiled
 // gives them their own times.
-func (m *motion) borrowTimes() error {
+func (m *motion) borrowTimes(ctx context.Context) error {
 	if m.site.Workspace.Config.Site.PHPPool == "" {
 		return nil
 	}
@@ -56,7 +56,7 @@ func (m *motion) borrowTimes() error {
 		err := c.eachKept(func(item, before files.Item) error {
 			with := item.Attributes()
 			with.Modified = before.Modified
-			return m.site.Place.Settle(path.Join(c.staged, item.Path), with)
+			return m.site.Files.Settle(ctx, path.Join(c.staged, item.Path), with)
 		})
 		if err != nil {
 			return err
@@ -89,13 +89,13 @@ func (c *change) eachKept(do func(item, before files.Item) error) error {
 func (m *motion) switchCompiled(ctx context.Context) error {
 	where := m.site.Workspace.Config.Site.PHPPool
 	if where == "" {
-		_, err := m.ownTimes() // wetland.toml may have named it before a crash
+		_, err := m.ownTimes(ctx) // wetland.toml may have named it before a crash
 		return err
 	}
 	return m.step("compiled code", 0, "", func() (progress.Mark, string, error) {
 		dropped := m.letGo(ctx, where)
 		ended := m.Clock.Wait(ctx, running) // with a new time requests under way would take up new files
-		borrowed, err := m.ownTimes()
+		borrowed, err := m.ownTimes(context.WithoutCancel(ctx))
 		if err := errors.Join(ended, err); err != nil {
 			return badMark, "", err
 		}
@@ -112,11 +112,11 @@ func (m *motion) switchCompiled(ctx context.Context) error {
 // ownTimes gives the group's files their own times where they have borrowed ones. What has
 // another time was written since, by the site itself. PHP counts in whole seconds, and so do
 // some disks.
-func (m *motion) ownTimes() (borrowed bool, err error) {
+func (m *motion) ownTimes(ctx context.Context) (borrowed bool, err error) {
 	for _, c := range m.group {
 		err := c.eachKept(func(item, before files.Item) error {
 			at := path.Join(c.live, item.Path)
-			entry, err := m.site.Place.Lstat(at)
+			entry, err := m.site.Files.Lstat(ctx, at)
 			if errors.Is(err, fs.ErrNotExist) {
 				return nil // that is noticed where all is proved
 			}
@@ -124,7 +124,7 @@ func (m *motion) ownTimes() (borrowed bool, err error) {
 				return err
 			}
 			borrowed = true
-			return m.site.Place.Settle(at, item.Attributes())
+			return m.site.Files.Settle(ctx, at, item.Attributes())
 		})
 		if err != nil {
 			return borrowed, err
@@ -145,7 +145,7 @@ func (s *session) letGo(ctx context.Context, where string) error {
 	}
 	name := oneUsePrefix + strings.ToLower(rand.Text()) + ".php"
 	at := path.Join(s.site.Root, name)
-	if err := s.putFile(at, phppool.OneUse(time.Now().Add(oneUseLasts))); err != nil {
+	if err := s.putFile(ctx, at, phppool.OneUse(time.Now().Add(oneUseLasts))); err != nil {
 		return fmt.Errorf("put a script of one use into the site's root: %w", err)
 	}
 	body, status, err := s.fetcher.Fetch(ctx, "/"+name)
@@ -156,21 +156,21 @@ func (s *session) letGo(ctx context.Context, where string) error {
 		err = fmt.Errorf("ask PHP by a request to the site (it answers %d): %w", status, err)
 	}
 	// Where PHP may not write there, the script could not take itself away.
-	if gone := s.site.Place.Remove(at); gone != nil && !errors.Is(gone, fs.ErrNotExist) {
+	if gone := s.site.Files.Remove(context.WithoutCancel(ctx), at); gone != nil && !errors.Is(gone, fs.ErrNotExist) {
 		err = errors.Join(err, gone)
 	}
 	return err
 }
 
 // removeOneUse takes away scripts of one use that a crash left.
-func (s *session) removeOneUse() error {
-	entries, err := s.site.Place.List(s.site.Root)
+func (s *session) removeOneUse(ctx context.Context) error {
+	entries, err := s.site.Files.List(ctx, s.site.Root)
 	if err != nil && !errors.Is(err, fs.ErrNotExist) {
 		return err
 	}
 	for _, entry := range entries {
 		if entry.Kind == files.File && strings.HasPrefix(entry.Name, oneUsePrefix) {
-			if err := s.site.Place.Remove(path.Join(s.site.Root, entry.Name)); err != nil {
+			if err := s.site.Files.Remove(ctx, path.Join(s.site.Root, entry.Name)); err != nil {
 				return fmt.Errorf("clear %s: %w", s.site.Root, err)
 			}
 		}

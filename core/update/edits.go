@@ -35,7 +35,7 @@ func HandEdits(ctx context.Context, s *site.Site, c cms.Component, shelf []packa
 	if err != nil || (!onShelf && installed == nil) {
 		return nil, err
 	}
-	present, err := files.ReadTree(ctx, s.Place, c.Path, nil)
+	present, err := files.ReadTree(ctx, s.Files, c.Path, nil)
 	if err != nil {
 		return nil, err
 	}

@@ -1,6 +1,7 @@
 package update
 
 import (
+	"context"
 	"fmt"
 	"path"
 	"slices"
@@ -14,7 +15,7 @@ import (
 
 // markLogs remembers where the logs of PHP's errors stand, before anything is swapped.
 // wetland.toml names the log where the CMS does not; that one must be readable.
-func (s *session) markLogs() error {
+func (s *session) markLogs(ctx context.Context) error {
 	s.logs = nil
 	wanted := s.site.Workspace.Config.Site.PHPLog
 	names := s.site.CMS.ErrorLogs()
@@ -22,7 +23,7 @@ func (s *session) markLogs() error {
 		names = append([]string{wanted}, slices.DeleteFunc(names, func(name string) bool { return name == wanted })...)
 	}
 	for _, name := range names {
-		log, err := smoke.MarkLog(s.site.Place, name)
+		log, err := s.markLog(ctx, name, name == wanted)
 		switch {
 		case err == nil:
 			s.logs = append(s.logs, log)
@@ -33,20 +34,36 @@ func (s *session) markLogs() error {
 	return nil
 }
 
+// markLog reaches the folder of a log first. What wetland.toml names may be reached through
+// links, as its owner wrote it.
+func (s *session) markLog(ctx context.Context, name string, owners bool) (*smoke.ErrorLog, error) {
+	if owners {
+		folder, err := s.site.Files.Disk.Real(ctx, path.Dir(name))
+		if err != nil {
+			return nil, fmt.Errorf("find the log of PHP's errors: %w", err)
+		}
+		name = path.Join(folder, path.Base(name))
+	}
+	if err := s.site.Files.Reach(ctx, path.Dir(name)); err != nil {
+		return nil, fmt.Errorf("find the log of PHP's errors: %w", err)
+	}
+	return smoke.MarkLog(ctx, s.site.Files, name)
+}
+
 // readLogs adds what PHP has logged since to the judgement. What names one of the
 // components is theirs; who knows whose the rest is.
-func (s *session) readLogs(judgement *smoke.Judgement, targets []*Target) error {
+func (s *session) readLogs(ctx context.Context, judgement *smoke.Judgement, targets []*Target) error {
 	if len(s.logs) == 0 {
 		return nil
 	}
 	return s.step("php log", 0, "", func() (progress.Mark, string, error) {
 		fresh, known, there := 0, 0, 0
 		for _, log := range s.logs {
-			if !log.There() {
+			if !log.There(ctx) {
 				continue
 			}
 			there++
-			lines, before, err := log.Since()
+			lines, before, err := log.Since(ctx)
 			if err != nil {
 				judgement.Add(smoke.Finding{Page: smoke.LogPage, Check: "php log", Verdict: smoke.Doubtful, What: err.Error()})
 				return doubtMark, err.Error(), nil

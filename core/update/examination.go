@@ -133,7 +133,7 @@ func (s *session) examine(ctx context.Context, e *Examination, p *packages.Packa
 	if err := s.checkSpace(ctx, e); err != nil {
 		return err
 	}
-	s.checkSwap(e, live)
+	s.checkSwap(ctx, e, live)
 	s.checkSite(ctx, why)
 	e.takeReasons("site", "it is what answers at its address", why)
 	for _, line := range s.site.CMS.Warnings(ctx, s.db, installed) {
@@ -152,7 +152,7 @@ func (s *session) checkSpace(ctx context.Context, e *Examination) error {
 	if err != nil {
 		return err
 	}
-	free, err := s.site.Place.FreeSpace(s.site.Workspace.Dir)
+	free, err := s.site.Workspace.FreeSpace(ctx)
 	if err != nil {
 		return err
 	}
@@ -186,11 +186,11 @@ func (s *session) snapshotSize(ctx context.Context) (int64, error) {
 
 // checkSwap tells whether the swap will be without a gap, as far as that is known
 // without trying it.
-func (s *session) checkSwap(e *Examination, live string) {
+func (s *session) checkSwap(ctx context.Context, e *Examination, live string) {
 	switch {
-	case !s.site.Place.Abilities().Exchange:
+	case !s.site.Files.CanExchange():
 		e.add("swap", Care, "this system cannot exchange two folders in one step: visitors may find the folder missing for an instant", "An update asks for consent: --allow-gap.")
-	case !s.sameDevice(path.Dir(s.site.Root), live):
+	case !s.sameDevice(ctx, path.Dir(s.site.Root), live):
 		e.add("swap", Go, "in one step, if the disk allows it: an update tries that first", "")
 	default:
 		e.add("swap", Go, "in one step, without a gap", "")
@@ -200,13 +200,13 @@ func (s *session) checkSwap(e *Examination, live string) {
 // examineInstalled compares with what is installed: distance, files, hand edits,
 // child themes.
 func (s *session) examineInstalled(ctx context.Context, e *Examination, p *packages.Package, installed cms.Component, o Options) error {
-	present, err := files.ReadTree(ctx, s.site.Place, installed.Path, nil)
+	present, err := files.ReadTree(ctx, s.site.Files, installed.Path, nil)
 	if err != nil {
 		return err
 	}
 	e.Added, e.Changed, e.Removed = splitDifferences(present, p.Tree)
 	for _, name := range o.Diff {
-		e.Diffs = append(e.Diffs, changeOf(s.site.Place, installed, present, p, path.Clean(name)))
+		e.Diffs = append(e.Diffs, changeOf(ctx, s.site.Files, installed, present, p, path.Clean(name)))
 	}
 	distance := version.Between(installed.Version, p.Header.Version)
 	advice, do := Go, ""
@@ -274,7 +274,7 @@ func (s *session) checkChildren(ctx context.Context, e *Examination, parent cms.
 		if child.Kind != cms.Theme || child.Parent != parent.Folder {
 			continue
 		}
-		own, err := files.ReadTree(ctx, s.site.Place, child.Path, nil)
+		own, err := files.ReadTree(ctx, s.site.Files, child.Path, nil)
 		if err != nil {
 			e.add("child theme", Care, fmt.Sprintf("%s cannot be read: %v", child.Folder, err), "")
 			continue

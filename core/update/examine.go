@@ -91,14 +91,14 @@ func (s *session) comesAlong(kind cms.Kind, folder string) bool {
 
 // checkPlace finds out, without touching anything, whether the files can be replaced.
 func (s *session) checkPlace(ctx context.Context, t *Target, p *packages.Package, why *reasons) {
-	place, live := s.site.Place, s.site.ComponentPath(t.Kind, t.Folder)
-	entry, err := place.Lstat(live)
+	fsys, live := s.site.Files, s.site.ComponentPath(t.Kind, t.Folder)
+	entry, err := fsys.Lstat(ctx, live)
 	if err == nil && t.New {
 		why.add(fmt.Sprintf("%s is there, but is no %s that the CMS knows", live, t.Kind), "Find out what it is, and move it away by hand.")
 		return
 	}
 	if t.New {
-		if err := place.Writable(path.Dir(live)); err != nil {
+		if err := fsys.Writable(ctx, path.Dir(live)); err != nil {
 			why.add(fmt.Sprintf("the folder %s cannot be written by %s", path.Dir(live), whoAmI()), "Run Wetland as the user who owns the site's files, or fix the folder's permissions.")
 		}
 		return
@@ -112,28 +112,28 @@ func (s *session) checkPlace(ctx context.Context, t *Target, p *packages.Package
 		return
 	}
 	for _, folder := range []string{path.Dir(live), live} {
-		if err := place.Writable(folder); err != nil {
+		if err := fsys.Writable(ctx, folder); err != nil {
 			why.add(fmt.Sprintf("the folder %s cannot be written by %s", folder, whoAmI()), "Run Wetland as the user who owns the site's files, or fix the folder's permissions.")
 		}
 	}
 	s.checkOwner(live, entry, why)
 	s.checkMounts(ctx, live, why)
 	_, size := p.Tree.Total()
-	if free, err := place.FreeSpace(path.Dir(live)); err == nil && free < uint64(size)*2 {
+	if free, err := fsys.FreeSpace(ctx, path.Dir(live)); err == nil && free < uint64(size)*2 {
 		why.add(fmt.Sprintf("only %s are free on the site's disk, and the new files need %s", bytesText(int64(free)), bytesText(size)), "Make room first.")
 	}
-	s.checkCollisions(live, why)
+	s.checkCollisions(ctx, live, why)
 }
 
 // checkOwner tells apart whether it is the owner or the group that new files cannot be given:
 // they are had in different ways.
 func (s *session) checkOwner(live string, entry files.Entry, why *reasons) {
 	const without = files.Unowned
-	if !s.site.Place.CanOwn(entry.Owner, without) {
+	if !s.site.Files.CanOwn(entry.Owner, without) {
 		owner := UserName(entry.Owner)
 		why.add(fmt.Sprintf("%s belongs to the user %s: %s cannot give the new files that owner", live, owner, whoAmI()), "Run Wetland as that user: sudo -u "+shellWord(owner)+" wetland ...")
 	}
-	if !s.site.Place.CanOwn(without, entry.Group) {
+	if !s.site.Files.CanOwn(without, entry.Group) {
 		group := groupName(entry.Group)
 		why.add(fmt.Sprintf("%s belongs to the group %s, and %s is not in it: the new files cannot be given that group", live, group, whoAmI()),
 			fmt.Sprintf("Join the group (as root: usermod -aG %s %s), sign in anew, and try again. Or run Wetland as a user who is in it. Or, if that group is not needed, give the folder one of your own, set so that new files get it by themselves: chgrp -R YOURS %s; find %s -type d -exec chmod g+s {} +",
@@ -167,8 +167,8 @@ func shellWord(name string) string {
 }
 
 // checkCollisions looks for what does not belong into an installed package.
-func (s *session) checkCollisions(live string, why *reasons) {
-	if _, err := s.site.Place.Lstat(path.Join(live, ".git")); err == nil {
+func (s *session) checkCollisions(ctx context.Context, live string, why *reasons) {
+	if _, err := s.site.Files.Lstat(ctx, path.Join(live, ".git")); err == nil {
 		why.add(fmt.Sprintf("%s is under version control (.git): replacing it would throw its history away", live), "Update it by that version control, or move .git elsewhere first.")
 	} else if !errors.Is(err, fs.ErrNotExist) {
 		why.add(fmt.Sprintf("%s cannot be read: %v", live, err), "Run Wetland as the user who owns the site's files.")
@@ -188,7 +188,7 @@ func (s *session) checkSite(ctx context.Context, why *reasons) {
 		why.add(fmt.Sprintf("the site's files cannot be read: %v", err), "Run Wetland as the user who owns them.")
 		return
 	}
-	identity := s.fetcher.Identify(ctx, s.site.Place, candidates)
+	identity := s.fetcher.Identify(ctx, s.site.Files, candidates)
 	switch {
 	case identity.Proved():
 	case len(identity.Other) > 0:

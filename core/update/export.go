@@ -12,7 +12,6 @@ import (
 
 	"wetland/core/database"
 	"wetland/core/durable"
-	"wetland/core/files"
 	"wetland/core/progress"
 	"wetland/core/site"
 	"wetland/core/snapshot"
@@ -41,7 +40,7 @@ func Export(ctx context.Context, w *site.Workspace, name, dir string, guard Guar
 		return nil, err
 	}
 	defer store.Close()
-	if err := checkTarget(m, dir); err != nil {
+	if err := checkTarget(ctx, w, m, dir); err != nil {
 		return nil, err
 	}
 	if err := os.MkdirAll(dir, 0o700); err != nil {
@@ -98,7 +97,7 @@ func Export(ctx context.Context, w *site.Workspace, name, dir string, guard Guar
 }
 
 // checkTarget refuses a folder for customers' data that is not empty, or public.
-func checkTarget(m *snapshot.Manifest, dir string) error {
+func checkTarget(ctx context.Context, w *site.Workspace, m *snapshot.Manifest, dir string) error {
 	if info, err := os.Stat(dir); err == nil && !info.IsDir() {
 		return fmt.Errorf("%s is a file. Name a new folder", dir)
 	}
@@ -113,5 +112,5 @@ func checkTarget(m *snapshot.Manifest, dir string) error {
 	if err != nil {
 		return err
 	}
-	return site.CheckOutside(files.Local{}, m.Layout, absolute)
+	return site.CheckOutside(ctx, w.Disk, m.Layout, absolute)
 }

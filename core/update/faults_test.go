@@ -3,6 +3,7 @@ package update
 import (
 	"context"
 	"errors"
+	"io"
 	"os"
 	"strings"
 	"sync/atomic"
@@ -13,6 +14,7 @@ import (
 	"wetland/core/durable"
 	"wetland/core/files"
 	"wetland/core/files/filestest"
+	"wetland/core/site"
 	"wetland/core/snapshot"
 )
 
@@ -84,10 +86,10 @@ func TestFailingRestoreLeavesNothingOpen(t *testing.T) {
 	}
 	guard := Guard{Clock: still{}}
 	for range 2 {
-		if _, err := Restore(t.Context(), j.workspace, RestoreOptions{Snapshot: "snap-99", Guard: guard}); !errors.Is(err, snapshot.ErrNoSnapshot) {
+		if _, err := Restore(t.Context(), j.workspace, RestoreOptions{Snapshot: "snap-99"}); !errors.Is(err, snapshot.ErrNoSnapshot) {
 			t.Fatalf("%v", err)
 		}
-		if _, err := Restore(t.Context(), j.workspace, RestoreOptions{Snapshot: "snap-1", Only: "nothing", Guard: guard}); err == nil {
+		if _, err := Restore(t.Context(), j.workspace, RestoreOptions{Snapshot: "snap-1", Only: "nothing"}); err == nil {
 			t.Fatal("restored nothing")
 		}
 	}
@@ -96,7 +98,7 @@ func TestFailingRestoreLeavesNothingOpen(t *testing.T) {
 	if _, err := Tidy(ctx, j.workspace, time.Now(), func(*TidyPlan) bool { return true }, guard); err != nil {
 		t.Fatal(err)
 	}
-	if run, err := Restore(ctx, j.workspace, RestoreOptions{Snapshot: "snap-1", Guard: guard}); err != nil || run.State != Restored {
+	if run, err := Restore(ctx, j.workspace, RestoreOptions{Snapshot: "snap-1"}); err != nil || run.State != Restored {
 		t.Fatalf("%+v %v", run, err)
 	}
 }
@@ -120,8 +122,9 @@ func TestEachCallOnTheDiskThatFails(t *testing.T) {
 func failingOnce(t *testing.T, n int64) int64 {
 	t.Helper()
 	j := newJetty(t)
-	place := &filestest.Failing{Place: files.Local{}, At: n}
-	run, err := j.update(t, Options{Packages: []string{j.themePackage(t, "1.1", "good")}, Guard: Guard{Place: place}})
+	var count *filestest.Count
+	j.workspace.Disk, count = filestest.NewFailing(files.Local{}, n)
+	run, err := j.update(t, Options{Packages: []string{j.themePackage(t, "1.1", "good")}})
 	state := j.wholly(t)
 	if state != "old" && state != "good" {
 		t.Errorf("call %d: the theme is %s", n, state)
@@ -132,6 +135,7 @@ func failingOnce(t *testing.T, n int64) int64 {
 	if err == nil && run.State == Kept && state != "good" {
 		t.Errorf("call %d: kept, and the theme is %s", n, state)
 	}
+	j.workspace.Disk = files.Local{}
 	if _, err := Recover(t.Context(), j.workspace, RecoverOptions{Guard: Guard{Clock: still{}}}); err != nil && !errors.Is(err, ErrNothingToRecover) {
 		t.Errorf("call %d, recover: %v", n, err)
 	}
@@ -142,17 +146,18 @@ func failingOnce(t *testing.T, n int64) int64 {
 		t.Errorf("call %d, unsettled: %+v %v", n, open, err)
 	}
 	j.clean(t)
-	return place.Calls()
+	return count.Calls()
 }
 
 // What a record of a run names as its staging folder is removed in the end: a name that this
 // program never gives is not believed. A record that cannot be read is in nobody's way.
 func TestRecordsOfStagingAreNotBelieved(t *testing.T) {
 	j := newJetty(t)
-	guard := Guard{Place: noWayBack{swaps: &atomic.Int32{}}}
-	if run, err := j.update(t, Options{Packages: []string{j.themePackage(t, "1.2", "broken")}, Guard: guard}); err == nil || run.State != NeedsPerson {
+	lockedOut(j.workspace, 0)
+	if run, err := j.update(t, Options{Packages: []string{j.themePackage(t, "1.2", "broken")}}); err == nil || run.State != NeedsPerson {
 		t.Fatalf("%+v %v", run, err)
 	}
+	j.workspace.Disk = files.Local{}
 	record := j.dir + "/care/runs/run-1/run.json"
 	text, err := os.ReadFile(record)
 	if err != nil {
@@ -174,4 +179,77 @@ func TestRecordsOfStagingAreNotBelieved(t *testing.T) {
 	if _, _, err := Snapshot(t.Context(), j.workspace, SnapshotOptions{Guard: Guard{Clock: still{}}}); err != nil {
 		t.Errorf("a record that cannot be read: %v", err)
 	}
+}
+
+// hanging is a disk that answers some calls only when their context has ended, as one behind
+// a line that is dead.
+type hanging struct {
+	filestest.Able
+	hangs  func(call, name string) bool
+	waited chan<- string
+}
+
+func (h hanging) wait(ctx context.Context, call, name string) error {
+	if !h.hangs(call, name) {
+		return nil
+	}
+	select {
+	case h.waited <- call:
+	default:
+	}
+	<-ctx.Done()
+	return ctx.Err()
+}
+
+func (h hanging) List(ctx context.Context, name string) ([]files.Entry, error) {
+	if err := h.wait(ctx, "List", name); err != nil {
+		return nil, err
+	}
+	return h.Able.List(ctx, name)
+}
+
+func (h hanging) Create(ctx context.Context, name string, with files.Attributes) (io.WriteCloser, error) {
+	if err := h.wait(ctx, "Create", name); err != nil {
+		return nil, err
+	}
+	return h.Able.Create(ctx, name, with)
+}
+
+// Whatever the disk does, an update ends when its time is up: nothing was swapped yet.
+func TestDiskThatDoesNotAnswerWithinTheTime(t *testing.T) {
+	j := newJetty(t)
+	j.workspace.Config.Update.Within = site.Duration{Duration: time.Second}
+	hangs := func(call, name string) bool { return call == "Create" && strings.Contains(name, stagingPrefix) }
+	around(j.workspace, func(able filestest.Able) files.FS { return hanging{able, hangs, nil} })
+	run, err := j.update(t, Options{Packages: []string{j.themePackage(t, "1.1", "good")}})
+	if err == nil || run.State != Stopped || !strings.Contains(err.Error(), "took longer than [update] within allows") || j.wholly(t) != "old" {
+		t.Errorf("%+v %v", run, err)
+	}
+	j.clean(t)
+}
+
+// Somebody who stops a run twice gets it to end, whatever the disk does; recover settles it.
+func TestStoppedTwiceOnADiskThatDoesNotAnswer(t *testing.T) {
+	j := newJetty(t)
+	abandon, give := context.WithCancel(t.Context())
+	defer give()
+	ctx, stop := context.WithCancel(t.Context())
+	dead := &atomic.Bool{}
+	waited := make(chan string, 1)
+	hangs := func(call, name string) bool { return dead.Load() && call == "List" }
+	around(j.workspace, func(able filestest.Able) files.FS { return hanging{able, hangs, waited} })
+	go func() {
+		<-waited // while it goes back
+		give()
+	}()
+	clock := stopping{func() { dead.Store(true); stop() }}
+	run, err := Update(ctx, j.workspace, Options{Packages: []string{j.themePackage(t, "1.1", "good")}, Guard: Guard{Clock: clock, Abandon: abandon}})
+	if !errors.Is(err, ErrAbandoned) || run.State != UnderWay || !strings.HasPrefix(run.Next[0], "wetland recover") {
+		t.Fatalf("%+v %v", run, err)
+	}
+	j.workspace.Disk = files.Local{}
+	if run, err := Recover(t.Context(), j.workspace, RecoverOptions{Guard: Guard{Clock: still{}}}); err != nil || run.State != PutBack || j.wholly(t) != "old" {
+		t.Errorf("%+v %v", run, err)
+	}
+	j.clean(t)
 }

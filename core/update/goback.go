@@ -93,7 +93,7 @@ func (m *motion) undo(reason string) error {
 	if err := m.proveTables(ctx); err != nil {
 		return err
 	}
-	if err := m.sweepTables(ctx, m.manifest); err != nil {
+	if err := m.sweepTables(ctx, m.manifest.Tables); err != nil {
 		return err
 	}
 	for _, c := range m.group {
@@ -260,8 +260,13 @@ func itemsBelow(items []snapshot.Item, folder string) []snapshot.Item {
 
 // settleQuietly settles without letting the CMS run upgrades: old code is in place.
 func (s *session) settleQuietly(ctx context.Context) error {
+	return s.settleAfter(ctx, s.waitSettled)
+}
+
+// settleAfter clears the caches once wait has returned.
+func (s *session) settleAfter(ctx context.Context, wait func(context.Context) error) error {
 	return s.step("settling", 0, "", func() (progress.Mark, string, error) {
-		if err := s.waitSettled(ctx); err != nil {
+		if err := wait(ctx); err != nil {
 			return badMark, "", err
 		}
 		purged, err := s.purge(ctx)
@@ -301,15 +306,19 @@ func (m *motion) needsPerson(cause error) (*Run, error) {
 var ErrAbandoned = errors.New("stopped while going back: run wetland recover to settle the site")
 
 // byHand gives the exact steps for going back: with Wetland, first of all, and without it.
+// Somebody who has stopped it twice is not made to wait for a look at the disk.
 func (m *motion) byHand(first string) []string {
 	steps := []string{first}
 	if m.manifest != nil {
 		steps = append(steps, "wetland restore "+m.manifest.Name+"    or: puts files and database back as they were then")
 	}
+	if m.Abandon.Err() != nil {
+		return steps
+	}
 	ctx := context.WithoutCancel(m.Abandon)
 	var moves []string
 	for _, c := range m.group {
-		_, err := m.site.Place.Lstat(c.live)
+		_, err := m.site.Files.Lstat(ctx, c.live)
 		switch {
 		case c.staged == "" || m.isOld(ctx, c):
 		case c.target.New:

@@ -138,7 +138,7 @@ func (s *session) changedSince(ctx context.Context, m *snapshot.Manifest) (strin
 		if area.Path != m.Areas[i].Path {
 			return area.Path, nil
 		}
-		present, err := files.ReadTreeKnowing(ctx, s.site.Place, area.Path, site.LeavesOut(area), m.KnownHashes(area.Name))
+		present, err := files.ReadTreeKnowing(ctx, s.site.Files, area.Path, site.LeavesOut(area), m.KnownHashes(area.Name))
 		if err != nil {
 			return "", err
 		}
@@ -172,10 +172,11 @@ func SnapshotNames(w *site.Workspace) ([]string, error) { return snapshot.NamesI
 // ComponentNames lists the folders of the site's themes and plugins; none where they cannot
 // be read.
 func ComponentNames(w *site.Workspace) []string {
-	opened, err := site.Open(context.Background(), files.Local{}, w)
+	opened, err := site.Open(context.Background(), w)
 	if err != nil {
 		return nil
 	}
+	defer opened.Close()
 	components, err := opened.CMS.Components(context.Background(), nil)
 	if err != nil {
 		return nil

@@ -488,11 +488,11 @@ func (m *motion) untilSwap(ctx context.Context) error {
 	if err := m.stageAll(ctx, m.group); err != nil {
 		return err
 	}
-	if err := m.markLogs(); err != nil {
+	if err := m.markLogs(ctx); err != nil {
 		return err
 	}
 	if err := m.putUpNotice(ctx); err != nil {
-		return errors.Join(err, m.takeDownNotice())
+		return errors.Join(err, m.takeDownNotice(context.WithoutCancel(ctx)))
 	}
 	return m.swap(ctx)
 }
@@ -567,7 +567,7 @@ func (m *motion) swap(ctx context.Context) error {
 		if err := ctx.Err(); err != nil {
 			return badMark, "", err
 		}
-		if err := m.borrowTimes(); err != nil {
+		if err := m.borrowTimes(ctx); err != nil {
 			return badMark, "", err
 		}
 		if err := m.log.Write(stepSwap, nil); err != nil {
@@ -578,7 +578,7 @@ func (m *motion) swap(ctx context.Context) error {
 			if m.exposed.IsZero() {
 				m.exposed = time.Now()
 			}
-			done, err := files.Swap(m.site.Place, c.live, c.staged, m.options.AllowGap)
+			done, err := files.Swap(ctx, m.site.Files, c.live, c.staged, m.options.AllowGap)
 			if err != nil {
 				return badMark, "", err
 			}
@@ -622,7 +622,7 @@ func (m *motion) judge(ctx context.Context) (*smoke.Judgement, error) {
 	if err != nil {
 		return nil, err
 	}
-	if err := m.readLogs(judgement, targetsOf(m.group)); err != nil {
+	if err := m.readLogs(ctx, judgement, targetsOf(m.group)); err != nil {
 		return nil, err
 	}
 	if err := m.findEvidence(ctx, judgement); err != nil {
@@ -691,7 +691,7 @@ func (m *motion) keepGroup(ctx context.Context, judgement *smoke.Judgement) erro
 	err := m.step("kept", 0, "", func() (progress.Mark, string, error) {
 		count, details := 0, []string{}
 		for _, c := range m.group {
-			present, err := files.ReadTree(ctx, m.site.Place, c.live, nil)
+			present, err := files.ReadTree(ctx, m.site.Files, c.live, nil)
 			if err != nil {
 				return badMark, "", err
 			}
@@ -731,7 +731,7 @@ func (m *motion) keepGroup(ctx context.Context, judgement *smoke.Judgement) erro
 		m.unrecorded = m.recordPages(ctx)
 	}
 	for _, c := range m.group {
-		if err := m.site.Place.RemoveAll(ctx, c.staged); err != nil {
+		if err := m.site.Files.RemoveAll(ctx, c.staged); err != nil {
 			return fmt.Errorf("clear %s: %w", c.staged, err)
 		}
 	}

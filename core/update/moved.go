@@ -56,7 +56,7 @@ func (s *session) kinship(ctx context.Context, m *snapshot.Manifest) (Kinship, e
 	if s.site.Address.String() == m.Address {
 		k.For = append(k.For, "its address is the same")
 	}
-	there, looked := s.sameFiles(m)
+	there, looked := s.sameFiles(ctx, m)
 	if looked >= leastKinFiles {
 		k.add(there*100 >= looked*kinShare, fmt.Sprintf("%d of %d files that were looked at are there in the same size", there, looked))
 	}
@@ -83,7 +83,7 @@ func (s *session) kinship(ctx context.Context, m *snapshot.Manifest) (Kinship, e
 
 // sameFiles counts how many of some files of the snapshot are on the site in the same size.
 // The CMS's own are in every site of its kind: only uploads, themes, plugins and settings count.
-func (s *session) sameFiles(m *snapshot.Manifest) (there, looked int) {
+func (s *session) sameFiles(ctx context.Context, m *snapshot.Manifest) (there, looked int) {
 	for _, area := range s.rebased(m) {
 		for _, item := range area.Items {
 			at := path.Join(area.Path, item.Path)
@@ -93,7 +93,7 @@ func (s *session) sameFiles(m *snapshot.Manifest) (there, looked int) {
 				continue
 			}
 			looked++
-			if entry, err := s.site.Place.Lstat(at); err == nil && entry.Size == item.Size {
+			if entry, err := s.site.Files.Lstat(ctx, at); err == nil && entry.Size == item.Size {
 				there++
 			}
 		}

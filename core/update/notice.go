@@ -26,10 +26,10 @@ func (s *session) putUpNotice(ctx context.Context) error {
 	}
 	name, text := s.site.CMS.Notice(time.Now())
 	return s.step("notice", 0, "", func() (progress.Mark, string, error) {
-		if err := s.takeDownNotice(); err != nil {
+		if err := s.takeDownNotice(ctx); err != nil {
 			return badMark, "", err
 		}
-		if err := s.putFile(name, text); err != nil {
+		if err := s.putFile(ctx, name, text); err != nil {
 			return badMark, "", fmt.Errorf("put up the notice for visitors: %w", err)
 		}
 		if err := s.Clock.Wait(ctx, running); err != nil {
@@ -40,8 +40,8 @@ func (s *session) putUpNotice(ctx context.Context) error {
 }
 
 // putFile makes a small file on the site that the web server can read.
-func (s *session) putFile(name, text string) error {
-	file, err := s.site.Place.Create(name, files.Attributes{Mode: 0o644, Owner: files.Unowned, Group: files.Unowned})
+func (s *session) putFile(ctx context.Context, name, text string) error {
+	file, err := s.site.Files.Create(ctx, name, files.Attributes{Mode: 0o644, Owner: files.Unowned, Group: files.Unowned})
 	if err != nil {
 		return err
 	}
@@ -50,12 +50,12 @@ func (s *session) putFile(name, text string) error {
 }
 
 // takeDownNotice removes the notice if it is one of ours.
-func (s *session) takeDownNotice() error {
+func (s *session) takeDownNotice(ctx context.Context) error {
 	name, text := s.site.CMS.Notice(time.Now())
 	if name == "" {
 		return nil
 	}
-	file, err := s.site.Place.Open(name, 0)
+	file, err := s.site.Files.Open(ctx, name, 0)
 	if errors.Is(err, fs.ErrNotExist) {
 		return nil
 	}
@@ -69,7 +69,7 @@ func (s *session) takeDownNotice() error {
 	if ours, _, _ := strings.Cut(text, "\n"); !strings.HasPrefix(string(there), ours+"\n") {
 		return nil
 	}
-	if err := s.site.Place.Remove(name); err != nil {
+	if err := s.site.Files.Remove(ctx, name); err != nil {
 		return fmt.Errorf("take down the notice for visitors: %w", err)
 	}
 	return nil
@@ -85,5 +85,5 @@ func (s *session) checkNotice(why *reasons) {
 // waitSettled waits until old compiled code has gone, and takes the notice down.
 func (s *session) waitSettled(ctx context.Context) error {
 	err := s.Clock.Wait(ctx, s.site.SettleTime())
-	return errors.Join(err, s.takeDownNotice())
+	return errors.Join(err, s.takeDownNotice(context.WithoutCancel(ctx)))
 }

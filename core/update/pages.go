@@ -47,10 +47,10 @@ func (s *session) purge(ctx context.Context) (string, error) {
 func (s *session) purgePages(ctx context.Context) (int, error) {
 	purged := 0
 	for _, folder := range s.site.CMS.Layout().Caches {
-		if entry, err := s.site.Place.Lstat(folder); err == nil && entry.Kind == files.Link && len(s.site.Workspace.Config.Caches.Commands) > 0 {
+		if entry, err := s.site.Files.Lstat(ctx, folder); err == nil && entry.Kind == files.Link && len(s.site.Workspace.Config.Caches.Commands) > 0 {
 			continue // what a link leads to is no folder of the site: the owner's command clears it
 		}
-		gone, err := files.Clear(ctx, s.site.Place, folder)
+		gone, err := files.Clear(ctx, s.site.Files, folder)
 		purged += gone
 		if err != nil {
 			return purged, err
@@ -207,6 +207,6 @@ func (s *session) evidence(ctx context.Context, t *Target, old, wanted files.Tre
 }
 
 // reread returns a source for the files of a tree on the site's disk.
-func reread(place files.Place, top string) files.Source {
-	return func(item files.Item) (io.ReadCloser, error) { return place.Open(path.Join(top, item.Path), 0) }
+func reread(ctx context.Context, fsys files.FS, top string) files.Source {
+	return func(item files.Item) (io.ReadCloser, error) { return fsys.Open(ctx, path.Join(top, item.Path), 0) }
 }

@@ -37,14 +37,14 @@ func EditsPatch(ctx context.Context, s *site.Site, c cms.Component, shelf []pack
 		return "", err
 	}
 	defer func() { err = errors.Join(err, p.Close()) }()
-	present, err := files.ReadTree(ctx, s.Place, c.Path, nil)
+	present, err := files.ReadTree(ctx, s.Files, c.Path, nil)
 	if err != nil {
 		return "", err
 	}
 	var out strings.Builder
 	for _, differ := range files.Content.Compare(p.Tree, present) {
 		before := textOf(func() (io.ReadCloser, error) { return p.Source(files.Item{Path: differ.Path}) }, differ.What == "only now")
-		after := textOf(func() (io.ReadCloser, error) { return s.Place.Open(path.Join(c.Path, differ.Path), 0) }, differ.What == "only before")
+		after := textOf(func() (io.ReadCloser, error) { return s.Files.Open(ctx, path.Join(c.Path, differ.Path), 0) }, differ.What == "only before")
 		if before == nil || after == nil {
 			fmt.Fprintf(&out, "%s: %s (not shown: too large, or no text)\n", differ.Path, differ.What)
 			continue
@@ -56,13 +56,13 @@ func EditsPatch(ctx context.Context, s *site.Site, c cms.Component, shelf []pack
 
 // changeOf returns how one file of an installed component changes with a package, as
 // a unified diff: what the owner of a child theme that overrides the file looks at.
-func changeOf(place files.Place, installed cms.Component, present files.Tree, p *packages.Package, name string) string {
+func changeOf(ctx context.Context, fsys files.FS, installed cms.Component, present files.Tree, p *packages.Package, name string) string {
 	isFile := func(item files.Item) bool { return item.Path == name && item.Kind == files.File }
 	wasThere, isThere := slices.ContainsFunc(present, isFile), slices.ContainsFunc(p.Tree, isFile)
 	if !wasThere && !isThere {
 		return name + ": neither version has this file\n"
 	}
-	before := textOf(func() (io.ReadCloser, error) { return place.Open(path.Join(installed.Path, name), 0) }, !wasThere)
+	before := textOf(func() (io.ReadCloser, error) { return fsys.Open(ctx, path.Join(installed.Path, name), 0) }, !wasThere)
 	after := textOf(func() (io.ReadCloser, error) { return p.Source(files.Item{Path: name}) }, !isThere)
 	if before == nil || after == nil {
 		return name + ": not shown: too large, or no text\n"

@@ -203,7 +203,7 @@ func (m *motion) makePlan() {
 	if config.Within.Duration > 0 {
 		p.Within = config.Within.String()
 	}
-	p.Notice, p.Commands, p.Gap = m.options.Notice, m.commands(), !m.site.Place.Abilities().Exchange
+	p.Notice, p.Commands, p.Gap = m.options.Notice, m.commands(), !m.site.Files.CanExchange()
 }
 
 // commands lists what wetland.toml has run, and when.

@@ -76,12 +76,12 @@ func Recover(ctx context.Context, w *site.Workspace, o RecoverOptions) (run *Run
 // is not recorded yet. A site that cannot be opened has none.
 func atWork(ctx context.Context, w *site.Workspace, guard Guard) error {
 	guard.fill()
-	opened, err := site.Open(ctx, guard.Place, w)
+	opened, err := site.Open(ctx, w)
 	if err != nil {
 		return nil
 	}
 	s := &session{Guard: guard, site: opened}
-	if err := s.lock(); errors.Is(err, ErrBusy) {
+	if err := s.lock(ctx); errors.Is(err, ErrBusy) {
 		return &Refusal{Reasons: []Reason{{What: err.Error()}}}
 	}
 	return s.close()
@@ -192,6 +192,7 @@ func recoverRestore(ctx context.Context, w *site.Workspace, o RecoverOptions, ru
 		return nil, err
 	}
 	run.Snapshot = t.snapshot
+	r.again = true
 	if !t.touching {
 		return r.settleUntouched(ctx)
 	}
@@ -369,7 +370,7 @@ func (m *motion) settleNew(ctx context.Context) (*Run, error) {
 		if c.newTree == nil || !m.holds(ctx, c.staged, c.newTree) {
 			return m.goBack(fmt.Sprintf("%s is not there whole, so that it cannot be finished", c.title()), m.nextTry())
 		}
-		if _, err := files.Swap(m.site.Place, c.live, c.staged, true); err != nil {
+		if _, err := files.Swap(ctx, m.site.Files, c.live, c.staged, true); err != nil {
 			return m.needsPerson(err)
 		}
 	}

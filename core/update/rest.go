@@ -41,7 +41,7 @@ func (m *motion) putBackRest(ctx context.Context) (changed bool, err error) {
 		if err != nil {
 			return badMark, "", err
 		}
-		if err := m.saveRest(loose); err != nil {
+		if err := m.saveRest(ctx, loose); err != nil {
 			return badMark, "", err
 		}
 		if err := m.putLoose(ctx, loose); err != nil {
@@ -179,25 +179,25 @@ func isMedia(at string) bool { return !slices.Contains(generated, strings.ToLowe
 func (m *motion) restFolder() string { return filepath.Join(m.run.Folder, "files-before-going-back") }
 
 // saveRest keeps what is there now in the run, before it is replaced or taken away.
-func (m *motion) saveRest(loose []looseChange) error {
+func (m *motion) saveRest(ctx context.Context, loose []looseChange) error {
 	for _, change := range loose {
 		at := path.Join(change.area.Path, change.path)
-		entry, err := m.site.Place.Lstat(at)
+		entry, err := m.site.Files.Lstat(ctx, at)
 		if errors.Is(err, fs.ErrNotExist) || (err == nil && entry.Kind != files.File) {
 			continue
 		}
 		if err != nil {
 			return err
 		}
-		if err := m.saveFile(at, filepath.Join(m.restFolder(), change.area.Name, filepath.FromSlash(change.path))); err != nil {
+		if err := m.saveFile(ctx, at, filepath.Join(m.restFolder(), change.area.Name, filepath.FromSlash(change.path))); err != nil {
 			return fmt.Errorf("keep %s in the run: %w", at, err)
 		}
 	}
 	return nil
 }
 
-func (m *motion) saveFile(at, to string) error {
-	from, err := m.site.Place.Open(at, 0)
+func (m *motion) saveFile(ctx context.Context, at, to string) error {
+	from, err := m.site.Files.Open(ctx, at, 0)
 	if err != nil {
 		return err
 	}
@@ -247,12 +247,15 @@ func (m *motion) planDesign(ctx context.Context, moment database.Moment) (*table
 		present := func(ctx context.Context, each func(database.Row) error) error {
 			return moment.Rows(ctx, differ.Now, each)
 		}
-		rows, err := database.CompareRows(ctx, before.Table, m.store.Rows(before), present)
+		rows, err := m.compareRows(ctx, database.RowComparison{Table: before.Table, Before: m.store.Rows(before), Now: present})
 		if err != nil {
 			return plan, nil, err
 		}
-		patch, left := m.designOf(before.Table, rows)
-		if n := len(patch.Put) + len(patch.Remove); n > 0 {
+		patch, n, left, err := m.designOf(ctx, before.Table, rows)
+		if err != nil {
+			return plan, nil, err
+		}
+		if n > 0 {
 			plan.change.Patches = append(plan.change.Patches, patch)
 			plan.save = append(plan.save, differ.Now)
 			notes = append(notes, RestNote{What: fmt.Sprintf("%s of %s", plural(n, "row"), before.Name), Done: "templates and styles in the database: as in " + m.manifest.Name + " again", Saved: filepath.Join(m.run.Folder, "rows-before-going-back")})
@@ -264,14 +267,18 @@ func (m *motion) planDesign(ctx context.Context, moment database.Moment) (*table
 	return plan, notes, nil
 }
 
-// designOf picks the changed rows that hold how the site looks, and counts the others.
-func (m *motion) designOf(table database.Table, rows database.RowChanges) (patch database.Patch, left int) {
-	patch = patchBack(table, rows, func(row database.Row) bool {
-		design := m.site.CMS.IsDesign(table, row)
-		if !design && !m.site.CMS.RewrittenByItself(table, row) {
+// designOf picks the changed rows that hold how the site looks, and counts them and the others
+// that people wrote.
+func (m *motion) designOf(ctx context.Context, table database.Table, rows *database.RowChanges) (patch database.Patch, n, left int, err error) {
+	patch, n, _, err = patchBack(ctx, table, rows, func(row database.Row) bool { return m.site.CMS.IsDesign(table, row) })
+	if err != nil {
+		return patch, n, 0, err
+	}
+	err = rows.Each(ctx, func(change database.RowChange) error {
+		if row := stateBefore(change); !m.site.CMS.IsDesign(table, row) && !m.site.CMS.RewrittenByItself(table, row) {
 			left++
 		}
-		return design
+		return nil
 	})
-	return patch, left
+	return patch, n, left, err
 }

@@ -1,6 +1,7 @@
 package update
 
 import (
+	"cmp"
 	"context"
 	"crypto/rand"
 	"errors"
@@ -72,9 +73,11 @@ type restoration struct {
 	swaps        []string // component folders, absolute
 	loose        []looseChange
 	tables       database.Change
-	kept         map[string][]database.Patch // rows of visitors that stay, by table
-	beforeUpdate *snapshot.Manifest          // right before that update
-	before       *snapshot.Manifest          // of the state that is being replaced
+	kept         map[string][]keptRows // rows of visitors that stay, by table
+	loaded       bool                  // the tables were put back, and read back before they were switched
+	again        bool                  // it goes on with one that was interrupted
+	beforeUpdate *snapshot.Manifest    // right before that update
+	before       *snapshot.Manifest    // of the state that is being replaced
 	// undoFiles names the snapshot of the dead site's files, if the tables are in another.
 	undoFiles string
 	// remembered says that the site's files could not tell what it is: it is opened
@@ -163,18 +166,18 @@ func openRestoration(ctx context.Context, w *site.Workspace, o RestoreOptions, w
 
 // openSite opens and locks the site, if need be by what the snapshot noted of it.
 func (r *restoration) openSite(ctx context.Context, w *site.Workspace, why *reasons) (err error) {
-	r.site, err = site.Open(ctx, r.Place, w)
+	r.site, err = site.Open(ctx, w)
 	if errors.Is(err, site.ErrInsideWebRoot) {
 		why.add(err.Error(), "Move the workspace, then try again.")
 		return why.refusal()
 	}
 	if err != nil {
-		if r.site, err = r.remember(ctx, r.Place, w, err); err != nil {
+		if r.site, err = r.remember(ctx, w, err); err != nil {
 			return err
 		}
 		r.remembered = true
 	}
-	return r.prepare(why)
+	return r.prepare(ctx, why)
 }
 
 // leaveUnread keeps a snapshot that could not read the database from being taken for one
@@ -191,21 +194,20 @@ func (r *restoration) leaveUnread(why *reasons) {
 }
 
 // remember opens a dead site by what the snapshot noted.
-func (r *restoration) remember(ctx context.Context, place files.Place, w *site.Workspace, dead error) (*site.Site, error) {
+func (r *restoration) remember(ctx context.Context, w *site.Workspace, dead error) (*site.Site, error) {
 	if len(r.manifest.Layout.Areas) == 0 || r.manifest.Root != path.Clean(strings.ReplaceAll(w.Config.Site.Root, "\\", "/")) {
 		return nil, dead
 	}
 	r.options.Report.End(doubtMark, "dead site", fmt.Sprintf("%v. Its files come back first, by what %s noted of the site", dead, r.manifest.Name))
-	if _, err := place.Lstat(r.manifest.Root); errors.Is(err, fs.ErrNotExist) {
-		if err := files.MakeAll(place, r.manifest.Root); err != nil {
-			return nil, err
-		}
-	}
 	known := cms.Remembered{Name: r.manifest.System, Kept: r.manifest.Layout}
 	for _, table := range r.manifest.Tables {
 		known.Tables = append(known.Tables, table.Name)
 	}
-	return site.Remember(place, w, r.manifest.Root, known)
+	opened, err := site.Remember(ctx, w, r.manifest.Root, known)
+	if err != nil {
+		return nil, err
+	}
+	return opened, files.MakeAll(ctx, opened.Files, r.manifest.Root)
 }
 
 // openTables logs in to the database, and makes it anew if it is gone.
@@ -235,11 +237,11 @@ func (r *restoration) makeDatabase(ctx context.Context) error {
 	if login.File == "" {
 		return database.Create(ctx, login)
 	}
-	above, err := r.site.Place.Lstat(path.Dir(login.File))
+	above, err := r.site.Files.Lstat(ctx, path.Dir(login.File))
 	if err != nil {
 		return err
 	}
-	file, err := r.site.Place.Create(login.File, files.Attributes{Mode: 0o644, Owner: above.Owner, Group: above.Group})
+	file, err := r.site.Files.Create(ctx, login.File, files.Attributes{Mode: 0o644, Owner: above.Owner, Group: above.Group})
 	if err != nil {
 		return fmt.Errorf("make the database: %w", err)
 	}
@@ -317,7 +319,7 @@ func (r *restoration) finish() (*Run, error) {
 	if err := r.prove(ctx); err != nil {
 		return r.fail(err)
 	}
-	if err := errors.Join(r.closeStaging(ctx), r.sweep(ctx), r.settleQuietly(ctx)); err != nil {
+	if err := errors.Join(r.closeStaging(ctx), r.sweep(ctx), r.settle(ctx)); err != nil {
 		return r.fail(err)
 	}
 	judgement, err := r.look(ctx, "pages", AfterFile, nil, r.against(nil))
@@ -338,14 +340,25 @@ func (r *restoration) finish() (*Run, error) {
 	return r.end(Restored, fmt.Sprintf("%s as in %s, proved, and the pages are sound.", r.scope, r.manifest.Name), undo)
 }
 
+// settle waits only where files changed: rows have no compiled code.
+func (r *restoration) settle(ctx context.Context) error {
+	if len(r.swaps)+len(r.loose) > 0 || r.remembered || r.again {
+		return r.settleQuietly(ctx)
+	}
+	return r.settleAfter(ctx, func(context.Context) error { return nil })
+}
+
 // reopen opens the site as what it is, now that its files are back, and plans what is
 // to become of the tables.
 func (r *restoration) reopen(ctx context.Context) error {
-	opened, err := site.Open(ctx, r.site.Place, r.site.Workspace)
+	opened, err := site.Open(ctx, r.site.Workspace)
 	if err != nil {
 		return fmt.Errorf("the files are back, but the site cannot be opened: %w", err)
 	}
 	opened.Waiting = r.site.Waiting
+	if err := r.site.Close(); err != nil {
+		return err
+	}
 	r.site, r.remembered = opened, false
 	if r.fetcher, err = NewFetcher(opened); err != nil {
 		return err
@@ -368,7 +381,12 @@ func (r *restoration) reopen(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	return r.planTables(ctx, present)
+	return r.step("comparing", rowsOf(r.differing(present)), "rows", func() (progress.Mark, string, error) {
+		if err := r.planTables(ctx, r.differing(present)); err != nil {
+			return badMark, "", err
+		}
+		return goodMark, r.planWords(), nil
+	})
 }
 
 // fail ends a restore that could not be finished.
@@ -385,7 +403,11 @@ func (r *restoration) fail(cause error) (*Run, error) {
 }
 
 func (r *restoration) putFiles(ctx context.Context) error {
-	return r.step("files", 0, "", func() (progress.Mark, string, error) {
+	bytes := int64(0)
+	for _, item := range r.wantedItems() {
+		bytes += item.Size
+	}
+	return r.step("files", bytes, "bytes", func() (progress.Mark, string, error) {
 		for _, folder := range r.swaps {
 			if err := r.putComponent(ctx, folder); err != nil {
 				return badMark, "", fmt.Errorf("put back %s: %w", folder, err)
@@ -417,38 +439,38 @@ func filesText(plan RestorePlan) string {
 // putComponent swaps a whole theme or plugin, or moves one away that the snapshot
 // does not know.
 func (r *restoration) putComponent(ctx context.Context, live string) error {
-	folder, err := r.openStaging(live, r.options.AllowGap)
+	folder, err := r.openStaging(ctx, live, r.options.AllowGap)
 	if err != nil {
 		return err
 	}
 	staged := path.Join(folder.folder, r.run.Name+"-"+path.Base(path.Dir(live))+"-"+path.Base(live))
 	tree, err := componentTree(r.manifest, live)
 	if err != nil {
-		return r.site.Place.Rename(live, staged)
+		return r.site.Files.Rename(ctx, live, staged)
 	}
 	area, below, err := areaOf(r.manifest, live)
 	if err != nil {
 		return err
 	}
-	if err := r.site.Place.RemoveAll(ctx, staged); err != nil {
+	if err := r.site.Files.RemoveAll(ctx, staged); err != nil {
 		return err
 	}
-	if err := files.WriteTree(ctx, r.site.Place, staged, tree, r.store.Source(itemsBelow(area.Items, below)), r.Report.Advance); err != nil {
+	if err := files.WriteTree(ctx, r.site.Files, staged, tree, r.store.Source(itemsBelow(area.Items, below)), r.Report.Advance); err != nil {
 		return err
 	}
 	if err := r.markLike(ctx, staged, tree, live); err != nil {
 		return err
 	}
-	_, err = files.Swap(r.site.Place, live, staged, r.options.AllowGap)
+	_, err = files.Swap(ctx, r.site.Files, live, staged, r.options.AllowGap)
 	return err
 }
 
-// putLoose removes what is too much, innermost first, then writes the rest,
-// outermost first; each file is replaced in one step.
+// putLoose removes what is too much, innermost first, then writes the rest: folders, outermost
+// first, then files, several at the same time; each file is replaced in one step.
 func (s *session) putLoose(ctx context.Context, loose []looseChange) error {
 	for _, change := range slices.Backward(loose) {
 		at := path.Join(change.area.Path, change.path)
-		entry, err := s.site.Place.Lstat(at)
+		entry, err := s.site.Files.Lstat(ctx, at)
 		if errors.Is(err, fs.ErrNotExist) {
 			continue
 		}
@@ -456,32 +478,46 @@ func (s *session) putLoose(ctx context.Context, loose []looseChange) error {
 			return err
 		}
 		if change.item == nil || (entry.Kind != change.item.Kind && (entry.Kind == files.Folder || change.item.Kind == files.Folder)) {
-			if err := s.site.Place.RemoveAll(ctx, at); err != nil {
+			if err := s.site.Files.RemoveAll(ctx, at); err != nil {
 				return err
 			}
 		}
 	}
-	for _, change := range loose {
-		if change.item == nil {
-			continue
-		}
-		if err := s.putOne(path.Join(change.area.Path, change.path), *change.item); err != nil {
+	put := func(ctx context.Context, change looseChange) error {
+		if err := s.putOne(ctx, path.Join(change.area.Path, change.path), *change.item); err != nil {
 			return fmt.Errorf("put back %s: %w", path.Join(change.area.Path, change.path), err)
 		}
+		s.Report.Advance(change.item.Size)
+		return nil
+	}
+	var others []looseChange // than folders, which come before what is in them
+	for _, change := range loose {
+		switch {
+		case change.item == nil:
+		case change.item.Kind != files.Folder:
+			others = append(others, change)
+		default:
+			if err := put(ctx, change); err != nil {
+				return err
+			}
+		}
+	}
+	if err := files.AtOnce(ctx, others, put); err != nil {
+		return err
 	}
 	for _, change := range slices.Backward(loose) {
 		if change.item != nil && change.item.Kind == files.Folder {
-			if err := s.site.Place.Settle(path.Join(change.area.Path, change.path), change.item.Attributes()); err != nil {
+			if err := s.site.Files.Settle(ctx, path.Join(change.area.Path, change.path), change.item.Attributes()); err != nil {
 				return err
 			}
 		}
 	}
-	return s.syncLoose(loose)
+	return s.syncLoose(ctx, loose)
 }
 
 // syncLoose makes what was written and removed safe against loss of power: after the
 // run has ended nobody would look any more.
-func (s *session) syncLoose(loose []looseChange) error {
+func (s *session) syncLoose(ctx context.Context, loose []looseChange) error {
 	done := map[string]bool{}
 	for _, change := range loose {
 		above := path.Dir(path.Join(change.area.Path, change.path))
@@ -489,41 +525,41 @@ func (s *session) syncLoose(loose []looseChange) error {
 			continue
 		}
 		done[above] = true
-		if err := s.site.Place.SyncFolder(above); err != nil && !errors.Is(err, fs.ErrNotExist) {
+		if err := s.site.Files.SyncFolder(ctx, above); err != nil && !errors.Is(err, fs.ErrNotExist) {
 			return err
 		}
 	}
 	return nil
 }
 
-func (s *session) putOne(at string, item snapshot.Item) error {
-	place := s.site.Place
+func (s *session) putOne(ctx context.Context, at string, item snapshot.Item) error {
+	fsys, undo := s.site.Files, context.WithoutCancel(ctx)
 	part := path.Join(path.Dir(at), ".wetland-"+strings.ToLower(rand.Text()[:10]))
 	switch item.Kind {
 	case files.Folder:
 		// Writable by us until everything is in it; putLoose gives its own mode.
 		with := item.Attributes()
 		with.Mode |= 0o700
-		if _, err := place.Lstat(at); err == nil {
-			return place.Settle(at, with)
+		if _, err := fsys.Lstat(ctx, at); err == nil {
+			return fsys.Settle(ctx, at, with)
 		}
-		return place.Mkdir(at, with)
+		return fsys.Mkdir(ctx, at, with)
 	case files.Link:
-		if err := place.Symlink(item.Target, part, item.Attributes()); err != nil {
+		if err := fsys.Symlink(ctx, item.Target, part, item.Attributes()); err != nil {
 			return err
 		}
 	default:
-		if err := files.WriteFile(place, part, item.Item, s.store.Source([]snapshot.Item{item})); err != nil {
-			return errors.Join(err, place.Remove(part))
+		if err := files.WriteFile(ctx, fsys, part, item.Item, s.store.Source([]snapshot.Item{item})); err != nil {
+			return errors.Join(err, fsys.Remove(undo, part))
 		}
-		if present, err := place.Lstat(at); err == nil && present.Kind == files.File {
-			if err := place.CopyMarks(at, part); err != nil {
-				return errors.Join(err, place.Remove(part))
+		if present, err := fsys.Lstat(ctx, at); err == nil && present.Kind == files.File {
+			if err := fsys.CopyMarks(ctx, at, part); err != nil {
+				return errors.Join(err, fsys.Remove(undo, part))
 			}
 		}
 	}
-	if err := place.Rename(part, at); err != nil {
-		return errors.Join(err, place.Remove(part))
+	if err := fsys.Rename(ctx, part, at); err != nil {
+		return errors.Join(err, fsys.Remove(undo, part))
 	}
 	return nil
 }
@@ -532,7 +568,11 @@ func (r *restoration) putTables(ctx context.Context) error {
 	if !r.scope.database {
 		return nil
 	}
-	return r.step("database", 0, "", func() (progress.Mark, string, error) {
+	rows := int64(0)
+	for _, replacement := range r.tables.Replace {
+		rows += replacement.Table.Rows
+	}
+	return r.step("database", rows, "rows", func() (progress.Mark, string, error) {
 		if r.tables.Empty() {
 			return goodMark, plural(len(r.manifest.Tables), "table") + " as in the snapshot already", nil
 		}
@@ -540,7 +580,10 @@ func (r *restoration) putTables(ctx context.Context) error {
 		if err != nil {
 			return badMark, "", err
 		}
-		if err := applied.Finish(ctx); err != nil {
+		r.loaded = true
+		err = applied.Finish(ctx)
+		r.plan.Newer = append(r.plan.Newer, r.noteDefiners(applied)...)
+		if err != nil {
 			return badMark, "", err
 		}
 		if err := r.putNewRows(ctx); err != nil {
@@ -559,7 +602,7 @@ func (r *restoration) sweep(ctx context.Context) error {
 	if r.db == nil {
 		return nil
 	}
-	return r.sweepTables(ctx, r.manifest)
+	return r.sweepTables(ctx, r.manifest.Tables)
 }
 
 // prove compares files and tables with the snapshot.
@@ -580,7 +623,8 @@ func (r *restoration) prove(ctx context.Context) error {
 		if err != nil {
 			return badMark, "", err
 		}
-		if cache := r.site.CMS.Layout().ObjectCache; cache != "" && !r.tables.Empty() {
+		// It may have come back with the snapshot's files.
+		if cache := cmp.Or(r.site.CMS.Layout().ObjectCache, r.manifest.Layout.ObjectCache); cache != "" && !r.tables.Empty() {
 			return badMark, "", fmt.Errorf("the tables are back, but %s keeps a copy of the settings outside the database: clear that cache by hand, then run: wetland smoke", cache)
 		}
 		return goodMark, fmt.Sprintf("%s equal to %s%s", filesAndTables(count, tables), r.manifest.Name, leftText(r.plan.Newer)), nil

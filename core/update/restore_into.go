@@ -31,12 +31,13 @@ func RestoreInto(ctx context.Context, w *site.Workspace, name string, into Into,
 	defer store.Close()
 	c := &copying{Guard: guard, store: store, m: m, workspace: w, into: into}
 	if into.Folder != "" {
-		if err := checkTarget(m, into.Folder); err != nil {
+		if err := checkTarget(ctx, w, m, into.Folder); err != nil {
 			return nil, err
 		}
-		if c.into.Folder, err = filepath.Abs(into.Folder); err != nil {
+		if err := c.openFolder(ctx); err != nil {
 			return nil, err
 		}
+		defer c.here.Close()
 		if err := c.putFiles(ctx); err != nil {
 			return nil, err
 		}
@@ -51,11 +52,25 @@ type copying struct {
 	m         *snapshot.Manifest
 	workspace *site.Workspace
 	into      Into
+	here      *files.Roots // of this machine, where the copy comes
+}
+
+// openFolder reaches the folder that the copy is made in.
+func (c *copying) openFolder(ctx context.Context) error {
+	folder, err := filepath.Abs(c.into.Folder)
+	if err != nil {
+		return err
+	}
+	if c.into.Folder, err = files.RealOfExisting(ctx, files.Local{}, filepath.ToSlash(folder)); err != nil {
+		return err
+	}
+	c.here = &files.Roots{Disk: files.Local{}}
+	return c.here.ReachNearest(ctx, path.Dir(c.into.Folder))
 }
 
 // top is where an area goes: the folder itself if there is one area only.
 func (c *copying) top(area snapshot.Area) string {
-	folder := filepath.ToSlash(c.into.Folder)
+	folder := c.into.Folder
 	if len(c.m.Areas) == 1 {
 		return folder
 	}
@@ -66,30 +81,30 @@ func (c *copying) putFiles(ctx context.Context) error {
 	_, size, _, _ := c.m.Totals()
 	c.Report.Begin("files", size, "bytes")
 	count, foreign := 0, 0
-	if err := files.MakeAll(c.Place, filepath.ToSlash(filepath.Dir(c.into.Folder))); err != nil {
+	if err := files.MakeAll(ctx, c.here, path.Dir(c.into.Folder)); err != nil {
 		return err
 	}
 	if len(c.m.Areas) > 1 {
-		if err := files.MakeAll(c.Place, filepath.ToSlash(c.into.Folder)); err != nil {
+		if err := files.MakeAll(ctx, c.here, c.into.Folder); err != nil {
 			return err
 		}
-	} else if _, err := c.Place.Lstat(filepath.ToSlash(c.into.Folder)); err == nil {
-		if err := c.Place.Remove(filepath.ToSlash(c.into.Folder)); err != nil { // it is empty
+	} else if _, err := c.here.Lstat(ctx, c.into.Folder); err == nil {
+		if err := c.here.Remove(ctx, c.into.Folder); err != nil { // it is empty
 			return err
 		}
 	}
 	for _, area := range c.m.Areas {
 		tree := area.Tree()
 		for i := range tree {
-			if !c.Place.CanOwn(tree[i].Owner, tree[i].Group) {
+			if !c.here.CanOwn(tree[i].Owner, tree[i].Group) {
 				tree[i].Owner, tree[i].Group = files.Unowned, files.Unowned
 				foreign++
 			}
 		}
-		if err := files.WriteTree(ctx, c.Place, c.top(area), tree, c.store.Source(area.Items), c.Report.Advance); err != nil {
+		if err := files.WriteTree(ctx, c.here, c.top(area), tree, c.store.Source(area.Items), c.Report.Advance); err != nil {
 			return err
 		}
-		written, err := files.ReadTree(ctx, c.Place, c.top(area), nil)
+		written, err := files.ReadTree(ctx, c.here, c.top(area), nil)
 		if err != nil {
 			return err
 		}
@@ -148,16 +163,16 @@ func (c *copying) login(ctx context.Context) (login database.Login, wanted bool,
 		if c.into.Folder == "" {
 			return login, false, nil
 		}
-		at := path.Join(filepath.ToSlash(c.into.Folder), "database.sqlite")
+		at := path.Join(c.into.Folder, "database.sqlite")
 		if len(c.m.Layout.DatabaseFiles) > 0 {
 			at = path.Join(c.top(c.m.Areas[0]), c.m.Layout.DatabaseFiles[0])
 		}
-		return database.Login{Engine: "sqlite", File: at}, true, files.MakeAll(c.Place, path.Dir(at))
+		return database.Login{Engine: "sqlite", File: at}, true, files.MakeAll(ctx, c.here, path.Dir(at))
 	}
 	if c.into.Database == "" {
 		return login, false, nil
 	}
-	opened, err := site.Open(ctx, c.Place, c.workspace)
+	opened, err := site.Open(ctx, c.workspace)
 	if err != nil {
 		return login, false, err
 	}

@@ -11,6 +11,7 @@ import (
 
 	"wetland/core/database"
 	"wetland/core/files"
+	"wetland/core/progress"
 	"wetland/core/site"
 	"wetland/core/site/cms"
 	"wetland/core/snapshot"
@@ -86,51 +87,120 @@ func (r *restoration) salvage(ctx context.Context, reason string) (*snapshot.Man
 // makePlan compares the present with the snapshot; it changes nothing.
 func (r *restoration) makePlan(ctx context.Context, present []database.Table) error {
 	r.plan = RestorePlan{Snapshot: r.manifest.Name, Unread: r.before.Unread}
-	for _, area := range r.manifest.Areas {
-		if err := r.planArea(ctx, area); err != nil {
-			return err
+	tables := r.differing(present)
+	return r.step("comparing", rowsOf(tables), "rows", func() (progress.Mark, string, error) {
+		for _, area := range r.manifest.Areas {
+			if err := r.planArea(ctx, area); err != nil {
+				return badMark, "", err
+			}
 		}
-	}
-	switch {
-	case !r.scope.database:
-		return nil
-	case r.remembered: // what there is now is known once the site can be opened
-		for _, table := range r.manifest.Tables {
-			r.plan.Tables = append(r.plan.Tables, table.Name)
+		switch {
+		case !r.scope.database:
+		case r.remembered: // what there is now is known once the site can be opened
+			for _, table := range r.manifest.Tables {
+				r.plan.Tables = append(r.plan.Tables, table.Name)
+			}
+		default:
+			if err := r.planTables(ctx, tables); err != nil {
+				return badMark, "", err
+			}
 		}
-		return nil
-	}
-	return r.planTables(ctx, present)
+		return goodMark, r.planWords(), nil
+	})
 }
 
-// planTables compares tables with the snapshot's.
-func (r *restoration) planTables(ctx context.Context, present []database.Table) error {
+// planWords says how much differs.
+func (r *restoration) planWords() string {
+	var parts []string
+	total := 0
+	for _, part := range []struct {
+		n    int
+		what string
+	}{{len(r.swaps), "component"}, {len(r.loose), "path"}, {len(r.plan.Tables) + len(r.plan.Aside), "table"}} {
+		if part.n > 0 {
+			parts = append(parts, plural(part.n, part.what))
+			total += part.n
+		}
+	}
+	switch total {
+	case 0:
+		return "all is as in " + r.manifest.Name
+	case 1:
+		return parts[0] + " differs from " + r.manifest.Name
+	}
+	return strings.Join(parts, ", ") + " differ from " + r.manifest.Name
+}
+
+// differing lists the tables in which the present is not as in the snapshot.
+func (r *restoration) differing(present []database.Table) []database.TableChange {
+	if !r.scope.database || r.remembered {
+		return nil
+	}
+	var all []database.TableChange
+	for _, differ := range database.CompareTables(r.manifest.Described(), present) {
+		if r.scope.table == "" || differ.Name == r.scope.table {
+			all = append(all, differ)
+		}
+	}
+	return all
+}
+
+func rowsOf(tables []database.TableChange) (rows int64) {
+	for _, differ := range tables {
+		rows += differ.Before.Rows + differ.Now.Rows
+	}
+	return rows
+}
+
+// planTables plans what becomes of the tables that differ.
+func (r *restoration) planTables(ctx context.Context, tables []database.TableChange) error {
 	r.plan.Tables, r.plan.Aside, r.plan.Newer = nil, nil, nil
-	r.kept = map[string][]database.Patch{}
+	r.kept = map[string][]keptRows{}
 	if err := r.findSettled(); err != nil {
 		return err
 	}
 	r.tables = database.Change{Tag: strings.ReplaceAll(r.manifest.Name, "snap", "before_snap"), KeepCounters: r.options.KeepNew}
-	for _, differ := range database.CompareTables(r.manifest.Described(), present) {
-		if r.scope.table != "" && differ.Name != r.scope.table {
-			continue
-		}
-		if differ.Fate == database.Created {
-			if !differ.Now.Kind.Stays() {
-				r.tables.Aside = append(r.tables.Aside, differ.Name)
-				r.plan.Aside = append(r.plan.Aside, differ.Name)
-			}
-			continue
-		}
-		i := slices.IndexFunc(r.manifest.Tables, func(t snapshot.Table) bool { return t.Name == differ.Name })
-		table := r.manifest.Tables[i]
-		if err := r.planNewRows(ctx, table, differ); err != nil {
+	for _, differ := range tables {
+		if err := r.planTable(ctx, differ); err != nil {
 			return fmt.Errorf("compare the rows of %s: %w", differ.Name, err)
 		}
-		r.tables.Replace = append(r.tables.Replace, database.Replacement{Table: table.Table, Rows: r.store.Rows(table)})
-		r.plan.Tables = append(r.plan.Tables, differ.Name)
 	}
 	return nil
+}
+
+// planTable plans what becomes of one table.
+func (r *restoration) planTable(ctx context.Context, differ database.TableChange) error {
+	if differ.Fate == database.Created {
+		if !differ.Now.Kind.Stays() {
+			r.tables.Aside = append(r.tables.Aside, differ.Name)
+			r.plan.Aside = append(r.plan.Aside, differ.Name)
+		}
+		return nil
+	}
+	i := slices.IndexFunc(r.manifest.Tables, func(t snapshot.Table) bool { return t.Name == differ.Name })
+	table := r.manifest.Tables[i]
+	if err := r.planNewRows(ctx, table, differ); err != nil {
+		return err
+	}
+	r.tables.Replace = append(r.tables.Replace, database.Replacement{Table: table.Table, Rows: r.counted(r.store.Rows(table))})
+	r.plan.Tables = append(r.plan.Tables, differ.Name)
+	return nil
+}
+
+// counted tells of rows as they are read.
+func (s *session) counted(rows database.Rows) database.Rows {
+	const often = 1 << 12
+	return func(ctx context.Context, each func(database.Row) error) error {
+		n := int64(0)
+		err := rows(ctx, func(row database.Row) error {
+			if n++; n%often == 0 {
+				s.Report.Advance(often)
+			}
+			return each(row)
+		})
+		s.Report.Advance(n % often)
+		return err
+	}
 }
 
 var errNoArea = errors.New("the site has no such part any more")
@@ -145,7 +215,7 @@ func (s *session) readArea(ctx context.Context, area snapshot.Area, known *snaps
 	}
 	now := areas[i]
 	now.LeaveOut = slices.Concat(now.LeaveOut, area.LeaveOut)
-	tree, err := files.ReadTreeKnowing(ctx, s.site.Place, area.Path, site.LeavesOut(now), known.KnownHashes(area.Name))
+	tree, err := files.ReadTreeKnowing(ctx, s.site.Files, area.Path, site.LeavesOut(now), known.KnownHashes(area.Name))
 	if errors.Is(err, fs.ErrNotExist) {
 		err = nil // its whole folder is gone
 	}
@@ -189,7 +259,7 @@ func (r *restoration) planArea(ctx context.Context, area snapshot.Area) error {
 	}
 	for _, differ := range differences {
 		at := path.Join(area.Path, differ.Path)
-		if folder := r.componentAround(at); folder != "" {
+		if folder := r.componentAround(ctx, at); folder != "" {
 			if !slices.Contains(r.swaps, folder) {
 				if mount, err := r.mounted(ctx, folder); mount != "" || (err != nil && !errors.Is(err, fs.ErrNotExist)) {
 					return errors.Join(err, fmt.Errorf("%s would have to be exchanged as a whole, and something is mounted at %s: unmount it first; nothing was changed", folder, mount))
@@ -200,7 +270,8 @@ func (r *restoration) planArea(ctx context.Context, area snapshot.Area) error {
 			continue
 		}
 		change := looseChange{area: area, path: differ.Path}
-		if i := slices.IndexFunc(area.Items, func(item snapshot.Item) bool { return item.Path == differ.Path }); i >= 0 {
+		i, known := slices.BinarySearchFunc(area.Items, differ.Path, func(item snapshot.Item, path string) int { return files.ComparePaths(item.Path, path) })
+		if known {
 			change.item = &area.Items[i]
 			r.plan.Write = append(r.plan.Write, at)
 		} else {
@@ -213,14 +284,14 @@ func (r *restoration) planArea(ctx context.Context, area snapshot.Area) error {
 
 // componentAround returns the theme's or plugin's folder that the path is in or
 // is, or "". Where their folder itself is not there, nothing can be swapped into it.
-func (r *restoration) componentAround(at string) string {
+func (r *restoration) componentAround(ctx context.Context, at string) string {
 	layout := r.site.CMS.Layout()
 	for _, group := range []string{layout.Themes, layout.Plugins} {
 		rest, inside := strings.CutPrefix(at, group+"/")
 		if !inside {
 			continue
 		}
-		if _, err := r.site.Place.Lstat(group); err != nil {
+		if _, err := r.site.Files.Lstat(ctx, group); err != nil {
 			return ""
 		}
 		name, _, deeper := strings.Cut(rest, "/")
@@ -228,7 +299,7 @@ func (r *restoration) componentAround(at string) string {
 		if deeper {
 			return folder
 		}
-		if entry, err := r.site.Place.Lstat(folder); err == nil && entry.Kind == files.Folder {
+		if entry, err := r.site.Files.Lstat(ctx, folder); err == nil && entry.Kind == files.Folder {
 			return folder
 		}
 		if tree, err := componentTree(r.manifest, folder); err == nil && tree[0].Kind == files.Folder {

@@ -27,25 +27,22 @@ func (r *restoration) planNewRows(ctx context.Context, table snapshot.Table, dif
 	if table.Kind != database.BaseTable || differ.Fate == database.Dropped || purpose == cms.Settings || purpose == cms.Volatile {
 		return nil
 	}
-	changes, from, err := r.writtenSince(ctx, table, differ.Now)
+	theirs, err := r.writtenSince(ctx, table, differ.Now)
 	if err != nil {
 		return err
 	}
 	note := TableNote{Table: table.Name, Left: r.options.KeepNew}
-	words := countChanges(changes)
 	switch {
-	case from == nil:
+	case theirs == nil:
 		note.What = fmt.Sprintf("its structure changed: which rows were written since cannot be told; all of them are in %s", r.before.Name)
 		note.Left, note.Unsure = false, true
-	case words == "":
+	case theirs.empty():
 		return nil
 	case !r.options.KeepNew:
-		note.What = lostWords(changes, words, r.before.Name)
+		note.What = lostWords(theirs, r.before.Name)
 	default:
-		note.What = words + " since: stays"
-		if r.kept[table.Name], err = r.fitIn(ctx, table, *from, changes); err != nil {
-			return err
-		}
+		note.What = theirs.words() + " since: stays"
+		r.kept[table.Name] = fitIn(table, theirs)
 	}
 	r.plan.Newer = append(r.plan.Newer, note)
 	// What people wrote comes first, then plugins' tables.
@@ -62,16 +59,40 @@ func (r *restoration) rankOf(table string) int {
 	return 1
 }
 
-func countChanges(changes database.RowChanges) string {
+// written is what visitors wrote to a table: rows that they added, from one comparison, and
+// rows that they changed or removed, from the same or from another one.
+type written struct {
+	added, changed *database.RowChanges // nil: none
+	table          database.Table       // that the rows are of, in its columns
+	removedToo     bool                 // what they removed is told as well
+}
+
+func (w *written) counts() (added, changed, removed int64) {
+	if w.added != nil {
+		added = w.added.Added
+	}
+	if w.changed != nil {
+		changed = w.changed.Changed
+	}
+	if w.changed != nil && w.removedToo {
+		removed = w.changed.Removed
+	}
+	return added, changed, removed
+}
+
+func (w *written) empty() bool { return w.words() == "" }
+
+func (w *written) words() string {
+	added, changed, removed := w.counts()
 	var parts []string
 	for _, part := range []struct {
-		n    int
+		n    int64
 		what string
-	}{{len(changes.Added), "added"}, {len(changes.Changed), "changed"}, {len(changes.Removed), "removed"}} {
+	}{{added, "added"}, {changed, "changed"}, {removed, "removed"}} {
 		if part.n > 0 {
 			count := fmt.Sprint(part.n)
 			if len(parts) == 0 {
-				count = plural(part.n, "row")
+				count = plural(int(part.n), "row")
 			}
 			parts = append(parts, count+" "+part.what)
 		}
@@ -80,31 +101,69 @@ func countChanges(changes database.RowChanges) string {
 }
 
 // lostWords says what a restore takes away of what visitors wrote, and where it stays.
-func lostWords(changes database.RowChanges, words, kept string) string {
+func lostWords(theirs *written, kept string) string {
+	added, changed, removed := theirs.counts()
 	will, they, them := "will be removed", "they are", "them"
 	switch {
-	case len(changes.Changed)+len(changes.Removed) > 0:
+	case changed+removed > 0:
 		will = "will be put back as they were"
-	case len(changes.Added) == 1:
+	case added == 1:
 		they, them = "it is", "it"
 	}
-	return fmt.Sprintf("%s since %s (%s kept in %s). --keep-new keeps %s here", words, will, they, kept, them)
+	return fmt.Sprintf("%s since %s (%s kept in %s). --keep-new keeps %s here", theirs.words(), will, they, kept, them)
 }
 
 // writtenSince compares a table's present rows with those after the update, or, where
-// there is no such state of the same structure, with the wanted snapshot's. from is the
-// table that the rows are of, in its columns; nil: the two cannot be compared.
-func (r *restoration) writtenSince(ctx context.Context, table snapshot.Table, now database.Table) (changes database.RowChanges, from *database.Table, err error) {
+// there is no such state of the same structure, with the wanted snapshot's. nil: the two
+// cannot be compared.
+func (r *restoration) writtenSince(ctx context.Context, table snapshot.Table, now database.Table) (*written, error) {
 	earlier := table
 	if settled, ok := r.settledTable(table.Name); ok && settled.Shape() == now.Shape() {
 		earlier = settled
 	}
 	columns, fits := commonColumns(earlier.Table, now)
 	if !fits {
-		return changes, nil, nil
+		return nil, nil
 	}
-	changes, err = r.newRows(ctx, earlier, now, columns)
-	return changes, &earlier.Table, err
+	of, done, err := r.rowsSince(ctx, earlier, now, columns)
+	if err != nil {
+		return nil, err
+	}
+	if len(table.Key) > 0 && r.options.KeepNew {
+		of.Also = database.State{Table: table.Table, Rows: r.store.Rows(table)}
+	}
+	changes, err := r.compareRows(ctx, of)
+	if err := errors.Join(err, done()); err != nil {
+		return nil, err
+	}
+	return &written{added: changes, changed: changes, table: earlier.Table, removedToo: true}, nil
+}
+
+// rowsSince names the rows of an earlier state of a table and the present ones, cut to its
+// columns, for comparing them. Where the snapshot of the present state holds them, those that it shares with the
+// earlier one are left out: they need not be read.
+func (r *restoration) rowsSince(ctx context.Context, earlier snapshot.Table, now database.Table, columns []int) (of database.RowComparison, done func() error, err error) {
+	of.Table = earlier.Table
+	i := slices.IndexFunc(r.before.Tables, func(t snapshot.Table) bool { return t.Name == now.Name })
+	if i >= 0 && r.before.Tables[i].Digest == now.Digest && slices.Equal(r.before.Tables[i].Columns, earlier.Columns) {
+		of.Before, of.Now, of.Bytes, err = r.store.Differing(earlier, r.before.Tables[i])
+		return of, func() error { return nil }, err
+	}
+	moment, err := r.db.Read(ctx)
+	if err != nil {
+		return of, nil, err
+	}
+	of.Before = r.store.Rows(earlier)
+	of.Now = func(ctx context.Context, each func(database.Row) error) error {
+		cut := make(database.Row, len(columns))
+		return moment.Rows(ctx, now, func(row database.Row) error {
+			for i, at := range columns {
+				cut[i] = row[at]
+			}
+			return each(cut)
+		})
+	}
+	return of, moment.Close, nil
 }
 
 // settledTable returns a table as the only update since the wanted snapshot left it, if
@@ -158,47 +217,57 @@ func (r *restoration) wasKept(settled *snapshot.Manifest) bool {
 	return err == nil && slices.Contains(run.Settled, settled.Name)
 }
 
+// keptRows are rows of visitors' that fit into a table as it was.
+type keptRows struct {
+	patch database.Patch
+	count int64
+}
+
 // fitIn turns what visitors wrote into rows of the wanted snapshot's table: new rows in
 // the columns that both have, changed ones as they were, with what visitors changed.
-// What they removed stays: no side loses anything.
-func (s *session) fitIn(ctx context.Context, table snapshot.Table, from database.Table, changes database.RowChanges) ([]database.Patch, error) {
+// What they removed stays: no side loses anything. The comparison that found the changed rows
+// must have had the wanted table's rows beside them.
+func fitIn(table snapshot.Table, theirs *written) []keptRows {
+	from := theirs.table
 	shared := table.Table
 	shared.Columns = slices.DeleteFunc(slices.Clone(table.Columns), func(c database.Column) bool {
 		return !slices.ContainsFunc(from.Columns, func(f database.Column) bool { return f.Name == c.Name })
 	})
-	added := database.Patch{Table: shared}
-	for _, row := range changes.Added {
-		cut := make(database.Row, len(shared.Columns))
-		for i, column := range shared.Columns {
-			cut[i] = row[columnAt(from, column.Name)]
+	var kept []keptRows
+	if added, _, _ := theirs.counts(); added > 0 {
+		put := func(ctx context.Context, each func(database.Row) error) error {
+			cut := make(database.Row, len(shared.Columns))
+			return theirs.added.Each(ctx, func(change database.RowChange) error {
+				if change.Before != nil {
+					return nil
+				}
+				for i, column := range shared.Columns {
+					cut[i] = change.Now[columnAt(from, column.Name)]
+				}
+				return each(cut)
+			})
 		}
-		added.Put = append(added.Put, cut)
+		kept = append(kept, keptRows{database.Patch{Table: shared, Put: put}, added})
 	}
-	patches := []database.Patch{added}
-	if len(changes.Changed) == 0 || len(table.Key) == 0 {
-		return patches, nil
-	}
-	whole := database.Patch{Table: table.Table}
-	pairs := map[string][2]database.Row{}
-	for _, pair := range changes.Changed {
-		pairs[keyText(from, pair[1])] = pair
-	}
-	err := s.store.Rows(table)(ctx, func(row database.Row) error {
-		pair, ok := pairs[keyText(table.Table, row)]
-		if !ok {
-			return nil
+	if _, changed, _ := theirs.counts(); changed > 0 && len(table.Key) > 0 {
+		put := func(ctx context.Context, each func(database.Row) error) error {
+			merged := make(database.Row, len(table.Columns))
+			return theirs.changed.Each(ctx, func(change database.RowChange) error {
+				if change.Before == nil || change.Now == nil || change.Also == nil {
+					return nil
+				}
+				for i, column := range table.Columns {
+					merged[i] = change.Also[i]
+					if at := columnAt(from, column.Name); at >= 0 && !sameCell(change.Before[at], change.Now[at]) {
+						merged[i] = change.Now[at]
+					}
+				}
+				return each(merged)
+			})
 		}
-		merged := make(database.Row, len(row))
-		for i, column := range table.Columns {
-			merged[i] = database.Value{Type: row[i].Type, Data: slices.Clone(row[i].Data)}
-			if at := columnAt(from, column.Name); at >= 0 && !sameCell(pair[0][at], pair[1][at]) {
-				merged[i] = pair[1][at]
-			}
-		}
-		whole.Put = append(whole.Put, merged)
-		return nil
-	})
-	return append(patches, whole), err
+		kept = append(kept, keptRows{database.Patch{Table: table.Table, Put: put}, changed})
+	}
+	return kept
 }
 
 func columnAt(table database.Table, name string) int {
@@ -206,15 +275,6 @@ func columnAt(table database.Table, name string) int {
 }
 
 func sameCell(a, b database.Value) bool { return a.Type == b.Type && bytes.Equal(a.Data, b.Data) }
-
-// keyText tells rows of a table apart by their key.
-func keyText(table database.Table, row database.Row) string {
-	var cells database.Row
-	for _, name := range table.Key {
-		cells = append(cells, row[columnAt(table, name)])
-	}
-	return string(database.AppendRow(nil, cells))
-}
 
 // commonColumns returns, for each column of the earlier table, its place in the
 // present one.
@@ -229,26 +289,6 @@ func commonColumns(before, now database.Table) (at []int, fits bool) {
 	return at, slices.Equal(before.Key, now.Key)
 }
 
-// newRows compares a table's present rows, cut to the columns of the earlier one, with
-// its rows.
-func (r *restoration) newRows(ctx context.Context, table snapshot.Table, now database.Table, columns []int) (changes database.RowChanges, err error) {
-	moment, err := r.db.Read(ctx)
-	if err != nil {
-		return changes, err
-	}
-	defer func() { err = errors.Join(err, moment.Close()) }()
-	present := func(ctx context.Context, each func(database.Row) error) error {
-		cut := make(database.Row, len(columns))
-		return moment.Rows(ctx, now, func(row database.Row) error {
-			for i, at := range columns {
-				cut[i] = row[at]
-			}
-			return each(cut)
-		})
-	}
-	return database.CompareRows(ctx, table.Table, r.store.Rows(table), present)
-}
-
 // putNewRows writes what visitors wrote since over the rows of the snapshot.
 func (r *restoration) putNewRows(ctx context.Context) error {
 	notes, err := r.putKept(ctx, r.kept)
@@ -257,20 +297,13 @@ func (r *restoration) putNewRows(ctx context.Context) error {
 }
 
 // saveUnfit writes rows to a file in the run.
-func (s *session) saveUnfit(patch database.Patch) (string, error) {
+func (s *session) saveUnfit(ctx context.Context, patch database.Patch) (string, error) {
 	folder := filepath.Join(s.run.Folder, "rows-not-fitted")
 	if err := os.MkdirAll(folder, 0o700); err != nil {
 		return "", err
 	}
 	file := filepath.Join(folder, fileName(patch.Table.Name)+".jsonl")
-	return file, writeRowsOf(patch.Table, file, func(each func(database.Row) error) error {
-		for _, row := range patch.Put {
-			if err := each(row); err != nil {
-				return err
-			}
-		}
-		return nil
-	})
+	return file, writeRowsOf(patch.Table, file, func(each func(database.Row) error) error { return patch.Put(ctx, each) })
 }
 
 // proveTables compares the tables with the snapshot: all of them in structure, and in
@@ -294,7 +327,7 @@ func (r *restoration) proveTables(ctx context.Context) (proved int, err error) {
 		if i < 0 || now[i].Shape() != table.Shape() {
 			return 0, fmt.Errorf("the table %s is not as in the snapshot in its structure", table.Name)
 		}
-		if table.Kind != database.BaseTable || !slices.Contains(r.plan.Tables, table.Name) {
+		if table.Kind != database.BaseTable || !slices.Contains(r.plan.Tables, table.Name) || r.wasReadBack(table) {
 			continue
 		}
 		if err := r.proveRows(ctx, table, now[i], moment); err != nil {
@@ -310,6 +343,13 @@ func (r *restoration) proveTables(ctx context.Context) (proved int, err error) {
 	return proved, nil
 }
 
+// wasReadBack tells of a table whose rows were proved when they were loaded, right before the
+// site got it, and to which nothing was added. Settings are read once more, for an upgrade may
+// have written them anew.
+func (r *restoration) wasReadBack(table snapshot.Table) bool {
+	return r.loaded && len(r.kept[table.Name]) == 0 && r.site.CMS.Purpose(table.Name) != cms.Settings
+}
+
 // proveRows compares a table that was put back, row by row where rows were kept.
 // Visitors may have written since it was switched: what they added is no fault.
 func (r *restoration) proveRows(ctx context.Context, table snapshot.Table, now database.Table, moment database.Moment) error {
@@ -322,15 +362,24 @@ func (r *restoration) proveRows(ctx context.Context, table snapshot.Table, now d
 	if err != nil || (digest.Rows() == table.Rows && digest.String() == table.Digest) {
 		return err
 	}
-	changes, err := database.CompareRows(ctx, table.Table, r.store.Rows(table), present)
+	changes, err := r.compareRows(ctx, database.RowComparison{Table: table.Table, Before: r.store.Rows(table), Now: present})
 	if err != nil {
 		return err
 	}
-	own := func(row database.Row) bool { return r.site.CMS.RewrittenByItself(table.Table, row) }
-	changed := slices.DeleteFunc(changes.Changed, func(pair [2]database.Row) bool { return own(pair[0]) })
-	removed := slices.DeleteFunc(changes.Removed, own)
-	if len(removed) > 0 || (len(changed) > 0 && r.site.CMS.Purpose(table.Name) == cms.Settings) {
-		return fmt.Errorf("%s of the table %s are not as in the snapshot", plural(len(removed)+len(changed), "row"), table.Name)
+	defer changes.Close()
+	changed, removed := 0, 0
+	err = changes.Each(ctx, func(change database.RowChange) error {
+		switch {
+		case change.Before == nil || r.site.CMS.RewrittenByItself(table.Table, change.Before):
+		case change.Now == nil:
+			removed++
+		default:
+			changed++
+		}
+		return nil
+	})
+	if err == nil && (removed > 0 || (changed > 0 && r.site.CMS.Purpose(table.Name) == cms.Settings)) {
+		err = fmt.Errorf("%s of the table %s are not as in the snapshot", plural(removed+changed, "row"), table.Name)
 	}
-	return nil
+	return err
 }

@@ -48,7 +48,6 @@ func (WallClock) Wait(ctx context.Context, d time.Duration) error {
 type Guard struct {
 	Report progress.Reporter
 	Clock  Clock
-	Place  files.Place // where the site's files are; nil: this machine's disk
 	// AskSecret asks a person for the passphrase of the store; nil: nobody is there.
 	AskSecret func(what string) (string, error)
 	// Abandon ends when even going back is to be left to recover: a second Ctrl-C.
@@ -58,9 +57,6 @@ type Guard struct {
 func (g *Guard) fill() {
 	if g.Report == nil {
 		g.Report = progress.Silent{}
-	}
-	if g.Place == nil {
-		g.Place = files.Local{}
 	}
 	if g.Clock == nil {
 		g.Clock = WallClock{}
@@ -90,6 +86,8 @@ type session struct {
 	run        *Run
 	log        *journal.Journal
 	made       []string // staging folders, by this session
+	disabled   []string // events that came back in another name
+	compared   []*database.RowChanges
 	unlock     func() error
 }
 
@@ -108,8 +106,8 @@ var ErrBusy = errors.New("another run works on this site")
 
 // lock takes the site, not the workspace: two workspaces of one site exclude each
 // other.
-func (s *session) lock() error {
-	unlock, err := s.site.Place.Lock(s.site.Root)
+func (s *session) lock(ctx context.Context) error {
+	unlock, err := s.site.Files.Lock(ctx, s.site.Root)
 	if errors.Is(err, files.ErrLocked) {
 		err = fmt.Errorf("%w. Wait until it has ended, then try again", ErrBusy)
 		var other holder
@@ -135,7 +133,7 @@ func open(ctx context.Context, w *site.Workspace, guard Guard, why *reasons) (_ 
 			err = errors.Join(err, s.close())
 		}
 	}()
-	s.site, err = site.Open(ctx, guard.Place, w)
+	s.site, err = site.Open(ctx, w)
 	if errors.Is(err, site.ErrInsideWebRoot) {
 		why.add(err.Error(), "Move the workspace, then try again.")
 		return nil, why.refusal()
@@ -143,7 +141,7 @@ func open(ctx context.Context, w *site.Workspace, guard Guard, why *reasons) (_ 
 	if err != nil {
 		return nil, err
 	}
-	if err := s.prepare(why); err != nil {
+	if err := s.prepare(ctx, why); err != nil {
 		return nil, err
 	}
 	if s.db, err = s.site.OpenDatabase(ctx); err != nil {
@@ -159,8 +157,8 @@ func open(ctx context.Context, w *site.Workspace, guard Guard, why *reasons) (_ 
 }
 
 // prepare locks the opened site and makes ready what looks at its pages.
-func (s *session) prepare(why *reasons) error {
-	err := s.lock()
+func (s *session) prepare(ctx context.Context, why *reasons) error {
+	err := s.lock(ctx)
 	if errors.Is(err, ErrBusy) {
 		why.add(err.Error(), "")
 		return why.refusal()
@@ -257,11 +255,17 @@ func (s *session) close() error {
 	if s.store != nil {
 		err = errors.Join(err, s.store.Close())
 	}
+	for _, changes := range s.compared {
+		err = errors.Join(err, changes.Close())
+	}
 	if s.db != nil {
 		err = errors.Join(err, s.db.Close())
 	}
 	if s.unlock != nil {
 		err = errors.Join(err, os.Remove(holderFile(s.site.Workspace)), s.unlock())
+	}
+	if s.site != nil {
+		err = errors.Join(err, s.site.Close())
 	}
 	return err
 }

@@ -39,10 +39,11 @@ type ShelveOptions struct {
 // wetland.toml names. A bundle stands for the packages in it. What cannot be taken
 // is told in its Problem and does not keep the others off.
 func Shelve(ctx context.Context, w *site.Workspace, names []string, how ShelveOptions) ([]Shelved, error) {
-	opened, err := site.Open(ctx, files.Local{}, w)
+	opened, err := site.Open(ctx, w)
 	if err != nil {
 		return nil, err
 	}
+	defer opened.Close()
 	wanted, err := wantedPackages(ctx, w, names, &how)
 	if err != nil {
 		return nil, err
@@ -187,10 +188,11 @@ type OnShelf struct {
 
 // Shelf lists what is on the workspace's shelf, newest version first.
 func Shelf(ctx context.Context, w *site.Workspace) ([]OnShelf, error) {
-	opened, err := site.Open(ctx, files.Local{}, w)
+	opened, err := site.Open(ctx, w)
 	if err != nil {
 		return nil, err
 	}
+	defer opened.Close()
 	installed, err := opened.CMS.Components(ctx, nil)
 	if err != nil {
 		return nil, err

@@ -68,26 +68,27 @@ func foldersOfStaging(of *site.Site, run *Run) []string {
 
 // openStaging picks the folder by trying the exchange with the live folder's
 // parent, and makes it.
-func (s *session) openStaging(live string, allowGap bool) (staging, error) {
+func (s *session) openStaging(ctx context.Context, live string, allowGap bool) (staging, error) {
+	undo := context.WithoutCancel(ctx)
 	var fallback staging
 	var refused []string
 	for _, folder := range s.stagingFolders() {
-		made, err := s.makeStaging(folder)
+		made, err := s.makeStaging(ctx, folder)
 		if err != nil {
 			refused = append(refused, fmt.Sprintf("%s: %v", folder, err))
 			continue
 		}
-		err = files.TryExchange(s.site.Place, folder, path.Dir(live), strings.ToLower(rand.Text()[:8]))
+		err = files.TryExchange(ctx, s.site.Files, folder, path.Dir(live), strings.ToLower(rand.Text()[:8]))
 		if err == nil {
 			return staging{folder: folder, exchange: true}, nil
 		}
 		refused = append(refused, fmt.Sprintf("%s: %v", folder, err))
-		if errors.Is(err, files.ErrUnsupported) && fallback.folder == "" && s.sameDevice(folder, live) {
+		if errors.Is(err, files.ErrUnsupported) && fallback.folder == "" && s.sameDevice(ctx, folder, live) {
 			fallback = staging{folder: folder}
 			continue
 		}
 		if made {
-			if err := s.site.Place.Remove(folder); err != nil {
+			if err := s.site.Files.Remove(undo, folder); err != nil {
 				return staging{}, err
 			}
 		}
@@ -96,17 +97,17 @@ func (s *session) openStaging(live string, allowGap bool) (staging, error) {
 		return staging{}, fmt.Errorf("new files cannot be put beside the site: %s", strings.Join(refused, "; "))
 	}
 	if !allowGap {
-		return staging{}, errors.Join(fmt.Errorf("this disk cannot exchange two folders in one step: between two renames visitors would find the folder missing for an instant. To accept that, add --allow-gap (%s)", strings.Join(refused, "; ")), s.site.Place.Remove(fallback.folder))
+		return staging{}, errors.Join(fmt.Errorf("this disk cannot exchange two folders in one step: between two renames visitors would find the folder missing for an instant. To accept that, add --allow-gap (%s)", strings.Join(refused, "; ")), s.site.Files.Remove(undo, fallback.folder))
 	}
 	return fallback, nil
 }
 
 // makeStaging makes a folder that nobody else can look into, or takes the one that this run
 // has made before.
-func (s *session) makeStaging(folder string) (made bool, err error) {
-	err = s.site.Place.Mkdir(folder, files.Attributes{Mode: 0o700, Owner: files.Unowned, Group: files.Unowned})
+func (s *session) makeStaging(ctx context.Context, folder string) (made bool, err error) {
+	err = s.site.Files.Mkdir(ctx, folder, files.Attributes{Mode: 0o700, Owner: files.Unowned, Group: files.Unowned})
 	if errors.Is(err, fs.ErrExist) {
-		return false, s.provedOurs(folder)
+		return false, s.provedOurs(ctx, folder)
 	}
 	if err == nil {
 		s.made = append(s.made, folder)
@@ -119,8 +120,8 @@ var errPlanted = errors.New("somebody else has made it: it is not used, and stay
 
 // provedOurs tells whether a staging folder is one that this user made, and that nobody else
 // may write to.
-func (s *session) provedOurs(folder string) error {
-	entry, err := s.site.Place.Lstat(folder)
+func (s *session) provedOurs(ctx context.Context, folder string) error {
+	entry, err := s.site.Files.Lstat(ctx, folder)
 	if err != nil {
 		return err
 	}
@@ -132,35 +133,36 @@ func (s *session) provedOurs(folder string) error {
 	return nil
 }
 
-func (s *session) sameDevice(a, b string) bool {
-	first, err1 := s.site.Place.Lstat(a)
-	second, err2 := s.site.Place.Lstat(b)
+func (s *session) sameDevice(ctx context.Context, a, b string) bool {
+	first, err1 := s.site.Files.Lstat(ctx, a)
+	second, err2 := s.site.Files.Lstat(ctx, b)
 	return err1 == nil && err2 == nil && first.Device == second.Device
 }
 
 // closeStaging removes everything that waits and the folders themselves, and what a
 // crash may have left of trying an exchange.
 func (s *session) closeStaging(ctx context.Context) error {
-	if err := errors.Join(s.takeDownNotice(), s.removeOneUse()); err != nil {
+	always := context.WithoutCancel(ctx) // these are seen and run by visitors
+	if err := errors.Join(s.takeDownNotice(always), s.removeOneUse(always)); err != nil {
 		return err
 	}
 	for _, folder := range s.site.Waiting {
-		if err := s.provedOurs(folder); errors.Is(err, fs.ErrNotExist) || errors.Is(err, errPlanted) {
+		if err := s.provedOurs(ctx, folder); errors.Is(err, fs.ErrNotExist) || errors.Is(err, errPlanted) {
 			continue
 		}
-		if err := s.site.Place.RemoveAll(ctx, folder); err != nil {
+		if err := s.site.Files.RemoveAll(ctx, folder); err != nil {
 			return fmt.Errorf("clear %s: %w", folder, err)
 		}
 	}
 	layout := s.site.CMS.Layout()
 	for _, folder := range []string{layout.Themes, layout.Plugins} {
-		entries, err := s.site.Place.List(folder)
+		entries, err := s.site.Files.List(ctx, folder)
 		if err != nil && !errors.Is(err, fs.ErrNotExist) {
 			return err
 		}
 		for _, entry := range entries {
 			if entry.Kind == files.Folder && strings.HasPrefix(entry.Name, files.ProbePrefix) {
-				if err := s.site.Place.Remove(path.Join(folder, entry.Name)); err != nil {
+				if err := s.site.Files.Remove(ctx, path.Join(folder, entry.Name)); err != nil {
 					return fmt.Errorf("clear %s: %w", folder, err)
 				}
 			}
@@ -207,11 +209,11 @@ func dress(tree, old files.Tree) files.Tree {
 // markLike gives a staged tree the access lists and labels of what is at the live place.
 func (s *session) markLike(ctx context.Context, staged string, tree files.Tree, live string) error {
 	unread := func(string, files.Entry) string { return "not read" }
-	present, err := files.ReadTreeKnowing(ctx, s.site.Place, live, nil, unread)
+	present, err := files.ReadTreeKnowing(ctx, s.site.Files, live, nil, unread)
 	if err != nil && !errors.Is(err, fs.ErrNotExist) {
 		return err
 	}
-	return files.MarkTree(s.site.Place, staged, tree, live, present)
+	return files.MarkTree(ctx, s.site.Files, staged, tree, live, present)
 }
 
 // mounted returns the first folder of a component at which something else is mounted: it
@@ -219,11 +221,11 @@ func (s *session) markLike(ctx context.Context, staged string, tree files.Tree, 
 // itself. "" is none.
 func (s *session) mounted(ctx context.Context, live string) (string, error) {
 	found := ""
-	err := files.Walk(ctx, s.site.Place, live, nil, func(at string, entry files.Entry) error {
+	err := files.Walk(ctx, s.site.Files, live, nil, func(at string, entry files.Entry) error {
 		if entry.Kind != files.Folder || found != "" {
 			return nil
 		}
-		mounted, err := s.site.Place.MountedAt(path.Join(live, at))
+		mounted, err := s.site.Files.MountedAt(ctx, path.Join(live, at))
 		if mounted {
 			found = path.Join(live, at)
 		}

@@ -44,7 +44,7 @@ type tablePlan struct {
 	notes  []TableNote
 	save   []database.Table // tables whose present rows are saved first
 	// keep is what visitors wrote to tables that are put back: it goes over their rows.
-	keep map[string][]database.Patch
+	keep map[string][]keptRows
 }
 
 // planTables compares the present tables with the snapshot and decides.
@@ -62,7 +62,7 @@ func (s *session) planMoment(ctx context.Context, from *snapshot.Manifest, momen
 	if err != nil {
 		return nil, err
 	}
-	plan := &tablePlan{change: database.Change{Tag: s.run.Name, KeepCounters: true}, keep: map[string][]database.Patch{}}
+	plan := &tablePlan{change: database.Change{Tag: s.run.Name, KeepCounters: true}, keep: map[string][]keptRows{}}
 	for _, differ := range database.CompareTables(from.Described(), now) {
 		if err := s.planTable(ctx, plan, from, differ, moment); err != nil {
 			return nil, err
@@ -101,6 +101,13 @@ func (s *session) planTable(ctx context.Context, plan *tablePlan, from *snapshot
 		i := slices.IndexFunc(from.Tables, func(t snapshot.Table) bool { return t.Name == differ.Name })
 		return s.keepVisitorsRows(ctx, plan, from.Tables[i], differ.Now, moment)
 	}
+	if differ.Now.Kind == database.Event {
+		if !slices.Contains(s.disabled, differ.Name) {
+			putBack()
+			note(false, "was switched by the update: back to what it was")
+		}
+		return nil
+	}
 	if s.site.CMS.Purpose(differ.Name) != cms.Settings {
 		note(true, "its rows changed meanwhile (%d, was %d): visitors' writes, left as they are", differ.Now.Rows, differ.Before.Rows)
 		return nil
@@ -115,19 +122,15 @@ func (s *session) planSettings(ctx context.Context, plan *tablePlan, from *snaps
 	present := func(ctx context.Context, each func(database.Row) error) error {
 		return moment.Rows(ctx, differ.Now, each)
 	}
-	rows, err := database.CompareRows(ctx, before.Table, s.store.Rows(before), present)
+	rows, err := s.compareRows(ctx, database.RowComparison{Table: before.Table, Before: s.store.Rows(before), Now: present})
 	if err != nil {
 		return err
 	}
-	own := 0
-	patch := patchBack(before.Table, rows, func(row database.Row) bool {
-		if s.site.CMS.RewrittenByItself(before.Table, row) {
-			own++
-			return false
-		}
-		return true
-	})
-	if n := len(patch.Put) + len(patch.Remove); n > 0 {
+	patch, n, own, err := patchBack(ctx, before.Table, rows, func(row database.Row) bool { return !s.site.CMS.RewrittenByItself(before.Table, row) })
+	if err != nil {
+		return err
+	}
+	if n > 0 {
 		plan.change.Patches = append(plan.change.Patches, patch)
 		plan.save = append(plan.save, differ.Now)
 		plan.notes = append(plan.notes, TableNote{Table: differ.Name, What: fmt.Sprintf("%s of settings put back", plural(n, "row"))})
@@ -138,25 +141,47 @@ func (s *session) planSettings(ctx context.Context, plan *tablePlan, from *snaps
 	return nil
 }
 
-// patchBack returns what undoes those of the changed rows that are wanted.
-func patchBack(table database.Table, rows database.RowChanges, wanted func(database.Row) bool) database.Patch {
-	patch := database.Patch{Table: table}
-	for _, row := range rows.Added {
-		if wanted(row) {
-			patch.Remove = append(patch.Remove, row)
+// compareRows compares two states of a table until the session ends.
+func (s *session) compareRows(ctx context.Context, of database.RowComparison) (*database.RowChanges, error) {
+	of.Dir, of.Before, of.Now = s.site.Workspace.Dir, s.counted(of.Before), s.counted(of.Now)
+	changes, err := database.CompareRows(ctx, of)
+	if err == nil {
+		s.compared = append(s.compared, changes)
+	}
+	return changes, err
+}
+
+// patchBack returns what undoes those of the changed rows that are wanted, how many these are,
+// and how many the others.
+func patchBack(ctx context.Context, table database.Table, rows *database.RowChanges, wanted func(database.Row) bool) (patch database.Patch, n, others int, err error) {
+	err = rows.Each(ctx, func(change database.RowChange) error {
+		if wanted(stateBefore(change)) {
+			n++
+		} else {
+			others++
+		}
+		return nil
+	})
+	pick := func(removed bool) database.Rows {
+		return func(ctx context.Context, each func(database.Row) error) error {
+			return rows.Each(ctx, func(change database.RowChange) error {
+				row := stateBefore(change)
+				if (change.Before == nil) != removed || !wanted(row) {
+					return nil
+				}
+				return each(row)
+			})
 		}
 	}
-	for _, row := range rows.Removed {
-		if wanted(row) {
-			patch.Put = append(patch.Put, row)
-		}
+	return database.Patch{Table: table, Put: pick(false), Remove: pick(true)}, n, others, err
+}
+
+// stateBefore is the row as it was; of one that was added, as it is.
+func stateBefore(change database.RowChange) database.Row {
+	if change.Before == nil {
+		return change.Now
 	}
-	for _, pair := range rows.Changed {
-		if wanted(pair[0]) {
-			patch.Put = append(patch.Put, pair[0])
-		}
-	}
-	return patch
+	return change.Before
 }
 
 // putBackTables brings the database back to the snapshot as far as the update
@@ -204,19 +229,60 @@ func (s *session) applyTables(ctx context.Context, plan *tablePlan) error {
 	if err != nil {
 		return err
 	}
-	return applied.Finish(ctx)
+	err = applied.Finish(ctx)
+	s.run.note(s.noteDefiners(applied)...)
+	return err
 }
 
-// sweepTables drops what an interrupted change of tables may have left.
-func (s *session) sweepTables(ctx context.Context, from *snapshot.Manifest) error {
-	var names []string
-	for _, table := range from.Tables {
-		names = append(names, table.Name)
+// noteDefiners tells what acts in another name than before, and remembers the events that were
+// disabled for that.
+func (s *session) noteDefiners(applied database.Applied) []TableNote {
+	var notes []TableNote
+	for _, one := range applied.NewDefiners() {
+		notes = append(notes, TableNote{Table: one.Table, Unsure: true, What: one.String()})
+		if one.Disabled {
+			s.disabled = append(s.disabled, one.Table)
+		}
 	}
-	if err := s.db.Sweep(ctx, names); err != nil {
+	return notes
+}
+
+// sweepTables drops what an interrupted change of the present or the known tables may have
+// left.
+func (s *session) sweepTables(ctx context.Context, known []snapshot.Table) error {
+	names, err := s.tableNames(ctx, known)
+	if err != nil {
+		return err
+	}
+	if err := errors.Join(s.db.Sweep(ctx, names), s.sweepScratch(ctx)); err != nil {
 		return fmt.Errorf("clear what is left in the database: %w", err)
 	}
 	return nil
+}
+
+// tableNames names the tables that are in the database now, and the known ones.
+func (s *session) tableNames(ctx context.Context, known []snapshot.Table) ([]string, error) {
+	present, err := s.db.Read(ctx)
+	if err != nil {
+		return nil, fmt.Errorf("read the database: %w", err)
+	}
+	var names []string
+	for _, table := range present.Tables() {
+		names = append(names, table.Name)
+	}
+	for _, table := range known {
+		names = append(names, table.Name)
+	}
+	return names, present.Close()
+}
+
+// sweepScratch drops databases for one use that a crash left.
+func (s *session) sweepScratch(ctx context.Context) error {
+	login, err := s.site.Login()
+	if err != nil {
+		return err
+	}
+	return database.SweepScratch(ctx, login)
 }
 
 // note records what was done with tables, by table. What was done several times is said

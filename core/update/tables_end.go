@@ -88,6 +88,9 @@ func endWords(differ database.TableChange, from string, kept bool) string {
 	case database.Altered:
 		return fmt.Sprintf("structure changed since %s; %s now", from, rows)
 	}
+	if differ.Now.Kind == database.Event {
+		return "is switched otherwise than in " + from
+	}
 	if differ.Before.Rows == differ.Now.Rows {
 		return fmt.Sprintf("some of its %s changed since %s, by %s", rows, from, writers)
 	}

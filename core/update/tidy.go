@@ -85,7 +85,47 @@ func Tidy(ctx context.Context, w *site.Workspace, now time.Time, confirm func(*T
 		return plan, err
 	}
 	guard.Report.End(progress.Good, "tidied", fmt.Sprintf("%s let go of, %s freed", plural(len(plan.Going()), "snapshot"), bytesText(plan.Freed)))
-	return plan, nil
+	return plan, tidyDatabase(ctx, w, all, guard)
+}
+
+// tidyDatabase drops what crashes left in the site's database. A site that cannot be opened, or
+// that somebody works on, or whose last run is not settled, is left alone: what lies there
+// harms nobody. It looks first and takes the site's lock only where something is left, so that
+// a snapshot that begins meanwhile is not refused.
+func tidyDatabase(ctx context.Context, w *site.Workspace, all []*snapshot.Manifest, guard Guard) (err error) {
+	if unsettled, err := Unsettled(w); err != nil || unsettled != nil {
+		return err
+	}
+	s := &session{Guard: guard}
+	if s.site, err = site.Open(ctx, w); err != nil {
+		return nil
+	}
+	defer func() { err = errors.Join(err, s.close()) }()
+	if s.db, err = s.site.OpenDatabase(ctx); err != nil {
+		return nil
+	}
+	if err := s.sweepScratch(ctx); err != nil {
+		return err
+	}
+	var known []snapshot.Table
+	for _, m := range all {
+		known = append(known, m.Tables...)
+	}
+	names, err := s.tableNames(ctx, known)
+	if err != nil {
+		return err
+	}
+	left, err := s.db.Leftover(ctx, names)
+	if err != nil || len(left) == 0 {
+		return err
+	}
+	if s.lock(ctx) != nil {
+		return nil
+	}
+	if unsettled, err := Unsettled(w); err != nil || unsettled != nil {
+		return err
+	}
+	return s.sweepTables(ctx, known)
 }
 
 // neededByRuns notes the snapshots that a run still needs: one that is not settled, and

@@ -24,6 +24,7 @@ import (
 	"time"
 
 	"wetland/core/files"
+	"wetland/core/files/filestest"
 	"wetland/core/site"
 	"wetland/core/smoke"
 )
@@ -263,14 +264,20 @@ func (s stopping) Wait(ctx context.Context, _ time.Duration) error {
 	return ctx.Err()
 }
 
-// cannotExchange is a disk without that ability.
-type cannotExchange struct{ files.Local }
+// around has the site's files reached through what stands in for the disk.
+func around(w *site.Workspace, wrap func(able filestest.Able) files.FS) {
+	w.Disk = filestest.Around(files.Local{}, func(fsys files.FS) files.FS { return wrap(filestest.Able{FS: fsys}) })
+}
 
-func (cannotExchange) Exchange(string, string) error { return files.ErrUnsupported }
+// cannotExchange is a disk without that ability.
+type cannotExchange struct{ filestest.Able }
+
+func (cannotExchange) Exchange(context.Context, string, string) error { return files.ErrUnsupported }
 
 func TestUpdateWhereNothingCanBeExchanged(t *testing.T) {
 	j := newJetty(t)
-	o := Options{Packages: []string{j.themePackage(t, "1.1", "good")}, Guard: Guard{Place: cannotExchange{}}}
+	around(j.workspace, func(able filestest.Able) files.FS { return cannotExchange{able} })
+	o := Options{Packages: []string{j.themePackage(t, "1.1", "good")}}
 	run, err := j.update(t, o)
 	if err == nil || !strings.Contains(err.Error(), "--allow-gap") || run.State != Stopped || j.wholly(t) != "old" {
 		t.Fatalf("%+v %v: %s", run, err, j.wholly(t))
@@ -295,11 +302,11 @@ func TestUpdateWhereNothingCanBeExchanged(t *testing.T) {
 
 // mountedIn says that something is mounted at one folder.
 type mountedIn struct {
-	files.Local
+	filestest.Able
 	folder string
 }
 
-func (m mountedIn) MountedAt(name string) (bool, error) {
+func (m mountedIn) MountedAt(_ context.Context, name string) (bool, error) {
 	return strings.HasSuffix(name, m.folder), nil
 }
 
@@ -307,7 +314,8 @@ func (m mountedIn) MountedAt(name string) (bool, error) {
 func TestMountPointsAreRefused(t *testing.T) {
 	for folder, want := range map[string]string{"themes/quay": "is a mount point", "themes/quay/parts": "inside of the component"} {
 		j := newJetty(t)
-		run, err := j.update(t, Options{Packages: []string{j.themePackage(t, "1.1", "good")}, Guard: Guard{Place: mountedIn{folder: folder}}})
+		around(j.workspace, func(able filestest.Able) files.FS { return mountedIn{able, folder} })
+		run, err := j.update(t, Options{Packages: []string{j.themePackage(t, "1.1", "good")}})
 		if err == nil || !strings.Contains(err.Error(), want) || j.wholly(t) != "old" {
 			t.Errorf("%s: %+v %v", folder, run, err)
 		}
@@ -318,20 +326,28 @@ func TestMountPointsAreRefused(t *testing.T) {
 // noWayBack lets the first exchange of a theme pass, and no later one: the
 // permission was lost meanwhile.
 type noWayBack struct {
-	files.Local
+	filestest.Able
 	swaps *atomic.Int32
 }
 
-func (n noWayBack) Exchange(a, b string) error {
+func (n noWayBack) Exchange(ctx context.Context, a, b string) error {
 	if strings.HasSuffix(a, "themes/quay") && n.swaps.Add(1) > 1 {
 		return fs.ErrPermission
 	}
-	return n.Local.Exchange(a, b)
+	return n.Able.Exchange(ctx, a, b)
+}
+
+// lockedOut takes the way back away, after the first swap.
+func lockedOut(w *site.Workspace, swaps int32) {
+	count := &atomic.Int32{}
+	count.Add(swaps)
+	around(w, func(able filestest.Able) files.FS { return noWayBack{able, count} })
 }
 
 func TestGoingBackThatFailsNeedsAPerson(t *testing.T) {
 	j := newJetty(t)
-	run, err := j.update(t, Options{Packages: []string{j.themePackage(t, "1.2", "broken")}, Guard: Guard{Place: noWayBack{swaps: &atomic.Int32{}}}})
+	lockedOut(j.workspace, 0)
+	run, err := j.update(t, Options{Packages: []string{j.themePackage(t, "1.2", "broken")}})
 	if !errors.Is(err, fs.ErrPermission) || run.State != NeedsPerson {
 		t.Fatalf("%+v %v", run, err)
 	}
@@ -349,10 +365,12 @@ func TestStepsByHandWork(t *testing.T) {
 	for _, name := range []string{"recover", "restore", "by hand"} {
 		t.Run(name, func(t *testing.T) {
 			j := newJetty(t)
-			run, err := j.update(t, Options{Packages: []string{j.themePackage(t, "1.2", "broken")}, Guard: Guard{Place: noWayBack{swaps: &atomic.Int32{}}}})
+			lockedOut(j.workspace, 0)
+			run, err := j.update(t, Options{Packages: []string{j.themePackage(t, "1.2", "broken")}})
 			if !errors.Is(err, fs.ErrPermission) || run.State != NeedsPerson {
 				t.Fatalf("%+v %v", run, err)
 			}
+			j.workspace.Disk = files.Local{}
 			var again *Run
 			switch name {
 			case "restore":
@@ -392,16 +410,16 @@ func TestRestoreThatCouldNotBeFinishedIsTakenUp(t *testing.T) {
 	if run, err := j.update(t, Options{Packages: []string{j.themePackage(t, "1.1", "good")}}); err != nil || run.State != Kept {
 		t.Fatalf("%+v %v", run, err)
 	}
-	swaps := &atomic.Int32{}
-	swaps.Add(1)
+	lockedOut(j.workspace, 1)
 	put(t, j.dir+"/www/uploads/map.svg", "<svg></svg>")
-	run, err := Restore(t.Context(), j.workspace, RestoreOptions{Snapshot: "snap-1", Guard: Guard{Clock: still{}, Place: noWayBack{swaps: swaps}}})
+	run, err := Restore(t.Context(), j.workspace, RestoreOptions{Snapshot: "snap-1", Guard: Guard{Clock: still{}}})
 	if !errors.Is(err, fs.ErrPermission) || run.State != NeedsPerson || !strings.HasPrefix(run.Next[0], "wetland recover ") {
 		t.Fatalf("%+v %v", run, err)
 	}
 	if _, err := j.update(t, Options{Packages: []string{j.themePackage(t, "1.1", "good")}}); err == nil || !strings.Contains(err.Error(), "without proof") {
 		t.Errorf("an update on top of it: %v", err)
 	}
+	j.workspace.Disk = files.Local{}
 	again, err := Recover(t.Context(), j.workspace, RecoverOptions{Guard: Guard{Clock: still{}}})
 	if err != nil || again.Name != run.Name || again.State != Restored || j.wholly(t) != "old" {
 		t.Fatalf("%+v %v: %s", again, err, j.wholly(t))
@@ -477,7 +495,7 @@ func (d dropping) Wait(ctx context.Context, _ time.Duration) error {
 // dying is a disk on which the process dies at one of its changes: from then on
 // nothing works, and what the process records later is undone.
 type dying struct {
-	files.Local
+	filestest.Able
 	left    *atomic.Int32 // changes until death
 	after   bool          // die after the change took effect, not before
 	dead    *atomic.Bool
@@ -503,18 +521,18 @@ func (d dying) change(do func() error) error {
 	return errDead
 }
 
-func (d dying) Create(name string, with files.Attributes) (w io.WriteCloser, err error) {
-	err = d.change(func() error { w, err = d.Local.Create(name, with); return err })
+func (d dying) Create(ctx context.Context, name string, with files.Attributes) (w io.WriteCloser, err error) {
+	err = d.change(func() error { w, err = d.Able.Create(ctx, name, with); return err })
 	return w, err
 }
-func (d dying) Mkdir(name string, with files.Attributes) error {
-	return d.change(func() error { return d.Local.Mkdir(name, with) })
+func (d dying) Mkdir(ctx context.Context, name string, with files.Attributes) error {
+	return d.change(func() error { return d.Able.Mkdir(ctx, name, with) })
 }
-func (d dying) Settle(name string, with files.Attributes) error {
-	return d.change(func() error { return d.Local.Settle(name, with) })
+func (d dying) Settle(ctx context.Context, name string, with files.Attributes) error {
+	return d.change(func() error { return d.Able.Settle(ctx, name, with) })
 }
-func (d dying) Remove(name string) error {
-	return d.change(func() error { return d.Local.Remove(name) })
+func (d dying) Remove(ctx context.Context, name string) error {
+	return d.change(func() error { return d.Able.Remove(ctx, name) })
 }
 func (d dying) RemoveAll(ctx context.Context, name string) error {
 	var names []string // each of them is a change
@@ -523,24 +541,24 @@ func (d dying) RemoveAll(ctx context.Context, name string) error {
 		return nil
 	})
 	for _, one := range slices.Backward(names) {
-		err = errors.Join(err, d.Remove(one))
+		err = errors.Join(err, d.Remove(ctx, one))
 	}
 	if errors.Is(err, fs.ErrNotExist) {
 		return nil
 	}
 	return err
 }
-func (d dying) Rename(old, new string) error {
-	return d.change(func() error { return d.Local.Rename(old, new) })
+func (d dying) Rename(ctx context.Context, old, new string) error {
+	return d.change(func() error { return d.Able.Rename(ctx, old, new) })
 }
-func (d dying) Exchange(a, b string) error {
-	return d.change(func() error { return d.Local.Exchange(a, b) })
+func (d dying) Exchange(ctx context.Context, a, b string) error {
+	return d.change(func() error { return d.Able.Exchange(ctx, a, b) })
 }
-func (d dying) List(name string) ([]files.Entry, error) {
+func (d dying) List(ctx context.Context, name string) ([]files.Entry, error) {
 	if d.dead.Load() {
 		return nil, errDead
 	}
-	return d.Local.List(name)
+	return d.Able.List(ctx, name)
 }
 
 // The process dies at every single change that an update makes to the site's disk,
@@ -586,18 +604,20 @@ func dieAt(t *testing.T, n int, word string, after bool, to string) bool {
 	records := j.dir + "/records"
 	left, dead := &atomic.Int32{}, &atomic.Bool{}
 	left.Store(int32(n))
-	place := dying{left: left, after: after, dead: dead, atDeath: func() {
+	atDeath := func() {
 		if err := os.CopyFS(records, os.DirFS(j.dir+"/care/runs")); err != nil {
 			t.Error(err)
 		}
 		give()
-	}}
+	}
+	around(j.workspace, func(able filestest.Able) files.FS { return dying{able, left, after, dead, atDeath} })
 	j.workspace.Config.Site.PHPPool = "unix:" + j.dir + "/none.sock"
 	before := j.timeOf(t, "parts/top.php")
-	_, _ = j.update(t, Options{Packages: []string{archive}, Guard: Guard{Place: place, Abandon: abandon}})
+	_, _ = j.update(t, Options{Packages: []string{archive}, Guard: Guard{Abandon: abandon}})
 	if !dead.Load() {
 		return false
 	}
+	j.workspace.Disk = files.Local{}
 	// What the dead process could still write to its records did not happen.
 	if err := errors.Join(os.RemoveAll(j.dir+"/care/runs"), os.Rename(records, j.dir+"/care/runs")); err != nil {
 		t.Fatal(err)
@@ -713,23 +733,25 @@ func TestChangeLogBetweenVersions(t *testing.T) {
 }
 
 // full is a disk that runs full while new files are written beside the live ones.
-type full struct{ files.Local }
+type full struct{ filestest.Able }
 
-func (f full) Create(name string, with files.Attributes) (io.WriteCloser, error) {
+func (f full) Create(ctx context.Context, name string, with files.Attributes) (io.WriteCloser, error) {
 	if strings.Contains(name, stagingPrefix) {
 		return nil, &fs.PathError{Op: "open", Path: name, Err: syscall.ENOSPC}
 	}
-	return f.Local.Create(name, with)
+	return f.Able.Create(ctx, name, with)
 }
 
 func TestDiskFullWhileStaging(t *testing.T) {
 	p := newPier(t, 2)
 	p.broken = func([]string) string { return "" }
-	run, err := p.update(t, Options{Packages: p.packages(t), Guard: Guard{Place: full{}}})
+	around(p.workspace, func(able filestest.Able) files.FS { return full{able} })
+	run, err := p.update(t, Options{Packages: p.packages(t)})
 	if !errors.Is(err, syscall.ENOSPC) || run.State != Stopped || len(p.updated(t)) != 0 {
 		t.Fatalf("%+v %v", run, err)
 	}
 	p.clean(t)
+	p.workspace.Disk = files.Local{}
 	if run, err = p.update(t, Options{Packages: p.packages(t)}); err != nil || run.State != Kept {
 		t.Errorf("once there is room: %+v %v", run, err)
 	}
@@ -761,7 +783,8 @@ func TestUpdateThatTakesTooLongAfterTheSwap(t *testing.T) {
 		}
 		p.workspace.Config.Update.Within = site.Duration{Duration: within}
 		swapped := &atomic.Bool{}
-		run, err := p.update(t, Options{Packages: p.packages(t), Guard: Guard{Place: notesSwap{swapped: swapped}}})
+		around(p.workspace, func(able filestest.Able) files.FS { return notesSwap{able, swapped} })
+		run, err := p.update(t, Options{Packages: p.packages(t)})
 		close(over)
 		if !swapped.Load() {
 			continue
@@ -776,13 +799,13 @@ func TestUpdateThatTakesTooLongAfterTheSwap(t *testing.T) {
 
 // notesSwap notes the first exchange of a plugin.
 type notesSwap struct {
-	files.Local
+	filestest.Able
 	swapped *atomic.Bool
 }
 
-func (n notesSwap) Exchange(a, b string) error {
+func (n notesSwap) Exchange(ctx context.Context, a, b string) error {
 	if strings.Contains(a, "/plugins/plank") {
 		n.swapped.Store(true)
 	}
-	return n.Local.Exchange(a, b)
+	return n.Able.Exchange(ctx, a, b)
 }

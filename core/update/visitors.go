@@ -27,34 +27,34 @@ func (s *session) keepVisitorsRows(ctx context.Context, plan *tablePlan, before 
 	}
 	present := cutRows(now, *shared, func(ctx context.Context, each func(database.Row) error) error { return moment.Rows(ctx, now, each) })
 	old := cutRows(before.Table, *shared, s.store.Rows(before))
-	since, err := database.CompareRows(ctx, *shared, old, present)
+	since, err := s.compareRows(ctx, database.RowComparison{Table: *shared, Before: old, Now: present})
 	if err != nil {
 		return err
 	}
-	theirs := database.RowChanges{Added: since.Added}
+	theirs := &written{added: since, table: *shared}
 	if settled, ok := s.settledRows(before.Name, now); ok {
 		then := cutRows(settled.Table, *shared, s.store.Rows(settled))
-		byUpdate, err := database.CompareRows(ctx, *shared, old, then)
+		byUpdate, err := s.compareRows(ctx, database.RowComparison{Table: *shared, Before: old, Now: then})
 		if err != nil {
 			return err
 		}
-		later, err := database.CompareRows(ctx, *shared, then, present)
+		later, err := s.compareRows(ctx, database.RowComparison{Table: *shared, Before: then, Now: present, Also: database.State{Table: before.Table, Rows: s.store.Rows(before)}})
 		if err != nil {
 			return err
 		}
-		theirs.Changed = later.Changed
-		if len(byUpdate.Removed) > 0 { // it gave rows other keys: a new key is no sign
-			theirs.Added = later.Added
+		theirs.changed = later
+		if err := byUpdate.Close(); err != nil {
+			return err
+		}
+		if byUpdate.Removed > 0 { // it gave rows other keys: a new key is no sign
+			theirs.added = later
 		}
 	}
-	words := countChanges(theirs)
-	if words == "" {
+	if added, changed, _ := theirs.counts(); added+changed == 0 {
 		return nil
 	}
-	if plan.keep[before.Name], err = s.fitIn(ctx, before, *shared, theirs); err != nil {
-		return err
-	}
-	plan.notes = append(plan.notes, TableNote{Table: before.Name, What: words + " meanwhile: visitors' writes, kept in the table as it was"})
+	plan.keep[before.Name] = fitIn(before, theirs)
+	plan.notes = append(plan.notes, TableNote{Table: before.Name, What: theirs.words() + " meanwhile: visitors' writes, kept in the table as it was"})
 	return nil
 }
 
@@ -122,24 +122,21 @@ func (m *motion) structureChanged(ctx context.Context) (bool, error) {
 
 // putKept writes rows over those that were put back. What a table does not take is written
 // to a file in the run.
-func (s *session) putKept(ctx context.Context, kept map[string][]database.Patch) (notes []TableNote, err error) {
+func (s *session) putKept(ctx context.Context, kept map[string][]keptRows) (notes []TableNote, err error) {
 	for _, name := range slices.Sorted(maps.Keys(kept)) {
-		for _, patch := range kept[name] {
-			if len(patch.Put) == 0 {
-				continue
-			}
-			applied, err := s.db.Apply(ctx, database.Change{Patches: []database.Patch{patch}})
+		for _, rows := range kept[name] {
+			applied, err := s.db.Apply(ctx, database.Change{Patches: []database.Patch{rows.patch}})
 			if err == nil {
 				err = applied.Finish(ctx)
 			}
 			if err == nil {
 				continue
 			}
-			file, saveErr := s.saveUnfit(patch)
+			file, saveErr := s.saveUnfit(ctx, rows.patch)
 			if saveErr != nil {
 				return notes, saveErr
 			}
-			notes = append(notes, TableNote{Table: name, Unsure: true, Saved: file, What: fmt.Sprintf("%s could not be fitted into the table as it was (%v)", plural(len(patch.Put), "row"), err)})
+			notes = append(notes, TableNote{Table: name, Unsure: true, Saved: file, What: fmt.Sprintf("%s could not be fitted into the table as it was (%v)", plural(int(rows.count), "row"), err)})
 		}
 	}
 	return notes, nil

@@ -19,7 +19,7 @@ func NginxWordPress(t testing.TB) *Site {
 	if _, statErr := os.Stat(nginx); statErr != nil || err != nil || len(pools) == 0 {
 		Missing(t, "nginx and php-fpm (WETLAND_TEST_SERVERS)")
 	}
-	s, port := layOutWordPress(t)
+	s, port := layOutWordPress(t, OwnMariaDB)
 	dir := filepath.Dir(s.Root)
 	for _, folder := range []string{dir, filepath.Dir(dir)} { // the other owners must get there
 		if err := os.Chmod(folder, 0o755); err != nil {

@@ -3,13 +3,16 @@
 package testenv
 
 import (
+	"bytes"
 	"context"
 	"database/sql"
 	"fmt"
+	"io"
 	"net"
 	"os"
 	"os/exec"
 	"path/filepath"
+	"strings"
 	"sync"
 	"testing"
 	"time"
@@ -27,42 +30,118 @@ func Missing(t testing.TB, what string) {
 	t.Skipf("SKIPPED: %s is not on this machine (make test sets it up on Debian)", what)
 }
 
-// MariaDB is a running database server.
-type MariaDB struct {
+// Kind is a database server that tests run against.
+type Kind struct {
+	Name   string
+	folder string // below WETLAND_TEST_SERVERS; "": this system's own
+	mysql  bool   // its programs and their options
+}
+
+// The kinds of servers: the one that this system has, and two that scripts/fetch-servers.sh
+// unpacks.
+var (
+	OwnMariaDB   = Kind{Name: "MariaDB of this system"}
+	NewerMariaDB = Kind{Name: "newer MariaDB", folder: "mariadb"}
+	MySQL        = Kind{Name: "MySQL", folder: "mysql", mysql: true}
+	Kinds        = []Kind{OwnMariaDB, NewerMariaDB, MySQL}
+)
+
+// IsMySQL tells MySQL from MariaDB.
+func (k Kind) IsMySQL() bool { return k.mysql }
+
+// command runs a program of the server's release: its own loader starts it.
+func (k Kind) command(program string, arguments ...string) *exec.Cmd {
+	if k.folder == "" {
+		found, _ := lookUp(program) // a missing one is told when it is started
+		return exec.Command(found, arguments...)
+	}
+	for _, sub := range []string{"usr/sbin/", "usr/bin/"} {
+		if _, err := os.Stat(filepath.Join(k.base(), sub+program)); err == nil {
+			program = sub + program
+		}
+	}
+	return exec.Command(filepath.Join(k.base(), "run"), append([]string{program}, arguments...)...)
+}
+
+func (k Kind) base() string { return filepath.Join(os.Getenv("WETLAND_TEST_SERVERS"), k.folder) }
+
+// Client is the server's plain client, as its root, for a database.
+func (s *Server) Client(arguments ...string) *exec.Cmd {
+	program := "mariadb"
+	if s.Kind.mysql {
+		program = "mysql"
+	}
+	return s.Kind.command(program, append([]string{"--no-defaults", "--socket=" + s.Socket, "--user=root"}, arguments...)...)
+}
+
+// there skips the test where the kind is not on this machine.
+func (k Kind) there(t testing.TB) {
+	t.Helper()
+	if k.folder != "" {
+		if _, err := os.Stat(filepath.Join(k.base(), "run")); err != nil {
+			Missing(t, k.Name)
+		}
+		return
+	}
+	for _, program := range []string{"mariadbd", "mariadb-install-db"} {
+		if _, err := lookUp(program); err != nil {
+			Missing(t, program)
+		}
+	}
+}
+
+// Server is a running database server.
+type Server struct {
+	Kind   Kind
 	Port   int
 	Socket string
 }
 
-var shared struct {
-	once   sync.Once
-	server *MariaDB
-	err    error
-	stop   func()
+var running struct {
+	sync.Mutex
+	servers map[Kind]*Server
+	failed  map[Kind]error
+	stops   []func()
 }
 
 // Run runs the tests of a package and ends the servers they started. Call it from
 // TestMain.
 func Run(m *testing.M) int {
 	code := m.Run()
-	if shared.stop != nil {
-		shared.stop()
+	for _, stop := range running.stops {
+		stop()
 	}
 	return code
 }
 
-// Server returns the package's database server, started at the first call.
-func Server(t testing.TB) *MariaDB {
+// Start returns the package's database server of this kind, started at the first call.
+func Start(t testing.TB, kind Kind) *Server {
 	t.Helper()
-	for _, program := range []string{"mariadbd", "mariadb-install-db"} {
-		if _, err := lookUp(program); err != nil {
-			Missing(t, program)
+	kind.there(t)
+	running.Lock()
+	defer running.Unlock()
+	if running.servers == nil {
+		running.servers, running.failed = map[Kind]*Server{}, map[Kind]error{}
+	}
+	if running.servers[kind] == nil && running.failed[kind] == nil {
+		server, stop, err := start(kind)
+		running.servers[kind], running.failed[kind] = server, err
+		if err == nil {
+			running.stops = append(running.stops, stop)
 		}
 	}
-	shared.once.Do(func() { shared.server, shared.stop, shared.err = start() })
-	if shared.err != nil {
-		t.Fatalf("start the database server: %v", shared.err)
+	if err := running.failed[kind]; err != nil {
+		t.Fatalf("start %s: %v", kind.Name, err)
 	}
-	return shared.server
+	return running.servers[kind]
+}
+
+// OnEach runs a test on every kind of server.
+func OnEach(t *testing.T, test func(t *testing.T, server *Server)) {
+	t.Helper()
+	for _, kind := range Kinds {
+		t.Run(kind.Name, func(t *testing.T) { test(t, Start(t, kind)) })
+	}
 }
 
 // lookUp finds a program also where only root's path leads.
@@ -73,8 +152,49 @@ func lookUp(program string) (string, error) {
 	return exec.LookPath(filepath.Join("/usr/sbin", program))
 }
 
-func start() (*MariaDB, func(), error) {
-	dir, err := os.MkdirTemp("", "wetland-mariadb-*")
+// install makes the server's own tables.
+func (k Kind) install(data string, own []string) *exec.Cmd {
+	switch {
+	case k.mysql:
+		return k.command("mysqld", append([]string{"--no-defaults", "--initialize-insecure", "--basedir=" + filepath.Join(k.base(), "usr"), "--datadir=" + data}, own...)...)
+	case k.folder != "": // its script does not know the loader
+		command := k.command("mariadbd", append([]string{"--no-defaults", "--bootstrap", "--basedir=" + filepath.Join(k.base(), "usr"), "--datadir=" + data, "--skip-log-bin"}, own...)...)
+		command.Stdin = k.systemTables(data)
+		return command
+	}
+	return k.command("mariadb-install-db", append([]string{"--no-defaults", "--datadir=" + data, "--auth-root-authentication-method=normal", "--skip-test-db"}, own...)...)
+}
+
+// systemTables are the statements that mariadb-install-db gives to the server.
+func (k Kind) systemTables(data string) io.Reader {
+	all := []io.Reader{strings.NewReader("CREATE DATABASE IF NOT EXISTS mysql;\nUSE mysql;\nSET @auth_root_socket = NULL;\n")}
+	_ = os.MkdirAll(filepath.Join(data, "mysql"), 0o700) // told by the server, which needs it
+	for _, name := range []string{"mariadb_system_tables.sql", "mariadb_performance_tables.sql", "mariadb_system_tables_data.sql", "fill_help_tables.sql"} {
+		if text, err := os.ReadFile(filepath.Join(k.base(), "usr/share/mariadb", name)); err == nil {
+			all = append(all, bytes.NewReader(text))
+		}
+	}
+	return io.MultiReader(all...)
+}
+
+// serve is the server itself.
+func (s *Server) serve(data string, own []string) *exec.Cmd {
+	arguments := append([]string{
+		"--no-defaults", "--datadir=" + data, "--socket=" + s.Socket, "--bind-address=127.0.0.1", "--secure-file-priv=" + map[bool]string{true: "NULL"}[s.Kind.mysql],
+		fmt.Sprintf("--port=%d", s.Port), "--skip-log-bin", "--innodb-flush-log-at-trx-commit=2", "--local-infile=1",
+		"--innodb-buffer-pool-size=128M", "--max-allowed-packet=256M", "--character-set-server=utf8mb4",
+	}, own...)
+	if s.Kind.folder != "" {
+		arguments = append(arguments, "--basedir="+filepath.Join(s.Kind.base(), "usr"))
+	}
+	if s.Kind.mysql {
+		return s.Kind.command("mysqld", append(arguments, "--mysqlx=OFF", "--pid-file="+filepath.Join(filepath.Dir(data), "pid"))...)
+	}
+	return s.Kind.command("mariadbd", arguments...)
+}
+
+func start(kind Kind) (*Server, func(), error) {
+	dir, err := os.MkdirTemp("", "wetland-db-*")
 	if err != nil {
 		return nil, nil, err
 	}
@@ -84,23 +204,17 @@ func start() (*MariaDB, func(), error) {
 	if os.Geteuid() == 0 {
 		own = []string{"--user=root"}
 	}
-	install := exec.Command("mariadb-install-db", append([]string{"--no-defaults", "--datadir=" + data, "--auth-root-authentication-method=normal", "--skip-test-db"}, own...)...)
-	if out, err := install.CombinedOutput(); err != nil {
+	if out, err := kind.install(data, own).CombinedOutput(); err != nil {
 		remove()
-		return nil, nil, fmt.Errorf("mariadb-install-db: %w\n%s", err, out)
+		return nil, nil, fmt.Errorf("make its own tables: %w\n%s", err, out)
 	}
 	port, err := FreePort()
 	if err != nil {
 		remove()
 		return nil, nil, err
 	}
-	program, _ := lookUp("mariadbd")
-	server := &MariaDB{Port: port, Socket: filepath.Join(dir, "s.sock")}
-	command := exec.Command(program, append([]string{
-		"--no-defaults", "--datadir=" + data, "--socket=" + server.Socket, "--bind-address=127.0.0.1",
-		fmt.Sprintf("--port=%d", port), "--skip-log-bin", "--innodb-flush-log-at-trx-commit=2",
-		"--innodb-buffer-pool-size=128M", "--max-allowed-packet=256M", "--character-set-server=utf8mb4",
-	}, own...)...)
+	server := &Server{Kind: kind, Port: port, Socket: filepath.Join(dir, "s.sock")}
+	command := server.serve(data, own)
 	log, err := os.Create(filepath.Join(dir, "log"))
 	if err != nil {
 		remove()
@@ -128,9 +242,9 @@ func start() (*MariaDB, func(), error) {
 // patience bounds how long servers may take to come up on a busy machine.
 const patience = 2 * time.Minute
 
-func (m *MariaDB) wait() error {
+func (s *Server) wait() error {
 	return Until(func() error {
-		db, err := m.Open("")
+		db, err := s.Open("")
 		if err != nil {
 			return err
 		}
@@ -157,8 +271,8 @@ func Until(condition func() error) error {
 }
 
 // Open connects as the server's root.
-func (m *MariaDB) Open(database string) (*sql.DB, error) {
-	return sql.Open("mysql", fmt.Sprintf("root@tcp(127.0.0.1:%d)/%s?multiStatements=true&charset=utf8mb4", m.Port, database))
+func (s *Server) Open(database string) (*sql.DB, error) {
+	return sql.Open("mysql", fmt.Sprintf("root@unix(%s)/%s?multiStatements=true&charset=utf8mb4", s.Socket, database))
 }
 
 var databases struct {
@@ -168,18 +282,24 @@ var databases struct {
 
 // Account is a database of its own with a user who has rights on it alone.
 type Account struct {
-	*MariaDB
+	*Server
 	Name, User, Password string
 	Root                 *sql.DB // connected as the server's root
 }
 
-// Database makes an empty database for the test.
+// Database makes an empty database for the test, on this system's own server.
 func Database(t testing.TB) *Account {
 	t.Helper()
-	server := Server(t)
+	return Start(t, OwnMariaDB).Database(t)
+}
+
+// Database makes an empty database for the test.
+func (s *Server) Database(t testing.TB) *Account {
+	t.Helper()
+	server := s
 	databases.Lock()
 	databases.n++
-	a := &Account{MariaDB: server, Name: fmt.Sprintf("ferry%d", databases.n), User: fmt.Sprintf("keeper%d", databases.n), Password: "Tide'\\ & $lack"}
+	a := &Account{Server: server, Name: fmt.Sprintf("ferry%d", databases.n), User: fmt.Sprintf("keeper%d", databases.n), Password: "Tide'\\ & $lack"}
 	databases.Unlock()
 	root, err := server.Open("")
 	if err != nil {

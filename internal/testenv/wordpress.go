@@ -30,13 +30,19 @@ type Site struct {
 // own web server.
 func WordPress(t testing.TB) *Site {
 	t.Helper()
-	s, port := layOutWordPress(t)
+	return WordPressOn(t, OwnMariaDB)
+}
+
+// WordPressOn is WordPress with its tables on this kind of server.
+func WordPressOn(t testing.TB, kind Kind) *Site {
+	t.Helper()
+	s, port := layOutWordPress(t, kind)
 	s.serve(t, port)
 	return s
 }
 
 // layOutWordPress does all of it but serving.
-func layOutWordPress(t testing.TB) (*Site, int) {
+func layOutWordPress(t testing.TB, kind Kind) (*Site, int) {
 	t.Helper()
 	source := filepath.Join(os.Getenv("WETLAND_TEST_SERVERS"), "wordpress")
 	if _, err := os.Stat(filepath.Join(source, "wp-includes/version.php")); err != nil {
@@ -46,7 +52,7 @@ func layOutWordPress(t testing.TB) (*Site, int) {
 		Missing(t, "php")
 	}
 	dir := t.TempDir()
-	s := &Site{Account: Database(t), Root: filepath.Join(dir, "www"), Log: filepath.Join(dir, "php.log")}
+	s := &Site{Account: Start(t, kind).Database(t), Root: filepath.Join(dir, "www"), Log: filepath.Join(dir, "php.log")}
 	if out, err := exec.Command("cp", "-a", source, s.Root).CombinedOutput(); err != nil {
 		t.Fatalf("copy WordPress: %v\n%s", err, out)
 	}

@@ -1,5 +1,5 @@
-// Package filestest holds an implementation of files.Place against its whole contract, as
-// testing/fstest does for file systems. Begin reading at TestPlace.
+// Package filestest holds an implementation of files.Disk and files.FS against the whole
+// contract, as testing/fstest does for file systems. Begin reading at TestDisk.
 package filestest
 
 import (
@@ -20,40 +20,50 @@ import (
 	"wetland/core/files"
 )
 
-// TestPlace holds place against the contract of files.Place. dir is an empty folder, without
-// a symbolic link in its path, that the test can reach by package os as well: there it looks
-// at what the place did, and puts things in its way.
-func TestPlace(t *testing.T, place files.Place, dir string) {
+// TestDisk holds a disk, and what it opens, against the contracts of files.Disk and files.FS.
+// dir is an empty folder, without a symbolic link in its path, that the test can reach by
+// package os as well: there it looks at what was done, and puts things in the way. grain is
+// the finest difference in modification times that the disk keeps. What the disk is not able
+// to do is not asked of it.
+func TestDisk(t *testing.T, disk files.Disk, dir string, grain time.Duration) {
 	t.Helper()
-	s := suite{place: place, abilities: place.Abilities()}
-	for name, test := range map[string]func(t *testing.T, dir string){
-		"what is written is read":       s.writesAndReads,
-		"odd names":                     s.oddNames,
-		"attributes":                    s.attributes,
-		"what is missing":               s.missing,
-		"what is there":                 s.there,
-		"remove":                        s.removes,
-		"rename and exchange":           s.renames,
-		"links on the way":              s.linksOnTheWay,
-		"links that come and go":        s.attacker,
-		"pipes":                         s.pipes,
-		"further names":                 s.furtherNames,
-		"a context that has ended":      s.ended,
-		"many at once":                  s.manyAtOnce,
-		"one lock at a time":            s.locks,
-		"trees are written and removed": s.trees,
+	for name, test := range map[string]func(s suite, t *testing.T, dir string){
+		"what is written is read":       suite.writesAndReads,
+		"odd names":                     suite.oddNames,
+		"names that lead out":           suite.leadOut,
+		"a root that is moved":          suite.movedRoot,
+		"attributes":                    suite.attributes,
+		"what is missing":               suite.missing,
+		"what is there":                 suite.there,
+		"remove":                        suite.removes,
+		"rename and exchange":           suite.renames,
+		"links on the way":              suite.linksOnTheWay,
+		"links that come and go":        suite.attacker,
+		"pipes":                         suite.pipes,
+		"further names":                 suite.furtherNames,
+		"a context that has ended":      suite.ended,
+		"many at once":                  suite.manyAtOnce,
+		"one lock at a time":            suite.locks,
+		"trees are written and removed": suite.trees,
 	} {
 		t.Run(name, func(t *testing.T) {
 			folder := filepath.Join(dir, strings.ReplaceAll(name, " ", "-"))
 			must(t, os.Mkdir(folder, 0o755))
-			test(t, filepath.ToSlash(folder))
+			fsys, err := disk.Open(t.Context(), filepath.ToSlash(folder))
+			must(t, err)
+			defer func() { must(t, fsys.Close()) }()
+			_, owners := fsys.(files.OwnerGiver)
+			test(suite{context.Background(), disk, fsys, grain, owners}, t, filepath.ToSlash(folder))
 		})
 	}
 }
 
 type suite struct {
-	place     files.Place
-	abilities files.Abilities
+	ctx    context.Context
+	disk   files.Disk
+	fsys   files.FS
+	grain  time.Duration
+	owners bool // entries have owners and modes, and calls go by handles
 }
 
 var mine = files.Attributes{Mode: 0o640, Owner: files.Unowned, Group: files.Unowned}
@@ -71,7 +81,7 @@ func must(t *testing.T, all ...error) {
 }
 
 func (s suite) create(name, text string) error {
-	file, err := s.place.Create(name, mine)
+	file, err := s.fsys.Create(s.ctx, name, mine)
 	if err != nil {
 		return err
 	}
@@ -80,7 +90,7 @@ func (s suite) create(name, text string) error {
 }
 
 func (s suite) read(name string, offset int64) (string, error) {
-	file, err := s.place.Open(name, offset)
+	file, err := s.fsys.Open(s.ctx, name, offset)
 	if err != nil {
 		return "", err
 	}
@@ -91,20 +101,20 @@ func (s suite) read(name string, offset int64) (string, error) {
 func (s suite) writesAndReads(t *testing.T, dir string) {
 	zeros := strings.Repeat("\x00", 300<<10)
 	for name, text := range map[string]string{"empty": "", "text": "low water at dawn", "zeros": zeros, "holes": "a" + zeros + "b" + zeros} {
-		at := path.Join(dir, name)
+		at := path.Join(".", name)
 		must(t, s.create(at, text))
 		got, err := s.read(at, 0)
 		if err != nil || got != text {
 			t.Errorf("%s: %d bytes of %d, %v", name, len(got), len(text), err)
 		}
-		if entry, err := s.place.Lstat(at); err != nil || entry.Kind != files.File || entry.Size != int64(len(text)) || entry.Name != name {
+		if entry, err := s.fsys.Lstat(s.ctx, at); err != nil || entry.Kind != files.File || entry.Size != int64(len(text)) || entry.Name != name {
 			t.Errorf("%+v %v", entry, err)
 		}
 	}
-	if got, err := s.read(path.Join(dir, "text"), 4); err != nil || got != "water at dawn" {
+	if got, err := s.read(path.Join(".", "text"), 4); err != nil || got != "water at dawn" {
 		t.Errorf("from the fourth byte: %q %v", got, err)
 	}
-	if got, err := s.read(path.Join(dir, "text"), 400); err != nil || got != "" {
+	if got, err := s.read(path.Join(".", "text"), 400); err != nil || got != "" {
 		t.Errorf("from behind the end: %q %v", got, err)
 	}
 }
@@ -112,14 +122,14 @@ func (s suite) writesAndReads(t *testing.T, dir string) {
 func (s suite) oddNames(t *testing.T, dir string) {
 	names := []string{"-rf", "with space", "new\nline", "'quote\"", "ümlaut", "u\u0308mlaut", "*", "..x", ".hidden", strings.Repeat("n", 200)}
 	for _, name := range names {
-		must(t, s.create(path.Join(dir, name), name))
+		must(t, s.create(path.Join(".", name), name))
 	}
-	entries, err := s.place.List(dir)
+	entries, err := s.fsys.List(s.ctx, ".")
 	must(t, err)
 	var listed []string
 	for _, entry := range entries {
 		listed = append(listed, entry.Name)
-		if text, err := s.read(path.Join(dir, entry.Name), 0); err != nil || text != entry.Name {
+		if text, err := s.read(path.Join(".", entry.Name), 0); err != nil || text != entry.Name {
 			t.Errorf("%q holds %q, %v", entry.Name, text, err)
 		}
 	}
@@ -132,73 +142,66 @@ func (s suite) oddNames(t *testing.T, dir string) {
 func (s suite) attributes(t *testing.T, dir string) {
 	when := time.Date(2019, 2, 3, 4, 5, 6, 789000, time.UTC)
 	for i, mode := range []uint32{0o600, 0o644, 0o444, 0o751, 0o2775, 0o4750} {
-		name := path.Join(dir, fmt.Sprint("f", i))
+		name := path.Join(".", fmt.Sprint("f", i))
 		with := files.Attributes{Mode: mode, Owner: files.Unowned, Group: files.Unowned, Modified: when}
-		file, err := s.place.Create(name, with)
+		file, err := s.fsys.Create(s.ctx, name, with)
 		must(t, err)
 		must(t, file.Close())
 		s.has(t, name, with)
 		other := with
 		other.Mode, other.Modified = 0o600, when.Add(time.Hour)
-		must(t, s.place.Settle(name, other))
+		must(t, s.fsys.Settle(s.ctx, name, other))
 		s.has(t, name, other)
-		folder := path.Join(dir, fmt.Sprint("d", i))
-		must(t, s.place.Mkdir(folder, folderOf(with)), s.place.Settle(folder, folderOf(with)))
+		folder := path.Join(".", fmt.Sprint("d", i))
+		must(t, s.fsys.Mkdir(s.ctx, folder, folderOf(with)), s.fsys.Settle(s.ctx, folder, folderOf(with)))
 		s.has(t, folder, folderOf(with))
 	}
-	must(t, s.place.Symlink("../nowhere at all", path.Join(dir, "link"), mine))
-	if entry, err := s.place.Lstat(path.Join(dir, "link")); err != nil || entry.Kind != files.Link || entry.Target != "../nowhere at all" {
+	must(t, s.fsys.Symlink(s.ctx, "../nowhere at all", path.Join(".", "link"), mine))
+	if entry, err := s.fsys.Lstat(s.ctx, path.Join(".", "link")); err != nil || entry.Kind != files.Link || entry.Target != "../nowhere at all" {
 		t.Errorf("%+v %v", entry, err)
 	}
 }
 
 func (s suite) has(t *testing.T, name string, with files.Attributes) {
 	t.Helper()
-	entry, err := s.place.Lstat(name)
+	entry, err := s.fsys.Lstat(s.ctx, name)
 	if err != nil {
 		t.Fatal(err)
 	}
-	if s.abilities.Owners && entry.Mode != with.Mode {
+	if s.owners && entry.Mode != with.Mode {
 		t.Errorf("%s has the mode %o, want %o", name, entry.Mode, with.Mode)
 	}
-	if grain := s.abilities.TimeGrain; !entry.Modified.Truncate(grain).Equal(with.Modified.Truncate(grain)) {
+	if !entry.Modified.Truncate(s.grain).Equal(with.Modified.Truncate(s.grain)) {
 		t.Errorf("%s has the time %s, want %s", name, entry.Modified, with.Modified)
 	}
 }
 
 // missing: each call says of a name that does not exist that it does not.
 func (s suite) missing(t *testing.T, dir string) {
-	for _, at := range []string{path.Join(dir, "none"), path.Join(dir, "none/of/these")} {
-		for call, err := range s.onExisting(at, path.Join(dir, "other")) {
-			if !errors.Is(err, fs.ErrNotExist) {
+	for _, at := range []string{path.Join(".", "none"), path.Join(".", "none/of/these")} {
+		for call, err := range s.onExisting(at, path.Join(".", "other")) {
+			if !errors.Is(err, fs.ErrNotExist) && (call != "SyncFolder" || s.owners) { // on Windows there is no such thing
 				t.Errorf("%s of %s: %v", call, at, err)
 			}
 		}
 	}
-	if err := s.place.RemoveAll(context.Background(), path.Join(dir, "none/of/these")); err != nil {
+	if err := s.fsys.RemoveAll(s.ctx, path.Join(".", "none/of/these")); err != nil {
 		t.Errorf("removing all of what is gone: %v", err)
 	}
-	if err := s.create(path.Join(dir, "none/x"), ""); !errors.Is(err, fs.ErrNotExist) {
+	if err := s.create(path.Join(".", "none/x"), ""); !errors.Is(err, fs.ErrNotExist) {
 		t.Errorf("%v", err)
 	}
 }
 
 // onExisting makes every call that wants something to be there.
 func (s suite) onExisting(at, other string) map[string]error {
-	_, lstat := s.place.Lstat(at)
-	_, list := s.place.List(at)
+	_, lstat := s.fsys.Lstat(s.ctx, at)
+	_, list := s.fsys.List(s.ctx, at)
 	_, open := s.read(at, 0)
 	return map[string]error{
-		"Lstat": lstat, "List": list, "Open": open, "Settle": s.place.Settle(at, mine), "Remove": s.place.Remove(at),
-		"Rename": s.place.Rename(at, other), "SyncFolder": s.syncFolder(at),
+		"Lstat": lstat, "List": list, "Open": open, "Settle": s.fsys.Settle(s.ctx, at, mine), "Remove": s.fsys.Remove(s.ctx, at),
+		"Rename": s.fsys.Rename(s.ctx, at, other), "SyncFolder": s.fsys.SyncFolder(s.ctx, at),
 	}
-}
-
-func (s suite) syncFolder(name string) error {
-	if !s.abilities.Owners { // as on Windows, where there is no such thing
-		return fs.ErrNotExist
-	}
-	return s.place.SyncFolder(name)
 }
 
 // there: what is there is never replaced by what is made.
@@ -208,16 +211,16 @@ func (s suite) there(t *testing.T, dir string) {
 		func(name string) error { return os.Mkdir(name, 0o700) },
 		func(name string) error { return os.Symlink(dir+"/nowhere", name) },
 	} {
-		at := path.Join(dir, fmt.Sprint(i))
-		must(t, make(filepath.FromSlash(at)))
-		before, err := s.place.Lstat(at)
+		at := path.Join(".", fmt.Sprint(i))
+		must(t, make(filepath.Join(dir, at)))
+		before, err := s.fsys.Lstat(s.ctx, at)
 		must(t, err)
-		for call, err := range map[string]error{"Create": s.create(at, "second"), "Mkdir": s.place.Mkdir(at, folderOf(mine)), "Symlink": s.place.Symlink("x", at, mine)} {
+		for call, err := range map[string]error{"Create": s.create(at, "second"), "Mkdir": s.fsys.Mkdir(s.ctx, at, folderOf(mine)), "Symlink": s.fsys.Symlink(s.ctx, "x", at, mine)} {
 			if !errors.Is(err, fs.ErrExist) {
 				t.Errorf("%s over %s: %v", call, before.Kind, err)
 			}
 		}
-		if now, err := s.place.Lstat(at); err != nil || now != before {
+		if now, err := s.fsys.Lstat(s.ctx, at); err != nil || now != before {
 			t.Errorf("%+v %v, was %+v", now, err, before)
 		}
 	}
@@ -227,25 +230,25 @@ func (s suite) there(t *testing.T, dir string) {
 }
 
 func (s suite) removes(t *testing.T, dir string) {
-	must(t, s.place.Mkdir(path.Join(dir, "full"), folderOf(mine)), s.create(path.Join(dir, "full/x"), "x"), s.place.Symlink(dir, path.Join(dir, "full/link"), mine))
-	if err := s.place.Remove(path.Join(dir, "full")); err == nil {
+	must(t, s.fsys.Mkdir(s.ctx, path.Join(".", "full"), folderOf(mine)), s.create(path.Join(".", "full/x"), "x"), s.fsys.Symlink(s.ctx, dir, path.Join(".", "full/link"), mine))
+	if err := s.fsys.Remove(s.ctx, path.Join(".", "full")); err == nil {
 		t.Error("a folder was removed with what is in it")
 	}
-	must(t, s.place.Remove(path.Join(dir, "full/x")), s.place.Remove(path.Join(dir, "full/link")), s.place.Remove(path.Join(dir, "full")))
-	if entries, err := s.place.List(dir); err != nil || len(entries) > 0 {
+	must(t, s.fsys.Remove(s.ctx, path.Join(".", "full/x")), s.fsys.Remove(s.ctx, path.Join(".", "full/link")), s.fsys.Remove(s.ctx, path.Join(".", "full")))
+	if entries, err := s.fsys.List(s.ctx, "."); err != nil || len(entries) > 0 {
 		t.Errorf("%v %v", entries, err)
 	}
 }
 
 func (s suite) renames(t *testing.T, dir string) {
-	a, b := path.Join(dir, "a"), path.Join(dir, "b")
-	must(t, s.create(a, "first"), s.create(b, "second"), s.place.Rename(a, b))
+	a, b := path.Join(".", "a"), path.Join(".", "b")
+	must(t, s.create(a, "first"), s.create(b, "second"), s.fsys.Rename(s.ctx, a, b))
 	if text, err := s.read(b, 0); err != nil || text != "first" {
 		t.Errorf("%q %v", text, err)
 	}
-	must(t, s.place.Mkdir(a, folderOf(mine)), s.create(a+"/inside", "third"))
-	err := s.place.Exchange(a, b)
-	if !s.abilities.Exchange {
+	must(t, s.fsys.Mkdir(s.ctx, a, folderOf(mine)), s.create(a+"/inside", "third"))
+	err := files.Exchange(s.ctx, s.fsys, a, b)
+	if !files.CanExchange(s.fsys) {
 		if !errors.Is(err, files.ErrUnsupported) {
 			t.Errorf("it cannot exchange, and says %v", err)
 		}
@@ -256,7 +259,7 @@ func (s suite) renames(t *testing.T, dir string) {
 	if must(t, err, err2, err3); inside != "third" || outside != "first" {
 		t.Errorf("%q %q", inside, outside)
 	}
-	if err := s.place.Exchange(a, dir+"/none"); !errors.Is(err, fs.ErrNotExist) {
+	if err := files.Exchange(s.ctx, s.fsys, a, "none"); !errors.Is(err, fs.ErrNotExist) {
 		t.Errorf("exchanged with nothing: %v", err)
 	}
 	if text, err := s.read(a, 0); err != nil || text != "first" {
@@ -264,15 +267,114 @@ func (s suite) renames(t *testing.T, dir string) {
 	}
 }
 
+// everyCall makes each call on names: at is there, fresh is not.
+func (s suite) everyCall(ctx context.Context, at, fresh string) map[string]error {
+	s.ctx = ctx
+	all := s.onExisting(at, fresh)
+	all["Create"], all["Mkdir"], all["Symlink"] = s.create(fresh, ""), s.fsys.Mkdir(ctx, fresh, folderOf(mine)), s.fsys.Symlink(ctx, "x", fresh, mine)
+	all["RemoveAll"], all["Writable"] = s.fsys.RemoveAll(ctx, at), s.fsys.Writable(ctx, at)
+	if _, ok := s.fsys.(files.Exchanger); ok {
+		all["Exchange"] = files.Exchange(ctx, s.fsys, at, fresh)
+	}
+	if _, ok := s.fsys.(files.Marker); ok {
+		all["CopyMarks"] = files.CopyMarks(ctx, s.fsys, at, at)
+	}
+	if _, ok := s.fsys.(files.Mounter); ok {
+		_, all["MountedAt"] = files.MountedAt(ctx, s.fsys, at)
+	}
+	if _, ok := s.fsys.(files.Locker); ok {
+		_, all["Lock"] = files.Lock(ctx, s.fsys, at)
+	}
+	if _, ok := s.fsys.(files.Measurer); ok {
+		_, all["FreeSpace"] = files.FreeSpace(ctx, s.fsys, at)
+	}
+	if able, ok := s.fsys.(files.TreeHasher); ok {
+		_, all["HashTree"] = able.HashTree(ctx, at, nil, func(string, files.Entry) string { return "" })
+	}
+	return all
+}
+
+// leadOut: what is no name below the root is refused by every call, and nothing is done.
+func (s suite) leadOut(t *testing.T, dir string) {
+	must(t, os.WriteFile(filepath.Join(dir, "x"), []byte("x"), 0o600), os.Mkdir(filepath.Join(dir, "d"), 0o700))
+	o := NewOutside(t, "x")
+	up := strings.Repeat("../", strings.Count(dir, "/"))
+	for _, name := range []string{"", "/", dir, dir + "/x", "..", "../x", "d/..", "d/../x", "./x", "d//x", "x/", "d/.", up + strings.TrimPrefix(filepath.ToSlash(o.Dir), "/") + "/x"} {
+		for call, err := range s.everyCall(s.ctx, name, name) {
+			if !errors.Is(err, fs.ErrInvalid) {
+				t.Errorf("%s of %q: %v", call, name, err)
+			}
+		}
+		o.Untouched(t, "a call on "+name)
+	}
+	for call, err := range map[string]error{
+		"Create": s.create(".", ""), "Mkdir": s.fsys.Mkdir(s.ctx, ".", mine), "Symlink": s.fsys.Symlink(s.ctx, "x", ".", mine), "Remove": s.fsys.Remove(s.ctx, "."),
+		"RemoveAll": s.fsys.RemoveAll(s.ctx, "."), "Rename": s.fsys.Rename(s.ctx, ".", "y"), "Rename to": s.fsys.Rename(s.ctx, "d", "."),
+	} {
+		if !errors.Is(err, fs.ErrInvalid) {
+			t.Errorf("%s of the root: %v", call, err)
+		}
+	}
+	if entries, err := s.fsys.List(s.ctx, "."); err != nil || len(entries) != 2 {
+		t.Errorf("%v %v", entries, err)
+	}
+}
+
+// movedRoot: the root stays the folder that was opened, whatever stands at its name.
+func (s suite) movedRoot(t *testing.T, dir string) {
+	if !s.owners {
+		t.Skip("calls go by names here")
+	}
+	o := NewOutside(t, "x")
+	must(t, s.create("x", "of the site"), os.Rename(dir, dir+"-moved"), os.Symlink(o.Dir, dir))
+	if text, err := s.read("x", 0); err != nil || text != "of the site" {
+		t.Errorf("%q %v", text, err)
+	}
+	must(t, s.create("y", "new"), s.fsys.Remove(s.ctx, "x"))
+	o.Untouched(t, "a root whose name became a link")
+	if _, err := os.Lstat(dir + "-moved/y"); err != nil {
+		t.Error(err)
+	}
+	if fsys, err := s.disk.Open(s.ctx, dir); err == nil {
+		t.Error("a link was opened as a root: ", fsys.Close())
+	}
+}
+
+// ended: no call does anything once its context has ended, and what is open stops.
 func (s suite) ended(t *testing.T, dir string) {
-	must(t, s.place.Mkdir(path.Join(dir, "d"), folderOf(mine)), s.create(path.Join(dir, "d/x"), "x"))
-	ctx, cancel := context.WithCancel(context.Background())
+	must(t, s.fsys.Mkdir(s.ctx, "d", folderOf(mine)), s.create("d/x", "x"), s.create("x", "x"))
+	ctx, cancel := context.WithCancel(s.ctx)
+	reader, err := s.fsys.Open(ctx, "x", 0)
+	must(t, err)
+	writer, err := s.fsys.Create(ctx, "y", mine)
+	must(t, err)
 	cancel()
-	if err := s.place.RemoveAll(ctx, path.Join(dir, "d")); !errors.Is(err, context.Canceled) {
+	for _, at := range []string{"d", "d/x"} {
+		for call, err := range s.everyCall(ctx, at, "fresh") {
+			if !errors.Is(err, context.Canceled) {
+				t.Errorf("%s of %s: %v", call, at, err)
+			}
+		}
+	}
+	if _, err := io.ReadAll(reader); !errors.Is(err, context.Canceled) {
+		t.Errorf("reading: %v", err)
+	}
+	if _, err := io.WriteString(writer, "late"); !errors.Is(err, context.Canceled) {
+		t.Errorf("writing: %v", err)
+	}
+	if err := writer.Close(); !errors.Is(err, context.Canceled) {
+		t.Errorf("what was not written is said to be safe: %v", err)
+	}
+	must(t, reader.Close())
+	if _, err := s.disk.Open(ctx, dir); !errors.Is(err, context.Canceled) {
 		t.Errorf("%v", err)
 	}
-	if _, err := s.place.Lstat(path.Join(dir, "d/x")); err != nil {
-		t.Errorf("it was removed all the same: %v", err)
+	if _, err := s.disk.Real(ctx, dir); !errors.Is(err, context.Canceled) {
+		t.Errorf("%v", err)
+	}
+	tree, err := files.ReadTree(s.ctx, s.fsys, ".", func(at string) bool { return at == "y" })
+	if err != nil || len(tree) != 4 {
+		t.Errorf("something was done all the same: %v %v", tree, err)
 	}
 }
 
@@ -280,8 +382,8 @@ func (s suite) manyAtOnce(t *testing.T, dir string) {
 	var wait sync.WaitGroup
 	for n := range 16 {
 		wait.Go(func() {
-			folder := path.Join(dir, fmt.Sprint(n))
-			err := s.place.Mkdir(folder, folderOf(mine))
+			folder := path.Join(".", fmt.Sprint(n))
+			err := s.fsys.Mkdir(s.ctx, folder, folderOf(mine))
 			for i := range 8 {
 				name := path.Join(folder, fmt.Sprint(i))
 				err = errors.Join(err, s.create(name, name))
@@ -290,7 +392,7 @@ func (s suite) manyAtOnce(t *testing.T, dir string) {
 					err = fmt.Errorf("%s holds %q", name, text)
 				}
 			}
-			if err = errors.Join(err, s.place.RemoveAll(context.Background(), folder)); err != nil {
+			if err = errors.Join(err, s.fsys.RemoveAll(s.ctx, folder)); err != nil {
 				t.Error(err)
 			}
 		})
@@ -298,33 +400,36 @@ func (s suite) manyAtOnce(t *testing.T, dir string) {
 	wait.Wait()
 }
 
-func (s suite) locks(t *testing.T, dir string) {
-	unlock, err := s.place.Lock(dir)
+func (s suite) locks(t *testing.T, _ string) {
+	if _, ok := s.fsys.(files.Locker); !ok {
+		t.Skip("it cannot lock")
+	}
+	unlock, err := files.Lock(s.ctx, s.fsys, ".")
 	must(t, err)
-	if _, err := s.place.Lock(dir); !errors.Is(err, files.ErrLocked) {
+	if _, err := files.Lock(s.ctx, s.fsys, "."); !errors.Is(err, files.ErrLocked) {
 		t.Errorf("the second lock: %v", err)
 	}
 	must(t, unlock())
-	unlock, err = s.place.Lock(dir)
+	unlock, err = files.Lock(s.ctx, s.fsys, ".")
 	must(t, err, unlock())
 }
 
 func (s suite) trees(t *testing.T, dir string) {
-	from := path.Join(dir, "from")
+	from := path.Join(".", "from")
 	for _, name := range []string{"a/b/c", "a/d", "e"} {
-		must(t, os.MkdirAll(filepath.FromSlash(path.Dir(path.Join(from, name))), 0o755), os.WriteFile(filepath.FromSlash(path.Join(from, name)), []byte(name), 0o644))
+		must(t, os.MkdirAll(filepath.Join(dir, path.Dir(path.Join(from, name))), 0o755), os.WriteFile(filepath.Join(dir, from, name), []byte(name), 0o644))
 	}
-	tree, err := files.ReadTree(context.Background(), s.place, from, nil)
+	tree, err := files.ReadTree(s.ctx, s.fsys, from, nil)
 	must(t, err)
-	source := func(item files.Item) (io.ReadCloser, error) { return s.place.Open(path.Join(from, item.Path), 0) }
-	to := path.Join(dir, "to")
-	must(t, files.WriteTree(context.Background(), s.place, to, tree, source, nil))
-	written, err := files.ReadTree(context.Background(), s.place, to, nil)
+	source := func(item files.Item) (io.ReadCloser, error) { return s.fsys.Open(s.ctx, path.Join(from, item.Path), 0) }
+	to := path.Join(".", "to")
+	must(t, files.WriteTree(s.ctx, s.fsys, to, tree, source, nil))
+	written, err := files.ReadTree(s.ctx, s.fsys, to, nil)
 	if differ := files.Exact.Compare(tree, written); err != nil || len(differ) > 0 {
 		t.Errorf("%v %v", differ, err)
 	}
-	must(t, s.place.RemoveAll(context.Background(), to))
-	if _, err := s.place.Lstat(to); !errors.Is(err, fs.ErrNotExist) {
+	must(t, s.fsys.RemoveAll(s.ctx, to))
+	if _, err := s.fsys.Lstat(s.ctx, to); !errors.Is(err, fs.ErrNotExist) {
 		t.Errorf("%v", err)
 	}
 }

@@ -52,7 +52,7 @@ func (o *Outside) state(t testing.TB) string {
 		if err != nil {
 			return err
 		}
-		entry, err := files.Local{}.Lstat(filepath.ToSlash(name))
+		entry, err := describe(name)
 		if err != nil {
 			return err
 		}
@@ -71,6 +71,16 @@ func (o *Outside) state(t testing.TB) string {
 		t.Fatal(err)
 	}
 	return all
+}
+
+// describe looks at a file of this machine, whatever implementation is tested.
+func describe(name string) (files.Entry, error) {
+	folder, err := files.Local{}.Open(context.Background(), filepath.ToSlash(filepath.Dir(name)))
+	if err != nil {
+		return files.Entry{}, err
+	}
+	defer folder.Close()
+	return folder.Lstat(context.Background(), filepath.Base(name))
 }
 
 // Untouched fails the test if the folder is not as it was.
@@ -92,39 +102,39 @@ func (s suite) calls(folder, safe string) map[string]func() (string, error) {
 	}
 	return map[string]func() (string, error){
 		"Open":       func() (string, error) { return s.read(x, 0) },
-		"List":       func() (string, error) { entries, err := s.place.List(d); return fmt.Sprint(entries), err },
-		"Lstat":      func() (string, error) { entry, err := s.place.Lstat(x); return fmt.Sprint(entry), err },
+		"List":       func() (string, error) { entries, err := s.fsys.List(s.ctx, d); return fmt.Sprint(entries), err },
+		"Lstat":      func() (string, error) { entry, err := s.fsys.Lstat(s.ctx, x); return fmt.Sprint(entry), err },
 		"Create":     only(func() error { return s.create(path.Join(folder, "new"), "planted") }),
-		"Mkdir":      only(func() error { return s.place.Mkdir(path.Join(folder, "newd"), open) }),
-		"Symlink":    only(func() error { return s.place.Symlink("x", path.Join(folder, "newl"), open) }),
-		"Settle":     only(func() error { return s.place.Settle(x, open) }),
-		"Settle d":   only(func() error { return s.place.Settle(d, open) }),
-		"Remove":     only(func() error { return s.place.Remove(x) }),
-		"RemoveAll":  only(func() error { return s.place.RemoveAll(context.Background(), d) }),
-		"Rename":     only(func() error { return s.place.Rename(x, path.Join(safe, "stolen")) }),
-		"Rename to":  only(func() error { return s.place.Rename(path.Join(safe, "plain"), x) }),
-		"Exchange":   only(func() error { return s.place.Exchange(path.Join(safe, "plain"), x) }),
-		"CopyMarks":  only(func() error { return s.place.CopyMarks(path.Join(safe, "plain"), x) }),
-		"SyncFolder": only(func() error { return s.syncFolder(d) }),
-		"Lock":       only(func() error { _, err := s.place.Lock(d); return err }),
+		"Mkdir":      only(func() error { return s.fsys.Mkdir(s.ctx, path.Join(folder, "newd"), open) }),
+		"Symlink":    only(func() error { return s.fsys.Symlink(s.ctx, "x", path.Join(folder, "newl"), open) }),
+		"Settle":     only(func() error { return s.fsys.Settle(s.ctx, x, open) }),
+		"Settle d":   only(func() error { return s.fsys.Settle(s.ctx, d, open) }),
+		"Remove":     only(func() error { return s.fsys.Remove(s.ctx, x) }),
+		"RemoveAll":  only(func() error { return s.fsys.RemoveAll(s.ctx, d) }),
+		"Rename":     only(func() error { return s.fsys.Rename(s.ctx, x, path.Join(safe, "stolen")) }),
+		"Rename to":  only(func() error { return s.fsys.Rename(s.ctx, path.Join(safe, "plain"), x) }),
+		"Exchange":   only(func() error { return files.Exchange(s.ctx, s.fsys, path.Join(safe, "plain"), x) }),
+		"CopyMarks":  only(func() error { return files.CopyMarks(s.ctx, s.fsys, path.Join(safe, "plain"), x) }),
+		"SyncFolder": only(func() error { return s.fsys.SyncFolder(s.ctx, d) }),
+		"Lock":       only(func() error { _, err := files.Lock(s.ctx, s.fsys, d); return err }),
 	}
 }
 
 // linksOnTheWay: a link in the place of a folder is met by each call, and followed by none.
 func (s suite) linksOnTheWay(t *testing.T, dir string) {
-	if !s.abilities.Owners {
+	if !s.owners {
 		t.Skip("calls go by names here")
 	}
 	o := NewOutside(t, "x", "d/x")
 	must(t, os.WriteFile(filepath.Join(dir, "plain"), []byte("plain"), 0o600), os.Symlink(o.Dir, filepath.Join(dir, "link")), os.Symlink(filepath.Join(o.Dir, "x"), filepath.Join(dir, "x")), os.Symlink(filepath.Join(o.Dir, "d"), filepath.Join(dir, "d")))
-	for call, do := range s.calls(path.Join(dir, "link"), dir) {
+	for call, do := range s.calls("link", ".") {
 		if read, err := do(); err == nil {
 			t.Errorf("%s went through a link, and got %q", call, read)
 		}
 		o.Untouched(t, call)
 	}
 	for _, call := range []string{"Open", "List", "Settle", "Settle d", "CopyMarks", "SyncFolder"} { // which are not for links themselves
-		if read, err := s.calls(dir, dir)[call](); err == nil {
+		if read, err := s.calls(".", ".")[call](); err == nil {
 			t.Errorf("%s followed the link it was called on, and got %q", call, read)
 		}
 		o.Untouched(t, call)
@@ -135,7 +145,7 @@ func (s suite) linksOnTheWay(t *testing.T, dir string) {
 // calls are made and trees are read, written and removed. Whatever the calls answer, nothing
 // outside is read or changed.
 func (s suite) attacker(t *testing.T, dir string) {
-	if !s.abilities.Owners {
+	if !s.owners {
 		t.Skip("calls go by names here")
 	}
 	o := NewOutside(t, "x", "d/x")
@@ -165,25 +175,25 @@ func (s suite) attacker(t *testing.T, dir string) {
 		must(t, os.WriteFile(filepath.Join(safe, "plain"), []byte("plain"), 0o600))
 		_ = folder.RemoveAll("x")
 		must(t, folder.WriteFile("x", []byte("of the site"), 0o600), folder.MkdirAll("d", 0o700))
-		for call, do := range s.calls(live, safe) {
+		for call, do := range s.calls("live", "safe") {
 			read, _ := do()
 			if strings.Contains(read, Secret) {
 				t.Errorf("%s read %q", call, read)
 			}
 			o.Untouched(t, call)
 		}
-		tree, err := files.ReadTree(context.Background(), s.place, live, nil)
+		tree, err := files.ReadTree(s.ctx, s.fsys, "live", nil)
 		for _, item := range tree {
 			if err == nil && item.Path == "d/x" {
 				t.Error("a tree holds a file from outside")
 			}
 		}
-		source := func(files.Item) (io.ReadCloser, error) { return s.place.Open(path.Join(safe, "plain"), 0) }
-		to := path.Join(live, fmt.Sprint("tree", round))
-		_ = files.WriteTree(context.Background(), s.place, to, files.Tree{{Path: ".", Kind: files.Folder, Mode: 0o777, Owner: files.Unowned, Group: files.Unowned}, {Path: "x", Kind: files.File, Mode: 0o777, Owner: files.Unowned, Group: files.Unowned}}, source, nil)
+		source := func(files.Item) (io.ReadCloser, error) { return s.fsys.Open(s.ctx, "safe/plain", 0) }
+		to := path.Join("live", fmt.Sprint("tree", round))
+		_ = files.WriteTree(s.ctx, s.fsys, to, files.Tree{{Path: ".", Kind: files.Folder, Mode: 0o777, Owner: files.Unowned, Group: files.Unowned}, {Path: "x", Kind: files.File, Mode: 0o777, Owner: files.Unowned, Group: files.Unowned}}, source, nil)
 		o.Untouched(t, "WriteTree")
-		_ = s.place.RemoveAll(context.Background(), to)
-		_, _ = files.Clear(context.Background(), s.place, live)
+		_ = s.fsys.RemoveAll(s.ctx, to)
+		_, _ = files.Clear(s.ctx, s.fsys, "live")
 		o.Untouched(t, "Clear")
 		if t.Failed() {
 			return
@@ -197,24 +207,24 @@ var Rounds = 50
 // furtherNames: a file of somebody else's that was linked into the site keeps its owner and
 // mode.
 func (s suite) furtherNames(t *testing.T, dir string) {
-	if !s.abilities.Owners || os.Geteuid() != 0 {
+	if !s.owners || os.Geteuid() != 0 {
 		t.Skip("only root may give files away")
 	}
 	for i, owner := range []int{0, 1} {
 		private := filepath.Join(t.TempDir(), "private")
 		must(t, os.WriteFile(private, []byte(Secret), 0o600), os.Chown(private, owner, owner))
-		name := path.Join(dir, fmt.Sprint("linked", i))
-		if err := os.Link(private, name); err != nil {
+		name := fmt.Sprint("linked", i)
+		if err := os.Link(private, filepath.Join(dir, name)); err != nil {
 			t.Skip(err) // on another disk
 		}
-		if err := s.place.Settle(name, files.Attributes{Mode: 0o666, Owner: 33, Group: 33}); !errors.Is(err, files.ErrManyNames) {
+		if err := s.fsys.Settle(s.ctx, name, files.Attributes{Mode: 0o666, Owner: 33, Group: 33}); !errors.Is(err, files.ErrManyNames) {
 			t.Errorf("%v", err)
 		}
-		entry, err := s.place.Lstat(filepath.ToSlash(private))
+		entry, err := describe(private)
 		if err != nil || entry.Mode != 0o600 || entry.Owner != owner {
 			t.Errorf("%+v %v", entry, err)
 		}
 		must(t, os.Remove(private))
-		must(t, s.place.Settle(name, files.Attributes{Mode: 0o644, Owner: 33, Group: 33})) // its only name by now
+		must(t, s.fsys.Settle(s.ctx, name, files.Attributes{Mode: 0o644, Owner: 33, Group: 33})) // its only name by now
 	}
 }

@@ -194,10 +194,10 @@ type System interface {
 	// Name is the word for it in wetland.toml.
 	Name() string
 	// Detect tells whether the folder holds such a site, with what speaks for it.
-	Detect(place files.Place, root string) (bool, string)
-	// Open reads the site's settings. prefix begins the names of its tables, where
-	// wetland.toml says so; "" is what the CMS's own settings say.
-	Open(ctx context.Context, place files.Place, root, prefix string) (Site, error)
+	Detect(ctx context.Context, disk *files.Roots, root string) (bool, string)
+	// Open reads the site's settings, and reaches its folders. prefix begins the names of its
+	// tables, where wetland.toml says so; "" is what the CMS's own settings say.
+	Open(ctx context.Context, disk *files.Roots, root, prefix string) (Site, error)
 }
 
 // Systems lists the known CMSs.
@@ -214,9 +214,9 @@ func Find(name string) (System, error) {
 }
 
 // Detect returns the system whose site is at root, and what speaks for it.
-func Detect(place files.Place, root string) (System, string, error) {
+func Detect(ctx context.Context, disk *files.Roots, root string) (System, string, error) {
 	for _, system := range Systems() {
-		if found, why := system.Detect(place, root); found {
+		if found, why := system.Detect(ctx, disk, root); found {
 			return system, why, nil
 		}
 	}
@@ -227,11 +227,11 @@ func Detect(place files.Place, root string) (System, string, error) {
 const nestedDepth = 2
 
 // Nested finds other sites below root, as paths relative to it.
-func Nested(place files.Place, root string) []string {
+func Nested(ctx context.Context, disk *files.Roots, root string) []string {
 	var found []string
 	var search func(at string, depth int)
 	search = func(at string, depth int) {
-		entries, err := place.List(path.Join(root, at))
+		entries, err := disk.List(ctx, path.Join(root, at))
 		if err != nil {
 			return // what cannot be listed is told where it matters
 		}
@@ -240,7 +240,7 @@ func Nested(place files.Place, root string) []string {
 			if entry.Kind != files.Folder {
 				continue
 			}
-			if _, _, err := Detect(place, path.Join(root, below)); err == nil {
+			if _, _, err := Detect(ctx, disk, path.Join(root, below)); err == nil {
 				found = append(found, below)
 			} else if depth < nestedDepth {
 				search(below, depth+1)
@@ -251,14 +251,15 @@ func Nested(place files.Place, root string) []string {
 	return found
 }
 
-// diskFolder is a Folder of a place.
+// diskFolder is a Folder of a disk.
 type diskFolder struct {
-	place files.Place
-	path  string
+	ctx  context.Context
+	disk *files.Roots
+	path string
 }
 
 func (d diskFolder) Names() ([]string, error) {
-	entries, err := d.place.List(d.path)
+	entries, err := d.disk.List(d.ctx, d.path)
 	var names []string
 	for _, entry := range entries {
 		if entry.Kind == files.File {
@@ -269,20 +270,20 @@ func (d diskFolder) Names() ([]string, error) {
 }
 
 func (d diskFolder) Open(name string) (io.ReadCloser, error) {
-	return d.place.Open(path.Join(d.path, name), 0)
+	return d.disk.Open(d.ctx, path.Join(d.path, name), 0)
 }
 
 // leadsToFolder tells whether an entry is a link to a folder.
-func leadsToFolder(place files.Place, at string, entry files.Entry) bool {
+func leadsToFolder(ctx context.Context, disk *files.Roots, at string, entry files.Entry) bool {
 	if entry.Kind != files.Link {
 		return false
 	}
-	real, err := place.Real(at)
+	real, err := disk.Disk.Real(ctx, at)
 	if err != nil {
 		return false
 	}
-	target, err := place.Lstat(real)
-	return err == nil && target.Kind == files.Folder
+	target, err := disk.Disk.Open(ctx, real)
+	return err == nil && target.Close() == nil
 }
 
 // CheckFolder refuses names of components' folders that are hidden, or that command lines and
@@ -314,18 +315,18 @@ func readStart(folder Folder, name string, size int64) (string, error) {
 	return string(text), err
 }
 
-func readAll(place files.Place, name string, limit int64) (string, error) {
-	return readStart(diskFolder{place, path.Dir(name)}, path.Base(name), limit)
+func readAll(ctx context.Context, disk *files.Roots, name string, limit int64) (string, error) {
+	return readStart(diskFolder{ctx, disk, path.Dir(name)}, path.Base(name), limit)
 }
 
 // components lists the folders below themes and plugins that system can read.
-func components(place files.Place, layout Layout, read func(Folder) (Header, error)) ([]Component, error) {
+func components(ctx context.Context, disk *files.Roots, layout Layout, read func(Folder) (Header, error)) ([]Component, error) {
 	var found []Component
 	for _, group := range []struct {
 		kind   Kind
 		folder string
 	}{{Theme, layout.Themes}, {Plugin, layout.Plugins}} {
-		entries, err := place.List(group.folder)
+		entries, err := disk.List(ctx, group.folder)
 		if err != nil {
 			return nil, fmt.Errorf("list the %ss: %w", group.kind, err)
 		}
@@ -335,13 +336,13 @@ func components(place files.Place, layout Layout, read func(Folder) (Header, err
 			switch {
 			case entry.Name[0] == '.':
 				continue // WordPress passes over them: get_plugins() in wp-admin/includes/plugin.php
-			case leadsToFolder(place, at, entry):
+			case leadsToFolder(ctx, disk, at, entry):
 				component.Problem = fmt.Sprintf("a link to %s, not followed", entry.Target)
 			case entry.Kind != files.Folder:
 				continue
 			default:
 				var err error
-				if component.Header, err = read(diskFolder{place, at}); err != nil {
+				if component.Header, err = read(diskFolder{ctx, disk, at}); err != nil {
 					component.Problem = err.Error()
 				}
 			}

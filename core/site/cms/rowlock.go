@@ -23,13 +23,13 @@ type Rowlock struct{}
 func (Rowlock) Name() string { return "rowlock" }
 
 // Detect looks for rowlock.toml.
-func (Rowlock) Detect(place files.Place, root string) (bool, string) {
-	entry, err := place.Lstat(path.Join(root, "rowlock.toml"))
+func (Rowlock) Detect(ctx context.Context, disk *files.Roots, root string) (bool, string) {
+	entry, err := disk.Lstat(ctx, path.Join(root, "rowlock.toml"))
 	return err == nil && entry.Kind == files.File, "rowlock.toml"
 }
 
 type rowlockSite struct {
-	place    files.Place
+	disk     *files.Roots
 	root     string
 	version  string
 	address  string
@@ -37,8 +37,8 @@ type rowlockSite struct {
 }
 
 // Open reads the settings.
-func (Rowlock) Open(_ context.Context, place files.Place, root, _ string) (Site, error) {
-	text, err := readAll(place, path.Join(root, "rowlock.toml"), 1<<20)
+func (Rowlock) Open(ctx context.Context, disk *files.Roots, root, _ string) (Site, error) {
+	text, err := readAll(ctx, disk, path.Join(root, "rowlock.toml"), 1<<20)
 	if err != nil {
 		return nil, fmt.Errorf("read the settings of Rowlock: %w", err)
 	}
@@ -49,11 +49,11 @@ func (Rowlock) Open(_ context.Context, place files.Place, root, _ string) (Site,
 	if err := toml.Unmarshal([]byte(text), &settings); err != nil {
 		return nil, fmt.Errorf("read rowlock.toml: %w", err)
 	}
-	version, err := readAll(place, path.Join(root, "system/version.txt"), 100)
+	version, err := readAll(ctx, disk, path.Join(root, "system/version.txt"), 100)
 	if err != nil {
 		version = "of unknown version"
 	}
-	return &rowlockSite{place: place, root: root, version: strings.TrimSpace(version), address: settings.Address, database: settings.Database}, nil
+	return &rowlockSite{disk: disk, root: root, version: strings.TrimSpace(version), address: settings.Address, database: settings.Database}, nil
 }
 
 func (r *rowlockSite) System() string { return "Rowlock " + r.version }
@@ -87,7 +87,7 @@ func (r *rowlockSite) Database(given Given) (database.Login, []Missing) {
 func (r *rowlockSite) Owns(tables []string) []string { return tables }
 
 func (r *rowlockSite) Components(ctx context.Context, db database.Database) ([]Component, error) {
-	found, err := components(r.place, r.Layout(), r.ReadHeader)
+	found, err := components(ctx, r.disk, r.Layout(), r.ReadHeader)
 	if err != nil || db == nil {
 		return found, err
 	}
@@ -159,7 +159,7 @@ func (r *rowlockSite) ReadHeader(folder Folder) (Header, error) {
 func (r *rowlockSite) Address(context.Context, database.Database) string { return r.address }
 
 func (r *rowlockSite) PublicFiles(ctx context.Context, components []Component) ([]PublicFile, error) {
-	return publicFiles(ctx, r.place, r.Layout(), "uploads", components)
+	return publicFiles(ctx, r.disk, r.Layout(), "uploads", components)
 }
 
 func (r *rowlockSite) Purpose(table string) Purpose {
@@ -214,8 +214,8 @@ func (r *rowlockSite) SettleTime() time.Duration            { return 0 }
 
 // publicFiles names the newest uploads, which no other site has, then files of
 // the active components.
-func publicFiles(ctx context.Context, place files.Place, layout Layout, publicUploads string, components []Component) ([]PublicFile, error) {
-	found, err := newestUploads(ctx, place, layout.Uploads, publicUploads)
+func publicFiles(ctx context.Context, disk *files.Roots, layout Layout, publicUploads string, components []Component) ([]PublicFile, error) {
+	found, err := newestUploads(ctx, disk, layout.Uploads, publicUploads)
 	if err != nil {
 		return nil, err
 	}
@@ -227,7 +227,7 @@ func publicFiles(ctx context.Context, place files.Place, layout Layout, publicUp
 		if component.Kind == Plugin {
 			public = layout.PublicPlugins
 		}
-		entries, err := place.List(component.Path)
+		entries, err := disk.List(ctx, component.Path)
 		if err != nil {
 			return nil, err
 		}
@@ -244,13 +244,13 @@ func publicFiles(ctx context.Context, place files.Place, layout Layout, publicUp
 // publicUpload lists the endings of uploads that any web server hands out as they are.
 var publicUpload = []string{".jpg", ".jpeg", ".png", ".gif", ".webp", ".svg", ".pdf"}
 
-func newestUploads(ctx context.Context, place files.Place, uploads, public string) ([]PublicFile, error) {
+func newestUploads(ctx context.Context, disk *files.Roots, uploads, public string) ([]PublicFile, error) {
 	type upload struct {
 		path string
 		at   time.Time
 	}
 	var newest []upload
-	err := files.Walk(ctx, place, uploads, nil, func(at string, entry files.Entry) error {
+	err := files.Walk(ctx, disk, uploads, nil, func(at string, entry files.Entry) error {
 		if entry.Kind == files.File && entry.Size > 0 && slices.Contains(publicUpload, strings.ToLower(path.Ext(at))) {
 			newest = append(newest, upload{at, entry.Modified})
 		}

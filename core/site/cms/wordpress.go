@@ -24,13 +24,13 @@ type WordPress struct{}
 func (WordPress) Name() string { return "wordpress" }
 
 // Detect looks for wp-includes/version.php, which every version has.
-func (WordPress) Detect(place files.Place, root string) (bool, string) {
-	entry, err := place.Lstat(path.Join(root, "wp-includes/version.php"))
+func (WordPress) Detect(ctx context.Context, disk *files.Roots, root string) (bool, string) {
+	entry, err := disk.Lstat(ctx, path.Join(root, "wp-includes/version.php"))
 	return err == nil && entry.Kind == files.File, "wp-includes/version.php"
 }
 
 type wordpressSite struct {
-	place      files.Place
+	disk       *files.Roots
 	root       string
 	version    string
 	configFile string // absolute; may be one folder above the root
@@ -38,6 +38,8 @@ type wordpressSite struct {
 	content    string // absolute path of wp-content, wherever it was moved
 	prefix     string // of the tables; from the settings or given
 	prefixWhy  string // why the prefix is not known
+	socket     string // of the database server on this machine
+	objects    bool   // there is an object cache
 }
 
 var coreVersion = regexp.MustCompile(`\$wp_version\s*=\s*['"]([^'"]+)['"]`)
@@ -45,19 +47,19 @@ var coreVersion = regexp.MustCompile(`\$wp_version\s*=\s*['"]([^'"]+)['"]`)
 // Open reads wp-config.php, in the root or one folder above it, as WordPress
 // looks for it (wp-load.php): the one above counts only when it does not belong
 // to another site there.
-func (WordPress) Open(_ context.Context, place files.Place, root, prefix string) (Site, error) {
-	w := &wordpressSite{place: place, root: root, version: "of unknown version"}
-	if text, err := readAll(place, path.Join(root, "wp-includes/version.php"), 64<<10); err == nil {
+func (WordPress) Open(ctx context.Context, disk *files.Roots, root, prefix string) (Site, error) {
+	w := &wordpressSite{disk: disk, root: root, version: "of unknown version"}
+	if text, err := readAll(ctx, disk, path.Join(root, "wp-includes/version.php"), 64<<10); err == nil {
 		if found := coreVersion.FindStringSubmatch(text); found != nil {
 			w.version = found[1]
 		}
 	}
 	w.configFile = path.Join(root, "wp-config.php")
-	text, err := readAll(place, w.configFile, 4<<20)
+	text, err := readAll(ctx, disk, w.configFile, 4<<20)
 	if errors.Is(err, fs.ErrNotExist) {
 		above := path.Join(path.Dir(root), "wp-config.php")
-		if _, other := place.Lstat(path.Join(path.Dir(root), "wp-settings.php")); errors.Is(other, fs.ErrNotExist) {
-			if text, err = readAll(place, above, 4<<20); err == nil {
+		if _, other := disk.Lstat(ctx, path.Join(path.Dir(root), "wp-settings.php")); errors.Is(other, fs.ErrNotExist) {
+			if text, err = readAll(ctx, disk, above, 4<<20); err == nil {
 				w.configFile = above
 			}
 		}
@@ -66,35 +68,42 @@ func (WordPress) Open(_ context.Context, place files.Place, root, prefix string)
 		return nil, fmt.Errorf("read the settings of WordPress: %w", err)
 	}
 	w.config = readPHPConfig(text, path.Dir(w.configFile), root)
-	if w.content, err = w.findContent(); err != nil {
+	if err := w.findContent(ctx); err != nil {
 		return nil, err
 	}
+	_, err = disk.Lstat(ctx, w.objectCache())
+	w.objects = err == nil
+	w.socket = localSocket(ctx, disk.Disk)
 	if w.prefix = prefix; prefix == "" {
 		w.prefix, w.prefixWhy = w.config.variable("table_prefix")
 	}
 	return w, nil
 }
 
-// findContent returns the folder of themes, plugins and uploads. A link in its place is not
+// findContent finds the folder of themes, plugins and uploads. A link in its place is not
 // followed, for whoever may write to the root could lead it anywhere; a folder that the
 // settings name may be reached through links, as its owner wrote it.
-func (w *wordpressSite) findContent() (string, error) {
-	content := path.Join(w.root, "wp-content")
+func (w *wordpressSite) findContent(ctx context.Context) error {
+	w.content = path.Join(w.root, "wp-content")
 	if moved, why := w.config.constant("WP_CONTENT_DIR"); why == "" {
-		content = path.Clean(moved)
+		w.content = path.Clean(moved)
 	}
-	if !strings.HasPrefix(content, w.root+"/") {
-		real, err := w.place.Real(content)
-		if err != nil {
-			return content, nil // what is missing is told where it is looked at
+	if !strings.HasPrefix(w.content, w.root+"/") {
+		if real, err := w.disk.Disk.Real(ctx, w.content); err == nil {
+			w.content = real
 		}
-		return real, nil
+		if err := w.disk.ReachNearest(ctx, w.content); err != nil { // what is missing is told where it is looked at
+			return fmt.Errorf("open the content folder: %w", err)
+		}
+		return w.disk.ReachTogether(ctx, w.content, path.Dir(w.root)) // new versions wait beside the root
 	}
-	if entry, err := w.place.Lstat(content); err == nil && entry.Kind == files.Link {
-		return "", fmt.Errorf("%s is a symbolic link to %s, which is not followed. Name the real folder as WP_CONTENT_DIR in wp-config.php", content, entry.Target)
+	if entry, err := w.disk.Lstat(ctx, w.content); err == nil && entry.Kind == files.Link {
+		return fmt.Errorf("%s is a symbolic link to %s, which is not followed. Name the real folder as WP_CONTENT_DIR in wp-config.php", w.content, entry.Target)
 	}
-	return content, nil
+	return nil
 }
+
+func (w *wordpressSite) objectCache() string { return path.Join(w.content, "object-cache.php") }
 
 func (w *wordpressSite) System() string { return "WordPress " + w.version }
 
@@ -116,8 +125,8 @@ func (w *wordpressSite) Layout() Layout {
 		layout.PublicThemes, layout.PublicPlugins = "wp-content/themes", "wp-content/plugins"
 		layout.Areas = []Area{site, {Name: "content", Path: w.content, LeaveOut: leaveOut}}
 	}
-	if _, err := w.place.Lstat(path.Join(w.content, "object-cache.php")); err == nil {
-		layout.ObjectCache = path.Join(w.content, "object-cache.php")
+	if w.objects {
+		layout.ObjectCache = w.objectCache()
 	}
 	if path.Dir(w.configFile) != w.root {
 		layout.Areas = append(layout.Areas, Area{Name: "settings", Path: path.Dir(w.configFile), Only: "wp-config.php"})
@@ -147,7 +156,7 @@ func (w *wordpressSite) Database(given Given) (database.Login, []Missing) {
 		login.Host, login.Port, login.Socket = w.splitHost(host)
 	}
 	if login.Host == "localhost" {
-		login.Host, login.Socket = "", w.localSocket()
+		login.Host, login.Socket = "", w.socket
 	}
 	if login.Port == 0 {
 		login.Port = 3306
@@ -187,10 +196,10 @@ func portOf(text string) int {
 
 // localSocket returns the first socket there is, of the places where
 // distributions put it.
-func (w *wordpressSite) localSocket() string {
+func localSocket(ctx context.Context, disk files.Disk) string {
 	usual := []string{"/run/mysqld/mysqld.sock", "/var/run/mysqld/mysqld.sock", "/var/lib/mysql/mysql.sock", "/tmp/mysql.sock"}
 	for _, name := range usual {
-		if _, err := w.place.Lstat(name); err == nil {
+		if _, err := disk.Real(ctx, name); err == nil {
 			return name
 		}
 	}
@@ -236,11 +245,11 @@ func (w *wordpressSite) option(ctx context.Context, db database.Database, name s
 }
 
 func (w *wordpressSite) Components(ctx context.Context, db database.Database) ([]Component, error) {
-	found, err := components(w.place, w.Layout(), w.ReadHeader)
+	found, err := components(ctx, w.disk, w.Layout(), w.ReadHeader)
 	if err != nil {
 		return found, err
 	}
-	found = append(found, w.loosePlugins()...)
+	found = append(found, w.loosePlugins(ctx)...)
 	if db == nil {
 		return found, err
 	}
@@ -273,10 +282,10 @@ func (w *wordpressSite) Components(ctx context.Context, db database.Database) ([
 var dropIns = []string{"advanced-cache.php", "db.php", "db-error.php", "install.php", "maintenance.php", "object-cache.php", "php-error.php", "fatal-error-handler.php", "sunrise.php", "blog-deleted.php", "blog-inactive.php", "blog-suspended.php"}
 
 // loosePlugins lists plugins that are files and not folders.
-func (w *wordpressSite) loosePlugins() []Component {
+func (w *wordpressSite) loosePlugins(ctx context.Context) []Component {
 	var found []Component
 	add := func(folder string, form Form, wanted func(name string, headed bool) bool) {
-		entries, err := w.place.List(folder)
+		entries, err := w.disk.List(ctx, folder)
 		if err != nil {
 			return // most sites have no such folder
 		}
@@ -284,7 +293,7 @@ func (w *wordpressSite) loosePlugins() []Component {
 			if entry.Kind != files.File || path.Ext(entry.Name) != ".php" {
 				continue
 			}
-			text, err := readStart(diskFolder{w.place, folder}, entry.Name, headerSize)
+			text, err := readStart(diskFolder{ctx, w.disk, folder}, entry.Name, headerSize)
 			name := headerField(strings.ReplaceAll(text, "\r", "\n"), "Plugin Name")
 			if !wanted(entry.Name, name != "") {
 				continue
@@ -407,7 +416,7 @@ func (w *wordpressSite) Address(ctx context.Context, db database.Database) strin
 func (w *wordpressSite) PublicFiles(ctx context.Context, components []Component) ([]PublicFile, error) {
 	layout := w.Layout()
 	uploads := path.Join(path.Dir(layout.PublicThemes), "uploads")
-	found, err := publicFiles(ctx, w.place, layout, uploads, components)
+	found, err := publicFiles(ctx, w.disk, layout, uploads, components)
 	return append(found, PublicFile{Disk: path.Join(w.root, "wp-includes/js/wp-embed.js"), Public: "/wp-includes/js/wp-embed.js"},
 		PublicFile{Disk: path.Join(w.root, "wp-includes/css/buttons.css"), Public: "/wp-includes/css/buttons.css"}), err
 }
@@ -506,7 +515,7 @@ const maintenanceLife = 10 * time.Minute
 
 func (w *wordpressSite) Busy(ctx context.Context, db database.Database) []string {
 	var signs []string
-	if entry, err := w.place.Lstat(path.Join(w.root, ".maintenance")); err == nil && time.Since(entry.Modified) < maintenanceLife {
+	if entry, err := w.disk.Lstat(ctx, path.Join(w.root, ".maintenance")); err == nil && time.Since(entry.Modified) < maintenanceLife {
 		signs = append(signs, "WordPress is updating itself: the file .maintenance is in the web root. Wait until it is gone")
 	}
 	if db == nil {
@@ -529,7 +538,7 @@ func (w *wordpressSite) Obstacles(ctx context.Context, db database.Database) []s
 	if value, missing := w.config.constant("MULTISITE"); missing == "" && value != "" && value != "0" {
 		why = append(why, "this is a network of several sites (multisite), which this version of Wetland does not update")
 	}
-	if _, err := w.place.Lstat(path.Join(w.content, "db.php")); err == nil {
+	if _, err := w.disk.Lstat(ctx, path.Join(w.content, "db.php")); err == nil {
 		why = append(why, "the file db.php replaces the database layer of WordPress, so that its tables may be elsewhere: they cannot be snapshot safely")
 	}
 	return why
@@ -568,6 +577,7 @@ func (w *wordpressSite) takeOut(ctx context.Context, db database.Database, unwan
 		return 0, err
 	}
 	var patch database.Patch
+	var gone []database.Row
 	for _, table := range moment.Tables() {
 		if table.Name != w.prefix+"options" {
 			continue
@@ -576,19 +586,20 @@ func (w *wordpressSite) takeOut(ctx context.Context, db database.Database, unwan
 		at := slices.IndexFunc(table.Columns, func(c database.Column) bool { return c.Name == "option_name" })
 		err = moment.Rows(ctx, table, func(row database.Row) error {
 			if at >= 0 && unwanted(row[at].String()) {
-				patch.Remove = append(patch.Remove, row.Clone())
+				gone = append(gone, row.Clone())
 			}
 			return nil
 		})
 	}
-	if err := errors.Join(err, moment.Close()); err != nil || len(patch.Remove) == 0 {
+	if err := errors.Join(err, moment.Close()); err != nil || len(gone) == 0 {
 		return 0, err
 	}
+	patch.Remove = database.RowsOf(gone)
 	applied, err := db.Apply(ctx, database.Change{Patches: []database.Patch{patch}})
 	if err != nil {
 		return 0, err
 	}
-	return len(patch.Remove), applied.Finish(ctx)
+	return len(gone), applied.Finish(ctx)
 }
 
 // Notice: WordPress answers 503 while .maintenance names a time less than ten minutes ago

@@ -12,7 +12,7 @@ import (
 	"testing"
 
 	"wetland/core/database"
-	"wetland/core/files"
+	"wetland/core/files/filestest"
 )
 
 // memory is a Folder of texts.
@@ -157,7 +157,7 @@ func wordpressAt(t *testing.T, root, config string) *wordpressSite {
 			t.Fatal(err)
 		}
 	}
-	site, err := WordPress{}.Open(t.Context(), files.Local{}, root, "")
+	site, err := WordPress{}.Open(t.Context(), filestest.Whole(t), root, "")
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -210,7 +210,7 @@ func TestConfigAboveTheRootAndMovedContent(t *testing.T) {
 	if err := os.WriteFile(dir+"/wp-settings.php", nil, 0o644); err != nil {
 		t.Fatal(err)
 	}
-	if _, err := (WordPress{}).Open(t.Context(), files.Local{}, dir+"/www", ""); err == nil {
+	if _, err := (WordPress{}).Open(t.Context(), filestest.Whole(t), dir+"/www", ""); err == nil {
 		t.Error("the settings of another site were taken")
 	}
 }
@@ -232,7 +232,7 @@ func TestLinksInPlaceOfFolders(t *testing.T) {
 	if err := errors.Join(os.RemoveAll(dir+"/wp-content"), os.Symlink(outside, dir+"/wp-content")); err != nil {
 		t.Fatal(err)
 	}
-	if _, err := (WordPress{}).Open(t.Context(), files.Local{}, dir, ""); err == nil || !strings.Contains(err.Error(), "WP_CONTENT_DIR") {
+	if _, err := (WordPress{}).Open(t.Context(), filestest.Whole(t), dir, ""); err == nil || !strings.Contains(err.Error(), "WP_CONTENT_DIR") {
 		t.Errorf("%v", err)
 	}
 }
@@ -241,7 +241,7 @@ func TestLinksInPlaceOfFolders(t *testing.T) {
 func TestGivenPrefix(t *testing.T) {
 	dir := t.TempDir()
 	wordpressAt(t, dir, `<?php $table_prefix = 'of_';`)
-	w, err := WordPress{}.Open(t.Context(), files.Local{}, dir, "other_")
+	w, err := WordPress{}.Open(t.Context(), filestest.Whole(t), dir, "other_")
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -315,7 +315,8 @@ func TestWordPressObstacles(t *testing.T) {
 	if got := w.Busy(t.Context(), nil); len(got) != 1 || !strings.Contains(got[0], ".maintenance") {
 		t.Errorf("busy: %q", got)
 	}
-	if w.Layout().ObjectCache != root+"/wp-content/object-cache.php" {
-		t.Error("the object cache was not seen")
+	again, err := WordPress{}.Open(t.Context(), filestest.Whole(t), root, "")
+	if err != nil || again.Layout().ObjectCache != root+"/wp-content/object-cache.php" {
+		t.Errorf("the object cache was not seen: %v", err)
 	}
 }

@@ -1,0 +1,161 @@
+package files_test
+
+import (
+	"context"
+	"errors"
+	"io"
+	"io/fs"
+	"os"
+	"path/filepath"
+	"testing"
+
+	"wetland/core/files"
+	"wetland/core/files/filestest"
+)
+
+var private = files.Attributes{Mode: 0o700, Owner: files.Unowned, Group: files.Unowned}
+
+func realTemp(t *testing.T) string {
+	t.Helper()
+	dir, err := filepath.EvalSymlinks(t.TempDir())
+	if err != nil {
+		t.Fatal(err)
+	}
+	return filepath.ToSlash(dir)
+}
+
+func reach(t *testing.T, folders ...string) *files.Roots {
+	t.Helper()
+	roots, err := files.NewRoots(t.Context(), files.Local{}, folders...)
+	if err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(func() { _ = roots.Close() })
+	return roots
+}
+
+// Whatever a name says, nothing outside of the roots is reached.
+func TestRootsReachNothingElse(t *testing.T) {
+	dir := realTemp(t)
+	outside := filestest.NewOutside(t, "x", "d/x")
+	up := "/../../../../../../../../.." + filepath.ToSlash(outside.Dir)
+	roots := reach(t, dir)
+	ctx := t.Context()
+	for _, name := range []string{filepath.ToSlash(outside.Dir) + "/x", dir + up + "/x", dir + "/d/.." + up + "/x", dir + "-beside", "", ".", "x", "/", filepath.Dir(dir)} {
+		_, lstat := roots.Lstat(ctx, name)
+		_, list := roots.List(ctx, name)
+		_, open := roots.Open(ctx, name, 0)
+		_, create := roots.Create(ctx, name, private)
+		_, mounted := roots.MountedAt(ctx, name)
+		_, lock := roots.Lock(ctx, name)
+		_, free := roots.FreeSpace(ctx, name)
+		for call, err := range map[string]error{
+			"Lstat": lstat, "List": list, "Open": open, "Create": create, "MountedAt": mounted, "Lock": lock, "FreeSpace": free,
+			"Mkdir": roots.Mkdir(ctx, name, private), "Symlink": roots.Symlink(ctx, "x", name, private), "Settle": roots.Settle(ctx, name, private),
+			"Remove": roots.Remove(ctx, name), "RemoveAll": roots.RemoveAll(ctx, name), "SyncFolder": roots.SyncFolder(ctx, name), "Writable": roots.Writable(ctx, name),
+			"Rename": roots.Rename(ctx, name, dir+"/stolen"), "Rename to": roots.Rename(ctx, dir+"/none", name), "Exchange": roots.Exchange(ctx, dir+"/none", name), "CopyMarks": roots.CopyMarks(ctx, name, dir),
+		} {
+			if !errors.Is(err, files.ErrOutside) {
+				t.Errorf("%s of %q: %v", call, name, err)
+			}
+		}
+		outside.Untouched(t, name)
+	}
+}
+
+// Names of two roots can be exchanged once a folder is open that holds both.
+func TestRootsTogether(t *testing.T) {
+	dir := realTemp(t)
+	for _, folder := range []string{"/www/site", "/content/themes"} {
+		if err := os.MkdirAll(dir+folder, 0o755); err != nil {
+			t.Fatal(err)
+		}
+	}
+	ctx := t.Context()
+	roots := reach(t, dir+"/www", dir+"/content")
+	if err := roots.Rename(ctx, dir+"/www/site", dir+"/content/site"); !errors.Is(err, files.ErrOutside) {
+		t.Errorf("between two roots: %v", err)
+	}
+	if err := roots.ReachTogether(ctx, dir+"/www", dir+"/content/themes"); err != nil {
+		t.Fatal(err)
+	}
+	if err := roots.Rename(ctx, dir+"/www/site", dir+"/content/site"); err != nil {
+		t.Error(err)
+	}
+	if entry, err := roots.Lstat(ctx, dir+"/content/site"); err != nil || entry.Kind != files.Folder || entry.Name != "site" {
+		t.Errorf("%+v %v", entry, err)
+	}
+	if err := roots.Reach(ctx, dir+"/missing/deep"); err != nil {
+		t.Errorf("it lies in a folder that is open: %v", err)
+	}
+	if err := roots.Close(); err != nil {
+		t.Error(err)
+	}
+	if _, err := roots.Lstat(ctx, dir+"/www"); !errors.Is(err, files.ErrOutside) {
+		t.Errorf("after Close: %v", err)
+	}
+}
+
+func TestReachOfWhatIsMissing(t *testing.T) {
+	dir := realTemp(t)
+	roots := reach(t)
+	if err := roots.Reach(t.Context(), dir+"/missing/deep"); !errors.Is(err, fs.ErrNotExist) {
+		t.Errorf("%v", err)
+	}
+	if err := roots.ReachNearest(t.Context(), dir+"/missing/deep"); err != nil {
+		t.Fatal(err)
+	}
+	if err := files.MakeAll(t.Context(), roots, dir+"/missing/deep"); err != nil {
+		t.Error(err)
+	}
+	if _, err := roots.Lstat(t.Context(), filepath.ToSlash(filepath.Dir(dir))); !errors.Is(err, files.ErrOutside) {
+		t.Errorf("more was opened than the nearest folder: %v", err)
+	}
+}
+
+// A disk that can do nothing but what every disk can keeps the contract as well, and so does
+// what stands in for a disk in tests.
+func TestDisksOfFewerAbilities(t *testing.T) {
+	type plain struct{ files.FS }
+	failing, _ := filestest.NewFailing(files.Local{}, 0)
+	for name, disk := range map[string]files.Disk{
+		"none":    filestest.Around(files.Local{}, func(fsys files.FS) files.FS { return plain{fsys} }),
+		"all":     filestest.Around(files.Local{}, func(fsys files.FS) files.FS { return filestest.Able{FS: fsys} }),
+		"failing": failing,
+	} {
+		t.Run(name, func(t *testing.T) { filestest.TestDisk(t, disk, realTemp(t), files.TimeGrain) })
+	}
+}
+
+// hashing is a disk that hashes trees where they are.
+type hashing struct {
+	files.FS
+	asked *string
+}
+
+func (h hashing) HashTree(_ context.Context, top string, _ func(string) bool, _ func(string, files.Entry) string) (files.Tree, error) {
+	*h.asked = top
+	return files.Tree{{Path: "b", Kind: files.File, Hash: "2"}, {Path: ".", Kind: files.Folder}}, nil
+}
+
+func (hashing) Open(context.Context, string, int64) (io.ReadCloser, error) {
+	return nil, errors.New("it was read all the same")
+}
+
+func TestTreesAreHashedWhereTheyAre(t *testing.T) {
+	dir := realTemp(t)
+	if err := os.Mkdir(dir+"/tree", 0o755); err != nil {
+		t.Fatal(err)
+	}
+	asked := ""
+	disk := filestest.Around(files.Local{}, func(fsys files.FS) files.FS { return hashing{fsys, &asked} })
+	roots, err := files.NewRoots(t.Context(), disk, dir)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer roots.Close()
+	tree, err := files.ReadTree(t.Context(), roots, dir+"/tree", nil)
+	if err != nil || asked != "tree" || len(tree) != 2 || tree[0].Path != "." || tree[1].Hash != "2" {
+		t.Errorf("%v %v, asked for %q", tree, err, asked)
+	}
+}
