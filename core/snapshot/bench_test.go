@@ -9,6 +9,7 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"strconv"
 	"strings"
 	"testing"
 	"time"
@@ -158,7 +159,11 @@ func sizeOf(b *testing.B, name string) int64 {
 }
 
 // phases are the times of one snapshot.
-type phases struct{ open, database, files, sync, proof time.Duration }
+type phases struct{ open, database, files, end time.Duration }
+
+func (p phases) best(q phases) phases {
+	return phases{min(p.open, q.open), min(p.database, q.database), min(p.files, q.files), min(p.end, q.end)}
+}
 
 // takeTimed takes a snapshot as Store.Take does, with a clock at each phase.
 func (l *large) takeTimed(b *testing.B, dir string) (p phases, m *Manifest, store *Store) {
@@ -176,7 +181,7 @@ func (l *large) takeTimed(b *testing.B, dir string) (p phases, m *Manifest, stor
 	ctx := context.Background()
 	store, err := Open(dir, nil)
 	fail(err)
-	t := &taking{Subject: l.subject(), report: progress.Silent{}, to: store.newAdder(), before: store.newest(), m: &Manifest{Format: manifestFormat}}
+	t := &taking{Subject: l.subject(), report: progress.Silent{}, to: store.newAdder(ctx, progress.Silent{}), before: store.newest(), m: &Manifest{Format: manifestFormat}}
 	took(&p.open)
 	fail(t.storeDatabase(ctx))
 	took(&p.database)
@@ -186,12 +191,9 @@ func (l *large) takeTimed(b *testing.B, dir string) (p phases, m *Manifest, stor
 	}
 	fail(t.storeLists())
 	took(&p.files)
-	written, err := t.to.finish()
-	fail(err)
-	took(&p.sync)
-	fail(store.prove(ctx, written, progress.Silent{}))
+	fail(t.to.finish())
 	fail(store.writeManifest(t.m))
-	took(&p.proof)
+	took(&p.end)
 	return p, t.m, store
 }
 
@@ -208,16 +210,27 @@ func (l *large) measure(b *testing.B) {
 	dir, plain := b.TempDir(), b.TempDir()
 	ratio := func(name string, ours, theirs time.Duration) { b.ReportMetric(float64(ours)/float64(theirs), name) }
 	l.shell(b, "cat "+l.site.Root+"/uploads/*/* >/dev/null; "+l.client("mariadb-dump")+" "+l.account.Name+" >/dev/null") // all caches warm
-	tar := l.shell(b, "tar -C "+l.site.Root+" -c . | zstd -q -T0 -3 -o "+plain+"/files.tar.zst")
-	dump := l.shell(b, l.client("mariadb-dump")+" --single-transaction "+l.account.Name+" | zstd -q -T0 -3 -o "+plain+"/database.sql.zst")
-	first, m, store := l.takeTimed(b, dir)
-	b.Logf("tar %v, dump %v; ours %+v", tar, dump, first)
+	var tar, dump time.Duration
+	var first phases
+	var m *Manifest
+	var store *Store
+	for round := range 3 { // in turn, the best of each: other work on the machine comes and goes
+		oneTar := l.shell(b, "tar -C "+l.site.Root+" -c . | zstd -q -f -T0 -3 -o "+plain+"/files.tar.zst")
+		oneDump := l.shell(b, l.client("mariadb-dump")+" --single-transaction "+l.account.Name+" | zstd -q -f -T0 -3 -o "+plain+"/database.sql.zst")
+		one, taken, in := l.takeTimed(b, filepath.Join(dir, strconv.Itoa(round)))
+		b.Logf("tar %v, dump %v; ours %+v", oneTar, oneDump, one)
+		if round == 0 {
+			tar, dump, first = oneTar, oneDump, one
+		}
+		tar, dump, first = min(tar, oneTar), min(dump, oneDump), first.best(one)
+		m, store = taken, in
+	}
+	dir = filepath.Join(dir, "2")
 	ratio("files/tar", first.files, tar)
 	ratio("database/dump", first.database, dump)
 	ratio("first/both", first.files+first.database, tar+dump)
-	ratio("fsync/both", first.sync, tar+dump)
-	ratio("proof/both", first.proof, tar+dump)
-	ratio("all/both", first.files+first.database+first.sync+first.proof, tar+dump)
+	ratio("sync-and-proof-at-the-end/both", first.end, tar+dump)
+	ratio("all/both", first.files+first.database+first.end, tar+dump)
 	firstBytes := stored(b, store)
 	b.ReportMetric(float64(firstBytes)/float64(sizeOf(b, plain+"/files.tar.zst")+sizeOf(b, plain+"/database.sql.zst")), "bytes/both")
 

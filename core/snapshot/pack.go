@@ -1,6 +1,7 @@
 package snapshot
 
 import (
+	"context"
 	"crypto/rand"
 	"errors"
 	"fmt"
@@ -8,21 +9,28 @@ import (
 	"sync"
 
 	"github.com/klauspost/compress"
+	"golang.org/x/sync/errgroup"
+
+	"wetland/core/progress"
 )
 
 // adder adds pieces to the store, from many goroutines at once: each packs the block
-// that it has filled. Nothing of it counts before finish.
+// that it has filled. A full volume is made safe and proved while the next one is written.
+// Nothing of it counts before finish.
 type adder struct {
-	store *Store
+	store   *Store
+	report  progress.Reporter
+	ctx     context.Context // of closing: the adder lives no longer than what it was made for
+	closing *errgroup.Group
 
-	mu      sync.Mutex // guards fresh, pending and err
+	mu      sync.Mutex // guards fresh, pending, written and err
 	fresh   map[ID]bool
 	pending gathered
+	written []*volume
 	err     error // the first failure: everything after it fails, too
 
-	writing sync.Mutex // guards volume and written
+	writing sync.Mutex // guards volume
 	volume  *volumeWriter
-	written []*volume
 }
 
 // gathered are pieces that are to be packed in one block.
@@ -31,7 +39,10 @@ type gathered struct {
 	pieces []piece
 }
 
-func (s *Store) newAdder() *adder { return &adder{store: s, fresh: map[ID]bool{}} }
+func (s *Store) newAdder(ctx context.Context, report progress.Reporter) *adder {
+	closing, ctx := errgroup.WithContext(ctx)
+	return &adder{store: s, report: report, ctx: ctx, closing: closing, fresh: map[ID]bool{}}
+}
 
 // add stores a piece, unless the store has it, and returns its ID. alone keeps it out
 // of the packed blocks. The data may be used again by the caller afterwards.
@@ -140,14 +151,18 @@ func (a *adder) write(b block, data []byte) error {
 	data = a.store.seal.close(data)
 	a.writing.Lock()
 	defer a.writing.Unlock()
-	err := a.writeBlock(b, data)
-	if err != nil {
-		a.mu.Lock()
-		defer a.mu.Unlock()
-		a.err = errors.Join(a.err, fmt.Errorf("write a volume of the store: %w", err))
-		return a.err
+	if err := a.writeBlock(b, data); err != nil {
+		return a.fail(fmt.Errorf("write a volume of the store: %w", err))
 	}
 	return nil
+}
+
+// fail keeps an error for everything that comes after it.
+func (a *adder) fail(err error) error {
+	a.mu.Lock()
+	defer a.mu.Unlock()
+	a.err = errors.Join(a.err, err)
+	return a.err
 }
 
 func (a *adder) writeBlock(b block, data []byte) error {
@@ -161,38 +176,48 @@ func (a *adder) writeBlock(b block, data []byte) error {
 	if err := a.volume.add(b, data); err != nil {
 		return err
 	}
-	if a.volume.volume.size < volumeSize {
-		return nil
+	if a.volume.volume.size >= volumeSize {
+		a.closeVolume()
 	}
-	return a.closeVolume()
-}
-
-func (a *adder) closeVolume() error {
-	if a.volume == nil {
-		return nil
-	}
-	v := a.volume
-	a.volume = nil
-	if err := v.finish(); err != nil {
-		return err
-	}
-	a.written = append(a.written, &v.volume)
 	return nil
 }
 
-// finish makes all that was added safe, and known to the store. It returns the new
-// volumes.
-func (a *adder) finish() ([]*volume, error) {
-	if err := a.flush(); err != nil {
-		return nil, err
+// closeVolume hands the volume over, to be made safe and proved. Call it with writing held,
+// or while nobody writes.
+func (a *adder) closeVolume() {
+	v := a.volume
+	a.volume = nil
+	if v == nil {
+		return
 	}
-	if err := a.closeVolume(); err != nil {
-		return nil, fmt.Errorf("write a volume of the store: %w", err)
+	a.closing.Go(func() error {
+		if err := v.finish(); err != nil {
+			return a.fail(fmt.Errorf("write a volume of the store: %w", err))
+		}
+		a.mu.Lock()
+		a.written = append(a.written, &v.volume)
+		a.mu.Unlock()
+		if err := a.store.prove(a.ctx, &v.volume, a.report); err != nil {
+			return a.fail(fmt.Errorf("prove what was written: %w", err))
+		}
+		return nil
+	})
+}
+
+// finish makes all that was added safe, proves it by reading it back, and makes it known to
+// the store.
+func (a *adder) finish() error {
+	if err := a.flush(); err != nil {
+		return err
+	}
+	a.closeVolume()
+	if err := a.closing.Wait(); err != nil {
+		return err
 	}
 	for _, v := range a.written {
 		a.store.learn(v)
 	}
-	return a.written, nil
+	return nil
 }
 
 // abandon takes away all that was written.
@@ -201,6 +226,7 @@ func (a *adder) abandon() error {
 	if a.volume != nil {
 		err = a.volume.to.Abort()
 	}
+	_ = a.closing.Wait() // its error was told to whoever adds
 	for _, v := range a.written {
 		err = errors.Join(err, a.store.bytes.Delete(v.name))
 	}

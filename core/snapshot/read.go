@@ -63,7 +63,7 @@ func (s *Store) piece(id ID) ([]byte, error) {
 	data := s.cache.get(at)
 	if data == nil {
 		var err error
-		if data, err = readBlock(s.bytes, v, b, s.seal); err != nil {
+		if data, err = readBlock(s.bytes, v, b, s.seal, nil, nil); err != nil {
 			return nil, err
 		}
 		if len(b.pieces) > 1 {

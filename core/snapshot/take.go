@@ -39,7 +39,7 @@ type Subject struct {
 // Take makes a snapshot, proves it by reading back all that was written, and only
 // then lets it count. On an error the earlier snapshots are as they were.
 func (s *Store) Take(ctx context.Context, of Subject, report progress.Reporter) (m *Manifest, err error) {
-	t := &taking{Subject: of, report: report, to: s.newAdder(), before: s.newest()}
+	t := &taking{Subject: of, report: report, to: s.newAdder(ctx, report), before: s.newest()}
 	start := time.Now()
 	t.m = &Manifest{
 		Format: manifestFormat, Site: of.Site.Workspace.Config.Site.Name,
@@ -49,12 +49,8 @@ func (s *Store) Take(ctx context.Context, of Subject, report progress.Reporter) 
 	if err := t.fill(ctx); err != nil {
 		return nil, errors.Join(err, t.to.abandon())
 	}
-	written, err := t.to.finish()
-	if err != nil {
+	if err := t.to.finish(); err != nil {
 		return nil, errors.Join(err, t.to.abandon())
-	}
-	if err := s.prove(ctx, written, report); err != nil {
-		return nil, errors.Join(fmt.Errorf("prove what was written: %w", err), t.to.abandon())
 	}
 	if err := s.present(); err != nil {
 		return nil, errors.Join(err, t.to.abandon())
@@ -310,13 +306,17 @@ func (m *Manifest) KnownHashes(area string) func(path string, entry files.Entry)
 	}
 }
 
+// waitingReaders are how many files are read beside those that keep a processor busy: one
+// reader waits for its disk or for another one that writes.
+const waitingReaders = 2
+
 // readFiles reads the items with these numbers, several at once. A file that vanished
 // meanwhile, or that may be passed over, loses its kind.
 func (t *taking) readFiles(ctx context.Context, top string, items []Item, fresh []int) error {
 	group, ctx := errgroup.WithContext(ctx)
 	next := make(chan int)
 	problems := make([]string, len(items))
-	for range runtime.GOMAXPROCS(0) {
+	for range runtime.GOMAXPROCS(0) + waitingReaders {
 		group.Go(func() error {
 			buffer := make([]byte, pieceSize)
 			for i := range next {
@@ -415,7 +415,7 @@ func (t *taking) readBytes(ctx context.Context, name string, item *Item, buffer 
 // Needs estimates how many bytes a snapshot taken now would add to the store, at most:
 // what is new or changed, before it is packed.
 func (s *Store) Needs(ctx context.Context, of Subject) (int64, error) {
-	t := &taking{Subject: of, to: s.newAdder(), before: s.newest()}
+	t := &taking{Subject: of, to: &adder{store: s}, before: s.newest()}
 	t.Salvage, t.m = true, &Manifest{}
 	total := int64(0)
 	for _, area := range of.Site.Areas() {

@@ -255,7 +255,7 @@ const mostWaste = 30
 // compact writes the needed pieces of wasteful volumes into new ones, proved, and
 // returns the volumes that nothing needs any more.
 func (s *Store) compact(ctx context.Context, needed map[ID]bool, report progress.Reporter) (old []*volume, err error) {
-	to := s.newAdder()
+	to := s.newAdder(ctx, report)
 	for number, v := range s.volumes {
 		total, waste := 0, 0
 		for i, b := range v.blocks {
@@ -293,11 +293,7 @@ func (s *Store) compact(ctx context.Context, needed map[ID]bool, report progress
 			}
 		}
 	}
-	written, err := to.finish()
-	if err == nil {
-		err = s.prove(ctx, written, report)
-	}
-	if err != nil {
+	if err := to.finish(); err != nil {
 		return nil, errors.Join(err, to.abandon())
 	}
 	return old, nil

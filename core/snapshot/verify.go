@@ -48,32 +48,37 @@ func (w *wholeHash) sum() string {
 	return hexOf(w.hasher.Sum(nil))
 }
 
-// prove reads the volumes back and proves every piece in them.
-func (s *Store) prove(ctx context.Context, volumes []*volume, report progress.Reporter) error {
+// prove reads a volume back and proves every piece in it.
+func (s *Store) prove(ctx context.Context, v *volume, report progress.Reporter) error {
 	group, ctx := errgroup.WithContext(ctx)
 	group.SetLimit(runtime.GOMAXPROCS(0))
-	for _, v := range volumes {
-		for _, b := range v.blocks {
-			group.Go(func() error {
-				if err := ctx.Err(); err != nil {
-					return err
-				}
-				data, err := readBlock(s.bytes, v, b, s.seal)
-				if err != nil {
-					return err
-				}
-				report.Advance(int64(len(data)))
-				for _, p := range b.pieces {
-					if s.seal.id(data[:p.size]) != p.id {
-						return fmt.Errorf("a piece in %s is damaged: its bytes are not those that were written", path.Base(v.name))
-					}
-					data = data[p.size:]
-				}
-				return nil
-			})
-		}
+	for _, b := range v.blocks {
+		group.Go(func() error {
+			if err := ctx.Err(); err != nil {
+				return err
+			}
+			return s.proveBlock(v, b, report)
+		})
 	}
 	return group.Wait()
+}
+
+// proveBlock reads one block back and proves every piece in it.
+func (s *Store) proveBlock(v *volume, b block, report progress.Reporter) error {
+	stored, unpacked := takeBuffer(), takeBuffer()
+	defer giveBuffers(stored, unpacked)
+	data, err := readBlock(s.bytes, v, b, s.seal, stored, unpacked)
+	if err != nil {
+		return err
+	}
+	report.Advance(int64(len(data)))
+	for _, p := range b.pieces {
+		if s.seal.id(data[:p.size]) != p.id {
+			return fmt.Errorf("a piece in %s is damaged: its bytes are not those that were written", path.Base(v.name))
+		}
+		data = data[p.size:]
+	}
+	return nil
 }
 
 // Verify proves a snapshot: every file's bytes by its hash and every table's rows

@@ -8,6 +8,7 @@ import (
 	"io"
 	"path"
 	"runtime"
+	"slices"
 
 	"github.com/klauspost/compress/zstd"
 	"github.com/zeebo/blake3"
@@ -59,7 +60,8 @@ type volume struct {
 const largestBlock = blockSize + pieceSize
 
 var (
-	packer, _ = zstd.NewWriter(nil, zstd.WithEncoderLevel(zstd.SpeedFastest), zstd.WithWindowSize(blockSize), zstd.WithEncoderConcurrency(runtime.GOMAXPROCS(0)))
+	// A block has a check and each piece an ID: a checksum of zstd's own would be a third proof.
+	packer, _ = zstd.NewWriter(nil, zstd.WithEncoderLevel(zstd.SpeedFastest), zstd.WithWindowSize(blockSize), zstd.WithEncoderCRC(false), zstd.WithEncoderConcurrency(runtime.GOMAXPROCS(0)))
 	// A block's size is known before it is unpacked, and its bytes proved after.
 	unpacker, _ = zstd.NewReader(nil, zstd.WithDecoderMaxMemory(largestBlock+1<<20), zstd.WithDecoderConcurrency(0))
 	// Lists and manifests of large sites are large, and proved before they are unpacked.
@@ -184,7 +186,7 @@ func readVolume(from Bytes, name string, seal *seal) (*volume, error) {
 	if size < int64(len(volumeMagic))+footerSize {
 		return nil, fmt.Errorf("%s is cut off", path.Base(name))
 	}
-	footer, err := readRange(from, name, size-footerSize, footerSize)
+	footer, err := readRange(from, name, size-footerSize, footerSize, nil)
 	if err != nil {
 		return nil, err
 	}
@@ -195,7 +197,7 @@ func readVolume(from Bytes, name string, seal *seal) (*volume, error) {
 	if end := uint64(size - footerSize); offset > end || length != end-offset {
 		return nil, fmt.Errorf("the footer of %s is damaged", path.Base(name))
 	}
-	stored, err := readRange(from, name, int64(offset), int64(length))
+	stored, err := readRange(from, name, int64(offset), int64(length), nil)
 	if err != nil {
 		return nil, err
 	}
@@ -217,13 +219,14 @@ func readVolume(from Bytes, name string, seal *seal) (*volume, error) {
 	return &volume{name: name, size: size, blocks: blocks}, nil
 }
 
-func readRange(from Bytes, name string, offset, length int64) ([]byte, error) {
+// readRange reads some bytes of a file of the store, into the room where that suffices.
+func readRange(from Bytes, name string, offset, length int64, room []byte) ([]byte, error) {
 	r, err := from.Get(name, offset, length)
 	if err != nil {
 		return nil, err
 	}
 	defer r.Close()
-	data := make([]byte, length)
+	data := slices.Grow(room[:0], int(length))[:length]
 	if _, err := io.ReadFull(r, data); err != nil {
 		if errors.Is(err, io.EOF) || errors.Is(err, io.ErrUnexpectedEOF) {
 			err = fmt.Errorf("%s is cut off", path.Base(name))
@@ -233,9 +236,10 @@ func readRange(from Bytes, name string, offset, length int64) ([]byte, error) {
 	return data, nil
 }
 
-// readBlock returns the unpacked bytes of a block; its pieces are not proved yet.
-func readBlock(from Bytes, v *volume, b block, seal *seal) ([]byte, error) {
-	stored, err := readRange(from, v.name, b.offset, int64(b.stored))
+// readBlock returns the unpacked bytes of a block; its pieces are not proved yet. It uses the
+// room of both buffers where that suffices; they may be nil.
+func readBlock(from Bytes, v *volume, b block, seal *seal, stored, unpacked []byte) ([]byte, error) {
+	stored, err := readRange(from, v.name, b.offset, int64(b.stored), stored)
 	if err != nil {
 		return nil, err
 	}
@@ -244,7 +248,7 @@ func readBlock(from Bytes, v *volume, b block, seal *seal) ([]byte, error) {
 		err = errors.New("its bytes are not those that were written")
 	}
 	if err == nil && b.packed {
-		data, err = unpacker.DecodeAll(data, make([]byte, 0, b.size()))
+		data, err = unpacker.DecodeAll(data, slices.Grow(unpacked[:0], b.size()))
 	}
 	if err != nil {
 		return nil, fmt.Errorf("a block in %s is damaged: %w", path.Base(v.name), err)
