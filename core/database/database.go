@@ -50,6 +50,8 @@ type Table struct {
 	Key      []string `json:"key,omitempty"` // columns that tell rows apart; none: rows have no name
 	// Counter is the next or last number the engine gives to new rows; 0: none.
 	Counter int64 `json:"counter,omitempty"`
+	// History says that the table keeps rows of the past too (MariaDB's system versioning).
+	History bool `json:"history,omitempty"`
 	// Firm says that the engine reads and writes the table in transactions.
 	Firm   bool   `json:"firm"`
 	Rows   int64  `json:"rows"`

@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"io"
 	"math"
+	"slices"
 	"strconv"
 	"strings"
 	"unicode/utf8"
@@ -40,6 +41,9 @@ func (w *sqlWriter) mysql(ctx context.Context, all []Replacement) error {
 	w.line("-- The server must allow packets as large as the largest row (max_allowed_packet).")
 	w.line("SET NAMES utf8mb4;")
 	w.line("%s;", session)
+	if slices.ContainsFunc(all, func(r Replacement) bool { return r.Table.History }) {
+		w.line("SET SESSION system_versioning_insert_history = ON, system_versioning_alter_history = KEEP;")
+	}
 	for _, r := range all {
 		switch r.Table.Kind {
 		case BaseTable:

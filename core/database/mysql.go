@@ -252,6 +252,8 @@ var wishes = map[string]string{
 	"explicit_defaults_for_timestamp":    "ON",  // a TIMESTAMP gets no default of its own
 	"sql_generate_invisible_primary_key": "OFF", // MySQL 8.0.30: a table without a key stays so
 	"sql_require_primary_key":            "OFF", // MySQL 8.0.13
+	"system_versioning_insert_history":   "ON",  // MariaDB 10.11: rows of the past are put back with their times
+	"system_versioning_alter_history":    "KEEP",
 }
 
 func allowOlderTables(ctx context.Context, conn *sql.Conn) error {
@@ -277,8 +279,10 @@ func allowOlderTables(ctx context.Context, conn *sql.Conn) error {
 type mysqlMoment struct {
 	conn    *sql.Conn
 	isMySQL bool
-	tables  []Table
-	weaker  []string
+	// takesHistory says that rows of the past can be written.
+	takesHistory bool
+	tables       []Table
+	weaker       []string
 }
 
 // Read opens the consistent snapshot, then describes the tables.
@@ -315,6 +319,14 @@ func (m *mysqlMoment) Close() error {
 }
 
 func (m *mysqlMoment) describe(ctx context.Context, name string, owner Owner) error {
+	history, err := collectRows(ctx, m.conn, sent, "SHOW SESSION VARIABLES LIKE 'system_versioning_insert_history'")
+	if err != nil {
+		return err
+	}
+	m.takesHistory = len(history) > 0 && history[0][1].String() == "ON"
+	if err := m.tellUnseen(ctx, name); err != nil {
+		return fmt.Errorf("read the rights of the database user: %w", err)
+	}
 	listed, err := collectRows(ctx, m.conn, sent, `SELECT table_name, table_type, COALESCE(engine, ''), COALESCE(auto_increment, 0) FROM information_schema.tables WHERE table_schema = ? ORDER BY table_name`, name)
 	if err != nil {
 		return err
@@ -334,6 +346,8 @@ func (m *mysqlMoment) describe(ctx context.Context, name string, owner Owner) er
 		switch kind := row[1].String(); kind {
 		case "BASE TABLE":
 			table.Kind = BaseTable
+		case "SYSTEM VERSIONED":
+			table.Kind, table.History = BaseTable, true
 		case "VIEW":
 			table.Kind = View
 		case "SEQUENCE":
@@ -351,6 +365,10 @@ func (m *mysqlMoment) describe(ctx context.Context, name string, owner Owner) er
 		if err := m.describeTable(ctx, name, &table); err != nil {
 			return fmt.Errorf("describe %s: %w", table.Name, err)
 		}
+		if why := m.unwritableHistory(table); why != "" {
+			m.weaker = append(m.weaker, fmt.Sprintf("%s keeps rows of the past and is not in the snapshot: %s", table.Name, why))
+			continue
+		}
 		m.tables = append(m.tables, table)
 	}
 	if err := m.describeTriggers(ctx, name); err != nil {
@@ -360,6 +378,38 @@ func (m *mysqlMoment) describe(ctx context.Context, name string, owner Owner) er
 		return err
 	}
 	return m.describePrograms(ctx, name, owner, len(owned) == len(names))
+}
+
+// tellUnseen adds to what is weaker that the database user has no right to see triggers or
+// events: the server leaves them out without a word. Rights that come by a role are not known.
+func (m *mysqlMoment) tellUnseen(ctx context.Context, name string) error {
+	role, err := collectRows(ctx, m.conn, sent, "SELECT COALESCE(CURRENT_ROLE(), 'NONE')")
+	switch {
+	case isNumber(err, 1305): // ER_SP_DOES_NOT_EXIST: MySQL 5.7 has no roles
+	case err != nil:
+		return err
+	case role[0][0].String() != "NONE":
+		return nil
+	}
+	user, err := collectRows(ctx, m.conn, sent, "SELECT CURRENT_USER()")
+	if err != nil {
+		return err
+	}
+	whole := user[0][0].String()
+	at := strings.LastIndexByte(whole, '@')
+	rights, err := collectRows(ctx, m.conn, sent, `SELECT privilege_type FROM information_schema.user_privileges WHERE grantee = ?
+		UNION SELECT privilege_type FROM information_schema.schema_privileges WHERE grantee = ? AND ? LIKE table_schema`,
+		"'"+whole[:at]+"'@'"+whole[at+1:]+"'", "'"+whole[:at]+"'@'"+whole[at+1:]+"'", name)
+	if err != nil {
+		return err
+	}
+	for _, right := range []string{"TRIGGER", "EVENT"} {
+		if !slices.ContainsFunc(rights, func(row Row) bool { return row[0].String() == right }) {
+			what := strings.ToLower(right) + "s"
+			m.weaker = append(m.weaker, fmt.Sprintf("the database user may not see %s: if there are any, they are not in the snapshot (the right %s is missing)", what, right))
+		}
+	}
+	return nil
 }
 
 var generated = regexp.MustCompile(`(?i)\b(VIRTUAL|STORED|PERSISTENT)( GENERATED)?\b`)
@@ -389,10 +439,17 @@ func (m *mysqlMoment) describeTable(ctx context.Context, name string, table *Tab
 	if err != nil {
 		return err
 	}
+	period := periodColumns(table)
 	for _, row := range columns {
-		if !generated.MatchString(row[2].String()) {
+		if !generated.MatchString(row[2].String()) || slices.Contains(period, row[0].String()) {
 			table.Columns = append(table.Columns, Column{Name: row[0].String(), Type: strings.ToLower(row[1].String())})
 		}
+	}
+	if table.History && period == nil {
+		table.Columns = append(table.Columns, impliedPeriod...)
+	}
+	if table.History { // a row of the past shares its key with that of the present
+		return nil
 	}
 	key, err := collectRows(ctx, m.conn, sent, `SELECT column_name FROM information_schema.statistics WHERE table_schema = ? AND table_name = ? AND index_name = 'PRIMARY' ORDER BY seq_in_index`, name, table.Name)
 	if err != nil {
@@ -402,6 +459,38 @@ func (m *mysqlMoment) describeTable(ctx context.Context, name string, table *Tab
 		table.Key = append(table.Key, row[0].String())
 	}
 	return nil
+}
+
+var (
+	statedPeriod = regexp.MustCompile("(?m)^  PERIOD FOR SYSTEM_TIME \\(`((?:[^`]|``)*)`, `((?:[^`]|``)*)`\\)")
+	// impliedPeriod are the columns of a table WITH SYSTEM VERSIONING that names none.
+	impliedPeriod = []Column{{Name: "row_start", Type: "timestamp"}, {Name: "row_end", Type: "timestamp"}}
+)
+
+// periodColumns names the columns that say from when to when a row of the past held, where
+// the table's statement names them.
+func periodColumns(table *Table) []string {
+	found := statedPeriod.FindStringSubmatch(table.Create)
+	if !table.History || found == nil {
+		return nil
+	}
+	return []string{strings.ReplaceAll(found[1], "``", "`"), strings.ReplaceAll(found[2], "``", "`")}
+}
+
+// unwritableHistory says why rows of the past could not be put back with their times.
+func (m *mysqlMoment) unwritableHistory(table Table) string {
+	if !table.History {
+		return ""
+	}
+	if !m.takesHistory {
+		return "this server takes no such rows (MariaDB does from 10.11 on)"
+	}
+	for _, column := range table.Columns {
+		if slices.Contains(periodColumns(&table), column.Name) && column.Type != "timestamp" {
+			return "it counts them by transactions, whose numbers cannot be given back"
+		}
+	}
+	return ""
 }
 
 var namedConstraint = regexp.MustCompile("^CONSTRAINT `((?:[^`]|``)*)` (FOREIGN KEY|CHECK) ")
@@ -480,7 +569,11 @@ func selectMySQL(table Table, from string) string {
 		}
 		cells = append(cells, cell)
 	}
-	return "SELECT " + strings.Join(cells, ", ") + " FROM " + quoteMySQL(from)
+	from = quoteMySQL(from)
+	if table.History {
+		from += " FOR SYSTEM_TIME ALL"
+	}
+	return "SELECT " + strings.Join(cells, ", ") + " FROM " + from
 }
 
 func quoteMySQL(name string) string { return "`" + strings.ReplaceAll(name, "`", "``") + "`" }

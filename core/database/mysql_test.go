@@ -149,6 +149,7 @@ func roundTrip(t *testing.T, server *testenv.Server, stream string) {
 	before := save(t, db)
 	shown := showAll(t, account)
 	checks := checkAll(t, account)
+	past := pastOf(t, account)
 
 	// Everything is changed, some of it dropped, something new made.
 	damage := `SET FOREIGN_KEY_CHECKS = 0; UPDATE kinds SET v = 'changed', f = 2; DELETE FROM no_key LIMIT 1; DROP TABLE old_engine;
@@ -163,7 +164,9 @@ ALTER TABLE kinds AUTO_INCREMENT = 5000; SET FOREIGN_KEY_CHECKS = 1; DROP TABLE 
 		if table.Kind != BaseTable || table.Name == "crossings" || strings.Contains(damage, quoteMySQL(table.Name)) || table.Name == "old_engine" {
 			continue
 		}
-		if n%2 == 0 {
+		if table.History {
+			change = "DELETE HISTORY FROM " + quoteMySQL(table.Name) + "; DELETE FROM "
+		} else if n%2 == 0 {
 			change = "ALTER TABLE " + quoteMySQL(table.Name) + " ADD COLUMN added_by_an_update INT; DELETE FROM "
 		}
 		if _, err := account.Root.Exec(change + quoteMySQL(table.Name)); err != nil {
@@ -195,6 +198,9 @@ ALTER TABLE kinds AUTO_INCREMENT = 5000; SET FOREIGN_KEY_CHECKS = 1; DROP TABLE 
 			t.Errorf("CHECKSUM TABLE %s is %s, was %s", table, sum, checks[table])
 		}
 	}
+	if now := pastOf(t, account); now != past {
+		t.Errorf("rows of the past: %s\nwere %s", now, past)
+	}
 	for table, create := range showAll(t, account) {
 		if strings.HasPrefix(table, "wetland_") {
 			continue
@@ -216,6 +222,16 @@ ALTER TABLE kinds AUTO_INCREMENT = 5000; SET FOREIGN_KEY_CHECKS = 1; DROP TABLE 
 	if _, err := account.Root.Exec("INSERT INTO crossings (boat) VALUES (99)"); err == nil {
 		t.Error("the foreign key is gone")
 	}
+}
+
+// pastOf is what the server tells of the rows of the past; on MySQL there are none.
+func pastOf(t *testing.T, account *testenv.Account) string {
+	t.Helper()
+	if account.Kind.IsMySQL() {
+		return ""
+	}
+	return one(t, account, "SELECT GROUP_CONCAT(CONCAT_WS(' ', id, fare, note, row_start, row_end) ORDER BY id, row_end SEPARATOR '\n') FROM fares FOR SYSTEM_TIME ALL") +
+		one(t, account, "SELECT GROUP_CONCAT(CONCAT_WS(' ', n, boat, twice, since, `un``til`) ORDER BY n, since SEPARATOR '\n') FROM berths FOR SYSTEM_TIME ALL")
 }
 
 func one(t *testing.T, account *testenv.Account, query string) string {
@@ -483,6 +499,60 @@ func TestMySQLInterruptedChange(t *testing.T) {
 		}
 		if got := one(t, account, "SELECT COUNT(*) FROM information_schema.tables WHERE table_schema = database() AND table_name LIKE 'wetland%'"); got != "0" {
 			t.Errorf("%s working tables are left", got)
+		}
+	})
+}
+
+// What a snapshot cannot hold is told, and nothing else is.
+func TestMySQLTellsWhatIsLeftOut(t *testing.T) {
+	testenv.OnEach(t, func(t *testing.T, server *testenv.Server) {
+		account, db := openTest(t, server)
+		weaker := func(db Database) string {
+			moment, err := db.Read(t.Context())
+			if err != nil {
+				t.Fatal(err)
+			}
+			defer moment.Close()
+			return strings.Join(moment.Weaker(), "\n")
+		}
+		run := func(statements ...string) {
+			for _, statement := range statements {
+				if _, err := account.Root.Exec(statement); err != nil {
+					t.Fatalf("%s: %v", statement, err)
+				}
+			}
+		}
+		if told := weaker(db); told != "" {
+			t.Errorf("with all rights: %s", told)
+		}
+		login := Login{Engine: "mysql", Host: "127.0.0.1", Port: account.Port, Name: account.Name, User: account.User + "_some", Password: "Some rights 1"}
+		user, on := "'"+login.User+"'@'%'", " ON `"+strings.ReplaceAll(account.Name, "_", "\\_")+"`.* TO "
+		role := login.User + "_role"
+		run("CREATE USER "+user+" IDENTIFIED BY '"+login.Password+"'", "GRANT SELECT, SHOW VIEW, EVENT"+on+user, "CREATE ROLE "+role, "GRANT TRIGGER"+on+role, "GRANT "+role+" TO "+user)
+		some, err := Open(t.Context(), login, everything)
+		if err != nil {
+			t.Fatal(err)
+		}
+		defer some.Close()
+		if told := weaker(some); !strings.Contains(told, "may not see triggers") || strings.Contains(told, "may not see events") {
+			t.Errorf("without TRIGGER: %s", told)
+		}
+		if server.Kind.IsMySQL() {
+			run("SET DEFAULT ROLE ALL TO " + user)
+		} else {
+			run("SET DEFAULT ROLE "+role+" FOR "+user,
+				"CREATE TABLE by_number (a INT, since BIGINT UNSIGNED GENERATED ALWAYS AS ROW START, til BIGINT UNSIGNED GENERATED ALWAYS AS ROW END, PERIOD FOR SYSTEM_TIME (since, til)) WITH SYSTEM VERSIONING")
+			if told := weaker(db); !strings.Contains(told, "by_number keeps rows of the past and is not in the snapshot") {
+				t.Errorf("a table whose past is counted by transactions: %s", told)
+			}
+		}
+		again, err := Open(t.Context(), login, everything)
+		if err != nil {
+			t.Fatal(err)
+		}
+		defer again.Close()
+		if told := weaker(again); strings.Contains(told, "may not see") {
+			t.Errorf("with a role: %s", told)
 		}
 	})
 }
