@@ -193,6 +193,9 @@ they are not as they were.`,
 		SilenceErrors: true,
 		PersistentPreRun: func(*cobra.Command, []string) {
 			a.screen = newScreen(a.out, a.json || a.quiet)
+			if !a.quiet {
+				a.screen.signs = printableWriter{a.errs}
+			}
 		},
 		Version: versionText(),
 	}

@@ -6,7 +6,9 @@ import (
 	"os"
 	"strings"
 	"sync"
+	"time"
 
+	"github.com/dustin/go-humanize"
 	"github.com/jedib0t/go-pretty/v6/text"
 	"github.com/schollz/progressbar/v3"
 	"golang.org/x/term"
@@ -25,8 +27,35 @@ type screen struct {
 	color    bool
 	width    int
 
-	mu  sync.Mutex
-	bar *progressbar.ProgressBar
+	mu   sync.Mutex
+	bar  *progressbar.ProgressBar
+	sign *signOfLife
+	// signs is where it is said that a step goes on, where no bar can be drawn; nil: nowhere.
+	signs io.Writer
+}
+
+// signOfLife tells of a long step without a terminal, a line at a time.
+type signOfLife struct {
+	step, unit  string
+	total, done int64
+	timer       *time.Timer
+}
+
+// A step that ends soon needs no sign of life; one that goes on for long gets more of them.
+const (
+	firstSign = time.Second
+	nextSign  = 30 * time.Second
+)
+
+// words says how far the step is.
+func (l *signOfLife) words() string {
+	switch {
+	case l.total > 0 && l.unit == "bytes":
+		return fmt.Sprintf("%s of %s", humanize.Bytes(uint64(l.done)), humanize.Bytes(uint64(l.total)))
+	case l.total > 0:
+		return fmt.Sprintf("%d of %d %s", min(l.done, l.total), l.total, l.unit)
+	}
+	return "under way"
 }
 
 // plainWidth is the width, in columns, where no terminal tells its own.
@@ -59,6 +88,7 @@ func (s *screen) bold(words string) string  { return s.paint(text.Colors{text.Bo
 func (s *screen) faint(words string) string { return s.paint(text.Colors{text.Faint}, words) }
 
 func (s *screen) print(format string, args ...any) {
+	s.clear()
 	if !s.silent {
 		fmt.Fprintf(s.text, format, args...)
 	}
@@ -86,9 +116,11 @@ func (s *screen) wrap(line, indent string) string {
 // stepWidth is the column in which the details of steps begin.
 const stepWidth = 18
 
-// Begin shows a bar while a long step is under way, on terminals only.
+// Begin shows a bar while a long step is under way; without a terminal, signs of life.
 func (s *screen) Begin(step string, total int64, unit string) {
+	s.clear()
 	if s.silent || !s.terminal {
+		s.beginSigns(step, total, unit)
 		return
 	}
 	if total == 0 {
@@ -109,19 +141,44 @@ func (s *screen) Begin(step string, total int64, unit string) {
 	s.bar = progressbar.NewOptions64(total, options...)
 }
 
+func (s *screen) beginSigns(step string, total int64, unit string) {
+	if s.signs == nil {
+		return
+	}
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	sign := &signOfLife{step: step, unit: unit, total: total}
+	sign.timer = time.AfterFunc(firstSign, func() {
+		s.mu.Lock()
+		defer s.mu.Unlock()
+		if s.sign == sign { // else it ended just now
+			fmt.Fprintf(s.signs, "  ..  %-*s%s\n", stepWidth, sign.step, sign.words())
+			sign.timer.Reset(nextSign)
+		}
+	})
+	s.sign = sign
+}
+
 // Advance moves the bar.
 func (s *screen) Advance(n int64) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
+	if s.sign != nil {
+		s.sign.done += n
+	}
 	if s.bar != nil {
 		_ = s.bar.Add64(n) // a bar that cannot be drawn is no reason to stop
 	}
 }
 
-// clear takes the bar away.
+// clear takes the bar away, and ends the signs of life.
 func (s *screen) clear() {
 	s.mu.Lock()
 	defer s.mu.Unlock()
+	if s.sign != nil {
+		s.sign.timer.Stop()
+		s.sign = nil
+	}
 	if s.bar != nil {
 		_ = s.bar.Clear()
 		s.bar = nil

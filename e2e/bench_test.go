@@ -2,10 +2,13 @@ package e2e
 
 import (
 	"crypto/rand"
+	"encoding/json"
 	"fmt"
 	"os"
 	"os/exec"
 	"path/filepath"
+	"regexp"
+	"strings"
 	"syscall"
 	"testing"
 	"time"
@@ -161,4 +164,86 @@ func loadedByClient(b *testing.B, site *testenv.Site, workspace string) time.Dur
 	_, err = site.Account.Root.Exec("DROP DATABASE of_client")
 	must(b, err, os.RemoveAll(out))
 	return took
+}
+
+// BenchmarkExposure tells for how long visitors can meet a theme that dies, on nginx and
+// php-fpm: from the swap until the version before is back on disk. What more there is without a
+// pool that can be asked is PHP's own, and the same in every run.
+func BenchmarkExposure(b *testing.B) {
+	for _, bad := range []struct {
+		name    string
+		changes map[string]string
+	}{
+		{"every page", map[string]string{"header.php": "<?php tideline_show_notice();\n"}},
+		{"one template", map[string]string{"single.php": brokenSingle}},
+	} {
+		for _, pool := range []bool{true, false} {
+			b.Run(fmt.Sprintf("%s, pool asked %v", bad.name, pool), func(b *testing.B) { benchExposure(b, bad.changes, pool) })
+		}
+	}
+}
+
+func benchExposure(b *testing.B, changes map[string]string, pool bool) {
+	site := testenv.NginxWordPress(b)
+	workspace := b.TempDir()
+	wetland(b, workspace, "adopt", site.Root, "--address", site.Address).want(b, 0)
+	config := filepath.Join(workspace, "wetland.toml")
+	text, err := os.ReadFile(config)
+	must(b, err)
+	kept := regexp.MustCompile(`(?m)^php_pool = .*\n`).ReplaceAllString(string(text), "")
+	if pool {
+		kept = strings.Replace(kept, "cms = \"wordpress\"\n", fmt.Sprintf("cms = \"wordpress\"\nphp_pool = %q\n", site.Pool), 1)
+	}
+	must(b, os.WriteFile(config, []byte(kept), 0o600))
+	theme := themePackage(b, site, "1.8", changes)
+	var exposed, lingered, round float64
+	for b.Loop() {
+		start := time.Now()
+		wetland(b, workspace, "smoke", "--json").want(b, 0)
+		round += time.Since(start).Seconds()
+		result := wetland(b, workspace, "update", theme, "--json")
+		result.want(b, 3)
+		var run struct {
+			Exposed  float64 `json:"exposed_ns"`
+			Lingered float64 `json:"lingered_ns"`
+		}
+		must(b, json.Unmarshal([]byte(result.stdout), &run))
+		if run.Exposed == 0 {
+			b.Fatalf("no exposure in %s", result.stdout)
+		}
+		exposed, lingered = exposed+run.Exposed/1e9, lingered+run.Lingered/1e9
+	}
+	b.ReportMetric(exposed/float64(b.N), "s-exposed")
+	b.ReportMetric(lingered/float64(b.N), "s-lingered")
+	b.ReportMetric(round/float64(b.N), "s-smoke-with-browser")
+}
+
+// BenchmarkKeptUpdate compares a kept update with what it cannot do without: settling, two looks
+// with the browser and three rounds of fetching. It reports the time of adopting, too.
+func BenchmarkKeptUpdate(b *testing.B) {
+	site := testenv.NginxWordPress(b)
+	workspace := b.TempDir()
+	timed := func(args ...string) float64 {
+		start := time.Now()
+		wetland(b, workspace, args...).want(b, 0)
+		return time.Since(start).Seconds()
+	}
+	adopting := timed("adopt", site.Root, "--address", site.Address)
+	const settling = 3.5 + 1 // the second look is a second later
+	theme := themePackage(b, site, "1.8", map[string]string{"assets/css/print.css": "@media print { nav { display: none; } }\n"})
+	config := filepath.Join(workspace, "wetland.toml")
+	var whole, parts float64
+	for b.Loop() {
+		text, err := os.ReadFile(config)
+		must(b, err, os.WriteFile(config, []byte(strings.Replace(string(text), "[smoke]\n", "[smoke]\nbrowser = \"none\"\n", 1)), 0o600))
+		fetching := timed("smoke")
+		must(b, os.WriteFile(config, text, 0o600))
+		looking := timed("smoke", "--learn")/2 - fetching
+		parts += settling + 2*looking + 3*fetching
+		whole += timed("update", theme)
+		timed("update", "twentytwentyone@1.7", "--allow-older")
+	}
+	b.ReportMetric(whole/parts, "update/parts")
+	b.ReportMetric(whole/float64(b.N), "s-update")
+	b.ReportMetric(adopting, "s-adopt")
 }

@@ -96,6 +96,12 @@ func Adopt(ctx context.Context, o Options) (*Result, error) {
 	if err := a.identify(ctx, db); err != nil {
 		return nil, err
 	}
+	a.pages = a.fetcher()
+	defer a.pages.Close()
+	if !o.NoBrowser {
+		a.pages.BrowserProgram = smoke.AnyBrowser
+		a.pages.StartBrowser(ctx)
+	}
 	if err := a.findPages(ctx); err != nil {
 		return nil, err
 	}
@@ -110,6 +116,7 @@ type adoption struct {
 	result  *Result
 	missing []cms.Missing
 	reach   smoke.Reach
+	pages   *smoke.Fetcher // with the browser, if one is to look
 }
 
 func (a *adoption) doubt(what, do string) {
@@ -181,6 +188,7 @@ func (a *adoption) checkWorkspace(ctx context.Context) error {
 // readFiles makes sure that every file can be read, for the snapshots to come.
 func (a *adoption) readFiles(ctx context.Context) error {
 	var unreadable []string
+	a.o.Report.Begin("reading files", 0, "")
 	for _, area := range a.site.Areas() {
 		err := files.Walk(ctx, a.site.Files, area.Path, site.LeavesOut(area), func(at string, entry files.Entry) error {
 			if entry.Kind != files.File {
@@ -342,7 +350,8 @@ func (a *adoption) findPool(ctx context.Context) {
 }
 
 func (a *adoption) findPages(ctx context.Context) error {
-	found := a.fetcher().Discover(ctx, a.site.CMS.FirstPages())
+	a.o.Report.Begin("finding pages", 0, "")
+	found := a.pages.Discover(ctx, a.site.CMS.FirstPages())
 	a.result.Pages, a.result.Dead = found.Pages, found.Dead
 	if found.Broken != nil {
 		a.doubt(fmt.Sprintf("the front page does not answer: %v", found.Broken), "Once it does, add the pages to test to "+site.ConfigName+".")
@@ -353,12 +362,8 @@ func (a *adoption) findPages(ctx context.Context) error {
 // lookAtPages looks twice at the pages that were found, and takes those off the list that are
 // broken now: the first update would be refused for them. What every site has stays on it.
 func (a *adoption) lookAtPages(ctx context.Context) (baseline *smoke.Take, err error) {
-	fetcher := a.fetcher()
-	defer fetcher.Close()
-	if !a.o.NoBrowser {
-		fetcher.BrowserProgram = smoke.AnyBrowser
-	}
-	baseline, judgement, err := fetcher.LookTwice(ctx, a.result.Pages, smoke.Rules{}, a.o.Report)
+	a.o.Report.Begin("looking twice", int64(2*len(a.result.Pages)), "pages")
+	baseline, judgement, err := a.pages.LookTwice(ctx, a.result.Pages, nil, smoke.Rules{}, a.o.Report)
 	if err != nil {
 		return nil, err
 	}
@@ -458,7 +463,7 @@ func Learn(ctx context.Context, w *site.Workspace, address *url.URL, report prog
 	if err != nil {
 		return nil, err
 	}
-	baseline, judgement, err := fetcher.LookTwice(ctx, update.Pages(w), rules, report)
+	baseline, judgement, err := fetcher.LookTwice(ctx, update.Pages(w), nil, rules, report)
 	if err != nil || judgement.Verdict == smoke.Broken && !accept {
 		return judgement, err
 	}

@@ -122,6 +122,8 @@ type SmokeConfig struct {
 	// Browser is the program that looks at pages; "": an installed Chromium or Chrome,
 	// "none": none.
 	Browser string `toml:"browser"`
+	// BrowserPages is how many pages it looks at; 0: six.
+	BrowserPages int `toml:"browser_pages"`
 }
 
 // UpdateConfig says how to decide when nobody is asked.
@@ -197,6 +199,8 @@ type Page struct {
 	Within  Duration `toml:"within"`   // how long it may take
 	// SignedIn fetches it in the session of [reach.sign_in].
 	SignedIn bool `toml:"signed_in"`
+	// InBrowser says that the browser looks at it before others, or never; nil: as there is room.
+	InBrowser *bool `toml:"in_browser"`
 }
 
 // Duration is a length of time, written with its unit: "20s" or "1m30s". A number alone is
@@ -379,6 +383,9 @@ func (c *Config) check(at lines, say func(string, ...any)) {
 	c.checkPool(say)
 	if c.Smoke.AtOnce < 0 || c.Smoke.AtOnce > 64 || c.Smoke.AtOnce == 0 && at.has("smoke.at_once") {
 		say("[smoke] at_once must be a whole number from 1 to 64")
+	}
+	if c.Smoke.BrowserPages < 0 || c.Smoke.BrowserPages > 100 || c.Smoke.BrowserPages == 0 && at.has("smoke.browser_pages") {
+		say("[smoke] browser_pages must be a whole number from 1 to 100; to have no browser look at all: browser = \"none\"")
 	}
 	c.checkDurations(at, say)
 	for _, name := range c.Files.LeaveOut {

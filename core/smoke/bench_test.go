@@ -80,7 +80,7 @@ func BenchmarkBrowser(b *testing.B) {
 			b.Fatal(err)
 		}
 		start := time.Now()
-		if err := fetcher.withBrowser(b.Context(), take, progress.Silent{}); err != nil {
+		if err := fetcher.See(b.Context(), take, nil, progress.Silent{}); err != nil {
 			b.Fatal(err)
 		}
 		return time.Since(start)

@@ -20,7 +20,6 @@ import (
 	"golang.org/x/sync/errgroup"
 
 	"wetland/core/progress"
-	"wetland/core/smoke/browser"
 )
 
 // Fetcher fetches pages of one site.
@@ -36,7 +35,9 @@ type Fetcher struct {
 	Before *Take
 	// Pictures is the folder for the browser's pictures; "": none are kept.
 	Pictures string
-	running  *browser.Browser
+	// MostSeen is how many pages the browser looks at; 0: six.
+	MostSeen int
+	browser  *starting // nil: it neither runs nor starts
 
 	once   sync.Once
 	client *http.Client
@@ -228,15 +229,22 @@ func withoutMark(where *url.URL) *url.URL {
 	return &plain
 }
 
-// Take fetches all pages, a few at a time, and reads what they show. What fails
-// on a page is a fact about it; the error is only the context's.
+// Take fetches all pages, a few at a time, and reads what they show; then the browser looks.
+// What fails on a page is a fact about it; the error is only the context's.
 func (f *Fetcher) Take(ctx context.Context, pages []Page, report progress.Reporter) (*Take, error) {
+	take, err := f.Read(ctx, pages, report)
+	if err == nil {
+		err = f.See(ctx, take, nil, report)
+	}
+	return take, err
+}
+
+// Read is Take without the browser, which starts meanwhile, so that See need not wait for it.
+func (f *Fetcher) Read(ctx context.Context, pages []Page, report progress.Reporter) (*Take, error) {
+	f.StartBrowser(ctx)
 	take, err := f.fetchAll(ctx, pages, report)
 	if err == nil {
-		err = f.follow(ctx, take)
-	}
-	if err == nil {
-		err = f.withBrowser(ctx, take, report)
+		err = f.Follow(ctx, take)
 	}
 	return take, err
 }

@@ -1,6 +1,9 @@
 package smoke
 
-import "slices"
+import (
+	"net/http"
+	"slices"
+)
 
 // Whoever returns to an older version on purpose wants other pages. What counts is whether
 // they are healthy.
@@ -103,4 +106,30 @@ func betterPages(left *Take, now *Judgement) []string {
 // StillBroken tells of a page with a broken finding, also one that was there before.
 func (p PageVerdict) StillBroken() bool {
 	return slices.ContainsFunc(p.Findings, func(f Finding) bool { return f.Verdict == Broken })
+}
+
+// NotBroken tells whether a page is sound or doubtful.
+func (j *Judgement) NotBroken(path string) bool {
+	return !slices.ContainsFunc(j.Pages, func(p PageVerdict) bool { return p.Path == path && p.Verdict == Broken })
+}
+
+// Dead lists the pages that a fatal error ended, of a judgement of this take: the server
+// answers 500, an error message is on the page, or its end or everything is missing. What was
+// so before does not count, and neither does a server that is not there or has too much to do.
+func (j *Judgement) Dead(take *Take) []string {
+	var dead []string
+	for _, page := range j.Pages {
+		facts, _ := take.Page(page.Path)
+		if slices.ContainsFunc(page.Findings, func(f Finding) bool { return f.kills(facts) }) {
+			dead = append(dead, page.Path)
+		}
+	}
+	return dead
+}
+
+func (f Finding) kills(facts Facts) bool {
+	if !f.fault || !f.Counts() || f.Verdict != Broken || f.AtTimes {
+		return false
+	}
+	return f.Check == "status" && facts.Status == http.StatusInternalServerError || slices.Contains([]string{"error text", "cut off", "blank"}, f.Check)
 }

@@ -265,11 +265,71 @@ func lookTwice(t *testing.T, handler http.HandlerFunc) (*Fetcher, *Take, *Judgem
 	t.Helper()
 	server := httptestServer(t, handler)
 	fetcher := &Fetcher{Address: server, AtOnce: 1}
-	baseline, present, err := fetcher.LookTwice(t.Context(), []Page{{Path: "/page"}}, Rules{}, progress.Silent{})
+	baseline, present, err := fetcher.LookTwice(t.Context(), []Page{{Path: "/page"}}, nil, Rules{}, progress.Silent{})
 	if err != nil {
 		t.Fatal(err)
 	}
 	return fetcher, baseline, present
+}
+
+// What a look recorded a few minutes ago stands for the first of two looks, if the pages are as
+// they were; else they are looked at twice.
+func TestAnEarlierLookStandsForTheFirst(t *testing.T) {
+	for name, c := range map[string]struct {
+		change func(earlier *Take, page *string)
+		looks  int64
+	}{
+		"as it was":       {func(*Take, *string) {}, 1},
+		"said otherwise":  {func(earlier *Take, _ *string) { earlier.Pages[0].Wanted.Expect = []string{} }, 1},
+		"too old":         {func(earlier *Take, _ *string) { earlier.At = earlier.At.Add(-2 * recent) }, 2},
+		"other pages":     {func(earlier *Take, _ *string) { earlier.Pages[0].Path = "/other" }, 2},
+		"asked otherwise": {func(earlier *Take, _ *string) { earlier.Pages[0].Wanted.Status = 200 }, 2},
+		"something lost":  {func(_ *Take, page *string) { *page = strings.Replace(*page, `<a href="/notices">Notices</a>`, "", 1) }, 2},
+		"something new": {func(_ *Take, page *string) {
+			*page = strings.Replace(*page, "<h1>", `<nav><a href="/a">New</a><a href="/b">menu</a></nav><h1>`, 1)
+		}, 2},
+	} {
+		t.Run(name, func(t *testing.T) {
+			page, asked := goodPage, atomic.Int64{}
+			fetcher, earlier, _ := lookTwice(t, func(w http.ResponseWriter, r *http.Request) {
+				if r.URL.Path == "/page" {
+					asked.Add(1)
+				}
+				serving(page)(w, r)
+			})
+			c.change(earlier, &page)
+			each := asked.Swap(0) / 2
+			baseline, present, err := fetcher.LookTwice(t.Context(), []Page{{Path: "/page"}}, earlier, Rules{}, progress.Silent{})
+			if err != nil || present.Verdict != Sound || len(baseline.Pages) != 1 || baseline.Pages[0].Path != "/page" {
+				t.Fatalf("%+v %+v %v", baseline, present, err)
+			}
+			if got := asked.Load(); got != c.looks*each {
+				t.Errorf("the page was asked for %d times, want %d looks of %d", got, c.looks, each)
+			}
+		})
+	}
+}
+
+// The browser sees the pages that are to be seen, then those that it saw before, and no more
+// than it may.
+func TestWhichPagesTheBrowserSees(t *testing.T) {
+	yes, no := true, false
+	take := &Take{}
+	for _, page := range []Page{{Path: "/a"}, {Path: "/b", InBrowser: &no}, {Path: "/c"}, {Path: "/d"}, {Path: "/e", InBrowser: &yes}} {
+		take.Pages = append(take.Pages, Facts{Path: page.Path, Type: "text/html", Wanted: page})
+	}
+	take.Pages = append(take.Pages, Facts{Path: "/feed", Type: "application/rss+xml"})
+	before := &Take{Pages: []Facts{{Path: "/d", Sights: map[string]browser.Sight{"phone": {}}}}}
+	for most, want := range map[int]string{1: "/e", 2: "/e /d", 3: "/e /d /a", 9: "/e /d /a /c"} {
+		chosen, passed := (&Fetcher{MostSeen: most, Before: before}).toSee(take)
+		var paths []string
+		for _, i := range chosen {
+			paths = append(paths, take.Pages[i].Path)
+		}
+		if got := strings.Join(paths, " "); got != want || passed != 5-len(chosen) {
+			t.Errorf("of %d: %s, and %d passed over; want %s", most, got, passed, want)
+		}
+	}
 }
 
 // What differs between two looks at an unchanged site is not compared, and named.
@@ -383,7 +443,7 @@ func TestWhatVisitorsGet(t *testing.T) {
 				serving(page)(w, r)
 			})
 			fetcher := &Fetcher{Address: server}
-			baseline, present, err := fetcher.LookTwice(t.Context(), []Page{{Path: "/page"}}, Rules{}, progress.Silent{})
+			baseline, present, err := fetcher.LookTwice(t.Context(), []Page{{Path: "/page"}}, nil, Rules{}, progress.Silent{})
 			if err != nil {
 				t.Fatal(err)
 			}

@@ -59,9 +59,9 @@ func baseOf(document *goquery.Document, where *url.URL) *url.URL {
 	return where
 }
 
-// follow asks for the pages that are linked to now and were not before, and notes which
+// Follow asks for the pages that are linked to now and were not before, and notes which
 // links lead to nothing.
-func (f *Fetcher) follow(ctx context.Context, take *Take) error {
+func (f *Fetcher) Follow(ctx context.Context, take *Take) error {
 	if f.Before == nil {
 		return nil
 	}

@@ -22,6 +22,8 @@ type Page struct {
 	Within  time.Duration `json:"within_ns,omitempty"` // how long it may take; 0: it is not said
 	// SignedIn fetches it in the session of the Reach.
 	SignedIn bool `json:"signed_in,omitempty"`
+	// InBrowser says that the browser looks at it before others, or never; nil: as there is room.
+	InBrowser *bool `json:"in_browser,omitempty"`
 }
 
 // Verdict is the judgement of a page or of all of them.

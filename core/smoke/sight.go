@@ -12,6 +12,7 @@ import (
 	"net/url"
 	"os"
 	"path/filepath"
+	"runtime"
 	"slices"
 	"strings"
 	"time"
@@ -23,75 +24,148 @@ import (
 )
 
 // tabsAtOnce is how many pages the browser has open at the same time.
-const tabsAtOnce = 2
+var tabsAtOnce = min(max(2, runtime.GOMAXPROCS(0)), 4)
 
 // startingTime is what a browser may take to start on a busy machine, at the least.
 const startingTime = 30 * time.Second
 
-// mostSights is how many pages the browser looks at: visitors may be meeting the new
-// version meanwhile. The others are read all the same.
+// mostSights is how many pages the browser looks at where nobody says: visitors may be meeting
+// the new version meanwhile. The others are read all the same.
 const mostSights = 6
 
 // AnyBrowser as BrowserProgram takes an installed Chromium or Chrome.
 const AnyBrowser = "any"
 
-// withBrowser looks at the pages that answered with HTML, at each width. A browser that
-// cannot be started, crashes or hangs leaves a problem on every page.
-func (f *Fetcher) withBrowser(ctx context.Context, take *Take, report progress.Reporter) error {
-	const what = "how pages look in a browser, and script errors there"
-	program := f.BrowserProgram
-	if program == "" {
-		take.NotCovered = append(take.NotCovered, what)
+const unseenByBrowser = "how pages look in a browser, and script errors there"
+
+// program returns the browser's program; "" is none, for the reason in why.
+func (f *Fetcher) program() (program, why string) {
+	switch f.BrowserProgram {
+	case "":
+		return "", unseenByBrowser
+	case AnyBrowser:
+		if program = browser.Find(); program == "" {
+			return "", unseenByBrowser + ": no Chromium or Chrome is installed here"
+		}
+		return program, ""
+	}
+	return f.BrowserProgram, ""
+}
+
+// starting is a browser that starts, or runs.
+type starting struct {
+	done    chan struct{}
+	running *browser.Browser // once done
+	err     error
+}
+
+// StartBrowser begins to start the browser, unless it runs: pages can be fetched meanwhile.
+func (f *Fetcher) StartBrowser(ctx context.Context) {
+	program, _ := f.program()
+	if program == "" || f.browser != nil {
+		return
+	}
+	s := &starting{done: make(chan struct{})}
+	f.browser = s
+	f.setUp()
+	go func() {
+		defer close(s.done)
+		s.running, s.err = browser.Start(context.WithoutCancel(ctx), f.browserOptions(program))
+	}()
+}
+
+// See has the browser look at pages of a take that answered with HTML, at each width, and of
+// these only at those that wanted agrees to (nil: all). Pages that it saw before come first. A
+// browser that cannot be started, crashes or hangs leaves a problem on every page.
+func (f *Fetcher) See(ctx context.Context, take *Take, wanted func(path string) bool, report progress.Reporter) error {
+	if program, why := f.program(); program == "" {
+		take.NotCovered = append(take.NotCovered, why)
 		return nil
 	}
-	if program == AnyBrowser {
-		if program = browser.Find(); program == "" {
-			take.NotCovered = append(take.NotCovered, what+": no Chromium or Chrome is installed here")
-			return nil
+	f.StartBrowser(ctx)
+	<-f.browser.done
+	if err := f.browser.err; err != nil {
+		f.browser = nil // the next look tries again
+		for i := range take.Pages {
+			take.Pages[i].Sights = map[string]browser.Sight{"desktop": {Problem: err.Error()}}
 		}
+		return ctx.Err()
 	}
-	if f.running == nil {
-		var err error
-		if f.running, err = browser.Start(context.WithoutCancel(ctx), f.browserOptions(program)); err != nil {
-			for i := range take.Pages {
-				take.Pages[i].Sights = map[string]browser.Sight{"desktop": {Problem: err.Error()}}
-			}
-			return ctx.Err()
-		}
-	}
-	var group errgroup.Group
-	group.SetLimit(tabsAtOnce)
-	looked, passed := 0, 0
-	for i := range take.Pages {
-		facts := &take.Pages[i]
-		if facts.Problem != "" || !strings.Contains(facts.Type, "html") || facts.Unknown != "" {
-			continue
-		}
-		if looked == mostSights {
-			passed++
-			continue
-		}
-		looked++
-		group.Go(func() error {
-			facts.Sights = map[string]browser.Sight{}
-			for _, width := range widths {
-				sight, err := f.running.Look(ctx, f.browserVisit(*facts, int(width.pixels)))
-				if err != nil {
-					return err
-				}
-				if err := f.keepPicture(&sight, facts.Path, width.name); err != nil {
-					return err
-				}
-				facts.Sights[width.name] = sight
-			}
-			report.Advance(1)
-			return nil
-		})
-	}
+	chosen, passed := f.toSee(take)
 	if passed > 0 {
 		take.NotCovered = append(take.NotCovered, "how "+plural(passed, "further page")+" look in a browser")
 	}
+	chosen = slices.DeleteFunc(chosen, func(i int) bool { return wanted != nil && !wanted(take.Pages[i].Path) })
+	next := make(chan *Facts, len(chosen))
+	for _, i := range chosen {
+		next <- &take.Pages[i]
+	}
+	close(next)
+	var group errgroup.Group
+	for range min(tabsAtOnce, len(chosen)) {
+		group.Go(func() error {
+			tab := f.browser.running.Tab()
+			defer tab.Close()
+			for facts := range next {
+				if err := f.see(ctx, tab, facts); err != nil {
+					return err
+				}
+				report.Advance(1)
+			}
+			return nil
+		})
+	}
 	return group.Wait()
+}
+
+// toSee chooses the pages that the browser looks at: those that are to be seen, then those
+// that it saw before, then those that stand first. passed counts the others.
+func (f *Fetcher) toSee(take *Take) (chosen []int, passed int) {
+	rank := func(i int) int {
+		facts := take.Pages[i]
+		if facts.Wanted.InBrowser != nil {
+			return 0
+		}
+		if f.Before != nil {
+			if was, ok := f.Before.Page(facts.Path); ok && len(was.Sights) > 0 {
+				return 1
+			}
+		}
+		return 2
+	}
+	never := 0
+	for i, facts := range take.Pages {
+		switch in := facts.Wanted.InBrowser; {
+		case facts.Problem != "" || !strings.Contains(facts.Type, "html") || facts.Unknown != "":
+		case in != nil && !*in:
+			never++
+		default:
+			chosen = append(chosen, i)
+		}
+	}
+	slices.SortStableFunc(chosen, func(a, b int) int { return rank(a) - rank(b) })
+	most := f.MostSeen
+	if most <= 0 {
+		most = mostSights
+	}
+	over := max(0, len(chosen)-most)
+	return chosen[:len(chosen)-over], over + never
+}
+
+// see looks at one page at each width.
+func (f *Fetcher) see(ctx context.Context, tab *browser.Tab, facts *Facts) error {
+	sights, err := tab.Look(ctx, f.browserVisit(*facts))
+	if err != nil {
+		return err
+	}
+	facts.Sights = map[string]browser.Sight{}
+	for i, width := range widths {
+		if err := f.keepPicture(&sights[i], facts.Path, width.name); err != nil {
+			return err
+		}
+		facts.Sights[width.name] = sights[i]
+	}
+	return nil
 }
 
 func (f *Fetcher) browserOptions(program string) browser.Options {
@@ -102,8 +176,11 @@ func (f *Fetcher) browserOptions(program string) browser.Options {
 	}
 }
 
-func (f *Fetcher) browserVisit(facts Facts, width int) browser.Visit {
-	visit := browser.Visit{Address: fresh(f.Resolve(facts.Path)).String(), Width: width}
+func (f *Fetcher) browserVisit(facts Facts) browser.Visit {
+	visit := browser.Visit{Address: fresh(f.Resolve(facts.Path)).String()}
+	for _, width := range widths {
+		visit.Widths = append(visit.Widths, int(width.pixels))
+	}
 	if f.Reach.User != "" {
 		opening := *f.Address
 		opening.User = url.UserPassword(f.Reach.User, f.Reach.Password)
@@ -117,10 +194,14 @@ func (f *Fetcher) browserVisit(facts Facts, width int) browser.Visit {
 
 // Close ends the browser, if one was started.
 func (f *Fetcher) Close() {
-	if f.running != nil {
-		f.running.Close()
-		f.running = nil
+	if f.browser == nil {
+		return
 	}
+	<-f.browser.done
+	if f.browser.err == nil {
+		f.browser.running.Close()
+	}
+	f.browser = nil
 }
 
 // keepPicture writes a sight's picture to the folder of pictures, if there is one.
@@ -147,8 +228,16 @@ func (f *Fetcher) keepPicture(sight *browser.Sight, path, width string) error {
 	return os.WriteFile(sight.Picture, sight.Image, 0o600)
 }
 
+// plainAtMost is how many bytes of PNG a picture of one colour takes for 1000 pixels, at most: it
+// takes about 20. What takes more need not be unpacked.
+const plainAtMost = 60
+
 // isBlank tells of a picture that has one colour only.
 func isBlank(png []byte) bool {
+	config, _, err := image.DecodeConfig(bytes.NewReader(png))
+	if err != nil || len(png) > 4096+config.Width*config.Height/1000*plainAtMost {
+		return false
+	}
 	decoded, _, err := image.Decode(bytes.NewReader(png))
 	if err != nil {
 		return false

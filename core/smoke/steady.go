@@ -1,8 +1,12 @@
 package smoke
 
 import (
+	"bytes"
 	"context"
+	"encoding/json"
+	"maps"
 	"slices"
+	"time"
 
 	"wetland/core/progress"
 )
@@ -11,24 +15,99 @@ import (
 // twice, and each look is judged against what both have in common, by the rules that judge
 // later. What is found then changes by itself.
 
+// recent is how old an earlier look may be to stand for the first of two.
+const recent = 5 * time.Minute
+
 // LookTwice looks at pages of a site on which nothing is changed meanwhile. It returns what
 // stands still on them, to compare with, and how they are now. It serves whoever looks twice:
-// updates, adopting, and recording pages anew.
-func (f *Fetcher) LookTwice(ctx context.Context, pages []Page, rules Rules, report progress.Reporter) (*Take, *Judgement, error) {
+// updates, adopting, and recording pages anew. earlier is what an earlier look recorded, or
+// nil: if it is of a few minutes ago, and what a look finds now is the same both ways, it
+// stands for the first look.
+func (f *Fetcher) LookTwice(ctx context.Context, pages []Page, earlier *Take, rules Rules, report progress.Reporter) (*Take, *Judgement, error) {
 	before := f.Before
 	defer func() { f.Before = before }()
-	f.Before = nil
+	if f.standsFor(earlier, pages) {
+		f.Before = earlier
+	} else {
+		f.Before, earlier = nil, nil
+	}
 	first, err := f.Take(ctx, pages, report)
 	if err != nil {
 		return nil, nil, err
+	}
+	if earlier != nil && earlier.sameAs(first, rules) {
+		report.Advance(int64(len(pages)))
+		return steadyAndPresent(rules, first, earlier.withoutPictures())
 	}
 	f.Before = first
 	second, err := f.Take(ctx, pages, report)
 	if err != nil {
 		return nil, nil, err
 	}
+	return steadyAndPresent(rules, first, second)
+}
+
+func steadyAndPresent(rules Rules, first, second *Take) (*Take, *Judgement, error) {
 	baseline := Steady(rules, first, second)
+	baseline.Moving = append(baseline.Moving, second.Moving...)
+	baseline.AtTimes = append(baseline.AtTimes, second.AtTimes...)
 	return baseline, Present(baseline, rules, first, second), nil
+}
+
+// standsFor tells whether an earlier look is recent, and one at just these pages; the browser
+// looked then if it is to look now.
+func (f *Fetcher) standsFor(earlier *Take, pages []Page) bool {
+	if earlier == nil || time.Since(earlier.At) > recent || earlier.Address != f.Address.String() {
+		return false
+	}
+	sights := 0
+	for _, page := range pages {
+		facts, ok := earlier.Page(page.Path)
+		if !ok || !facts.Wanted.is(page) {
+			return false
+		}
+		if len(facts.Sights) > 0 {
+			sights++
+		}
+	}
+	program, _ := f.program()
+	wanted, _ := f.toSee(earlier)
+	return program == "" || sights >= len(wanted)
+}
+
+// is tells whether two pages are asked for in the same way. What says nothing may be written in
+// several ways.
+func (p Page) is(other Page) bool {
+	one, err1 := json.Marshal(p)
+	two, err2 := json.Marshal(other)
+	return err1 == nil && err2 == nil && bytes.Equal(one, two)
+}
+
+// sameAs tells whether pages are as they were, and were as they are.
+func (t *Take) sameAs(now *Take, rules Rules) bool {
+	judge := func(was, is *Take) bool {
+		judgement := Judge(was, is)
+		rules.Apply(judgement)
+		return judgement.Verdict == Sound
+	}
+	known := *now
+	known.Moving, known.AtTimes = t.Moving, t.AtTimes
+	return judge(t, now) && judge(&known, t)
+}
+
+// withoutPictures leaves out the pictures, whose files may be gone.
+func (t *Take) withoutPictures() *Take {
+	bare := *t
+	bare.Pages = slices.Clone(t.Pages)
+	for i := range bare.Pages {
+		sights := maps.Clone(bare.Pages[i].Sights)
+		for width, sight := range sights {
+			sight.Picture, sight.Again = "", ""
+			sights[width] = sight
+		}
+		bare.Pages[i].Sights = sights
+	}
+	return &bare
 }
 
 // Steady makes one baseline of takes between which nothing was changed. What still differs

@@ -23,9 +23,13 @@ func (s *session) checkPages(why *reasons) {
 // a return to an older version.
 func (m *motion) takeBaseline(ctx context.Context, why *reasons) (err error) {
 	m.fetcher.Pictures = filepath.Join(m.scratch, picturesFolder)
+	earlier, err := smoke.LoadTake(m.site.Workspace.Baseline())
+	if err != nil {
+		earlier = nil // it would only spare a look
+	}
 	m.Report.Begin("pages before", int64(2*len(m.pages)), "pages")
 	var present *smoke.Judgement
-	if m.baseline, present, err = m.fetcher.LookTwice(ctx, m.pages, m.rules, m.Report); err != nil {
+	if m.baseline, present, err = m.fetcher.LookTwice(ctx, m.pages, earlier, m.rules, m.Report); err != nil {
 		return err
 	}
 	m.recallMoving()

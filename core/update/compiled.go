@@ -19,16 +19,23 @@ import (
 
 // dropCompiled has the site's PHP processes let go of the code that they keep compiled, if
 // wetland.toml says how to ask them: until then old and new code answer side by side. It waits
-// for the old code to expire all the same, for there may be other pools.
-func (s *session) dropCompiled(ctx context.Context) {
+// for the old code to expire all the same, for there may be other pools. It returns whether the
+// known one dropped all.
+func (s *session) dropCompiled(ctx context.Context) (dropped bool) {
 	where := s.site.Workspace.Config.Site.PHPPool
 	if where == "" {
-		return
+		return false
 	}
 	_ = s.step("compiled code", 0, "", func() (progress.Mark, string, error) {
-		return droppedWords(s.letGo(ctx, where))
+		err := s.letGo(ctx, where)
+		dropped = nothingCompiled(err)
+		return droppedWords(err)
 	})
+	return dropped
 }
+
+// nothingCompiled tells by what letGo returned whether PHP has no compiled code any more.
+func nothingCompiled(err error) bool { return err == nil || errors.Is(err, phppool.ErrNothingKept) }
 
 func droppedWords(err error) (progress.Mark, string, error) {
 	switch {
@@ -85,28 +92,37 @@ func (c *change) eachKept(do func(item, before files.Item) error) error {
 
 // switchCompiled lets the new versions answer: PHP lets go of the old code, the new files get
 // their own times, and PHP lets go once more, of what it compiled under the borrowed ones:
-// those are the old version's, which may come back.
-func (m *motion) switchCompiled(ctx context.Context) error {
+// those are the old version's, which may come back. Where PHP let go, pages are looked at
+// meanwhile, unless visitors see a notice; else the look is nil.
+func (m *motion) switchCompiled(ctx context.Context) (look *firstLook, err error) {
+	m.dropped = false
 	where := m.site.Workspace.Config.Site.PHPPool
 	if where == "" {
 		_, err := m.ownTimes(ctx) // wetland.toml may have named it before a crash
-		return err
+		return nil, err
 	}
-	return m.step("compiled code", 0, "", func() (progress.Mark, string, error) {
-		dropped := m.letGo(ctx, where)
-		ended := m.Clock.Wait(ctx, running) // with a new time requests under way would take up new files
+	err = m.step("compiled code", 0, "", func() (progress.Mark, string, error) {
+		start, dropped := time.Now(), m.letGo(ctx, where)
+		m.dropped = nothingCompiled(dropped)
+		var ended error
+		if m.dropped && !m.notice {
+			look, ended = m.lookFirst(ctx)
+		}
+		// With a new time requests under way would take up new files.
+		ended = errors.Join(ended, m.Clock.Wait(ctx, running-time.Since(start)))
 		borrowed, err := m.ownTimes(context.WithoutCancel(ctx))
 		if err := errors.Join(ended, err); err != nil {
 			return badMark, "", err
 		}
 		if borrowed {
 			// With the first one still under way PHP says that it keeps nothing.
-			if err := m.letGo(ctx, where); err != nil && !errors.Is(err, phppool.ErrNothingKept) {
+			if err := m.letGo(ctx, where); !nothingCompiled(err) {
 				dropped = err
 			}
 		}
 		return droppedWords(dropped)
 	})
+	return look, err
 }
 
 // ownTimes gives the group's files their own times where they have borrowed ones. What has

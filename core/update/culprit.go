@@ -319,7 +319,6 @@ func (s *search) putUp(ctx context.Context, set []*change, stay bool) (*smoke.Ju
 		return nil, probe, err
 	}
 	probe.Verdict = judgement.Verdict
-	settled := s.settled
 	if s.standing = stay && s.sound(judgement); s.standing {
 		s.broken = s.keepGroup(ctx, judgement)
 	} else {
@@ -327,8 +326,8 @@ func (s *search) putUp(ctx context.Context, set []*change, stay bool) (*smoke.Ju
 	}
 	if !s.standing && s.broken == nil {
 		s.passing = append(s.passing, s.run.Snapshots[taken:]...)
-		if settled != nil {
-			s.passing = append(s.passing, settled.Name)
+		if s.settled != nil {
+			s.passing = append(s.passing, s.settled.Name)
 		}
 	}
 	probe.Exposed = s.run.Exposed - was

@@ -81,7 +81,11 @@ func (p *pier) because(run *Run, folder string) string {
 	return "not there"
 }
 
-const cutOff = "<html><body><h1>The jetty and"
+// cutOff is a page that dies; otherPage is whole, and not what it was.
+const (
+	cutOff    = "<html><body><h1>The jetty and"
+	otherPage = "<html><body><p>Whatever else a cache may still answer with, for a moment after an update.</p></body></html>"
+)
 
 func TestCulpritsAmongEight(t *testing.T) {
 	p := newPier(t, 8)
@@ -327,6 +331,55 @@ func TestSecondLook(t *testing.T) {
 	}
 }
 
+// A page that dies twice, a second apart, ends the matter: no remedy, no browser, no second look.
+// One that died once, or was dead before, does not.
+func TestFirstLook(t *testing.T) {
+	for name, c := range map[string]struct {
+		dies  func(updated []string, waits int) bool
+		state State
+		steps []string // that must be there
+		none  []string // that must not
+	}{
+		"dead":        {func(updated []string, _ int) bool { return len(updated) > 0 }, PutBack, []string{"first look"}, []string{"pages after", "second look", "evidence"}},
+		"dead once":   {func(updated []string, waits int) bool { return len(updated) > 0 && waits < 2 }, Kept, []string{"first look", "pages after"}, nil},
+		"dead before": {func([]string, int) bool { return true }, Kept, []string{"pages after"}, []string{"first look"}},
+	} {
+		t.Run(name, func(t *testing.T) {
+			p := newPier(t, 1)
+			settle := site.Duration{Duration: time.Millisecond}
+			p.workspace.Config.Smoke.Settle = &settle
+			waits := 0
+			p.broken = func(updated []string) string {
+				if c.dies(updated, waits) {
+					return cutOff
+				}
+				return ""
+			}
+			run, err := p.update(t, Options{Packages: p.packages(t), AcceptPresent: true, Guard: Guard{Clock: waiting{&waits}}})
+			if err != nil || run.State != c.state || len(run.Remedies) > 0 {
+				t.Fatalf("%+v %v", run, err)
+			}
+			var steps []string
+			for _, step := range run.Steps {
+				steps = append(steps, step.Name)
+			}
+			for _, step := range c.steps {
+				if !slices.Contains(steps, step) {
+					t.Errorf("no step %q: %q", step, steps)
+				}
+			}
+			for _, step := range c.none {
+				if slices.Contains(steps, step) {
+					t.Errorf("a step %q: %q", step, steps)
+				}
+			}
+			if run.State == PutBack && (run.Judgement.Verdict != smoke.Broken || run.Exposed == 0 || run.Lingered != time.Millisecond) {
+				t.Errorf("%s, %v and %v", run.Judgement.Verdict, run.Exposed, run.Lingered)
+			}
+		})
+	}
+}
+
 // A page that a cache still had broken is mended by the quick remedies: that is recorded,
 // and nothing goes back. The caches that wetland.toml names are emptied, too.
 func TestRemediesBeforeGoingBack(t *testing.T) {
@@ -342,7 +395,7 @@ func TestRemediesBeforeGoingBack(t *testing.T) {
 	p.workspace.Config.Caches = site.CachesConfig{Addresses: []string{cache.URL + "/all"}, Commands: []string{"echo emptied >> " + said}}
 	p.broken = func(updated []string) string {
 		if len(updated) > 0 && waits < 2 {
-			return cutOff
+			return otherPage
 		}
 		return ""
 	}

@@ -75,10 +75,13 @@ func (m *motion) undo(reason string) error {
 	if err := m.returnTrees(ctx); err != nil {
 		return err
 	}
-	m.dropCompiled(ctx)
+	dropped := m.dropCompiled(ctx)
 	if !m.exposed.IsZero() {
 		m.run.Exposed += time.Since(m.exposed)
 		m.exposed = time.Time{}
+		if !dropped {
+			m.run.Lingered += m.site.SettleTime()
+		}
 	}
 	if err := m.putBackTables(ctx, m.manifest); err != nil {
 		return err
@@ -99,7 +102,6 @@ func (m *motion) undo(reason string) error {
 	for _, c := range m.group {
 		c.target.Fate = FateBack
 	}
-	m.settled = nil
 	m.unlogged = errors.Join(m.unlogged, m.log.Write(stepIsBack, nil))
 	return nil
 }
@@ -109,7 +111,7 @@ func (m *motion) undo(reason string) error {
 // tables are proved. Its error says that a page is broken, or could not be looked at.
 func (m *motion) provePages(ctx context.Context) error {
 	again := func() (*smoke.Judgement, error) {
-		return m.look(ctx, "pages again", againFile, m.baseline, m.against(m.baseline))
+		return m.look(ctx, "pages again", againFile, m.baseline, nil, m.against(m.baseline))
 	}
 	judgement, err := again()
 	if err != nil {
@@ -200,7 +202,11 @@ func (m *motion) exposedWords() string {
 	if len(m.changes) > 1 {
 		what = "What was not kept"
 	}
-	return fmt.Sprintf(" %s was live for %s.", what, liveWords(m.run.Exposed))
+	lingered := ""
+	if m.run.Lingered > 0 {
+		lingered = fmt.Sprintf(", and PHP may have answered with it for %s more, until its compiled code expired", liveWords(m.run.Lingered))
+	}
+	return fmt.Sprintf(" %s was live for %s%s.", what, liveWords(m.run.Exposed), lingered)
 }
 
 func liveWords(exposed time.Duration) string {
@@ -260,7 +266,8 @@ func itemsBelow(items []snapshot.Item, folder string) []snapshot.Item {
 
 // settleQuietly settles without letting the CMS run upgrades: old code is in place.
 func (s *session) settleQuietly(ctx context.Context) error {
-	return s.settleAfter(ctx, s.waitSettled)
+	changed := time.Now()
+	return s.settleAfter(ctx, func(ctx context.Context) error { return s.waitSettled(ctx, changed) })
 }
 
 // settleAfter clears the caches once wait has returned.

@@ -317,13 +317,13 @@ func (m *motion) together(ctx context.Context) (*Run, error) {
 		}
 		return m.finish(ctx)
 	}
-	reason, settled := m.failedWords(judgement), m.settled
+	reason := m.failedWords(judgement)
 	if err := m.undo(reason); err != nil {
 		return m.needsPerson(err)
 	}
 	blame(m.changes, judgement)
 	if len(m.changes) > 1 && ctx.Err() == nil && m.maySearch(ctx, judgement) {
-		if err := m.search(ctx, judgement, settled); err != nil {
+		if err := m.search(ctx, judgement, m.settled); err != nil {
 			return m.needsPerson(err)
 		}
 	}
@@ -457,7 +457,7 @@ func (m *motion) keepEvidence(ctx context.Context) error {
 // try snapshots, stages, swaps and judges a group. ended tells that the run is over
 // already, with its error: it could not be judged, and is put back.
 func (m *motion) try(ctx context.Context, group []*change) (judgement *smoke.Judgement, ended bool, err error) {
-	m.group, m.settled = group, nil
+	m.group = group
 	m.attempts++
 	if err := m.untilSwap(ctx); err != nil {
 		_, err = m.stop(ctx, err)
@@ -474,6 +474,7 @@ func (m *motion) try(ctx context.Context, group []*change) (judgement *smoke.Jud
 // untilSwap does everything up to and including the swap. After an error the site
 // is as it was, or stop makes it so.
 func (m *motion) untilSwap(ctx context.Context) error {
+	m.settled = nil
 	manifest, err := m.takeSnapshot(ctx, "before "+titles(m.group))
 	if err != nil {
 		return err // an earlier group's snapshot stays the one to go back to
@@ -602,21 +603,33 @@ func swapText(done files.Swapped) string {
 
 // judge looks at the pages with the new versions in place.
 func (m *motion) judge(ctx context.Context) (*smoke.Judgement, error) {
-	if err := m.switchCompiled(ctx); err != nil {
+	m.looked = attemptName(AfterFile, m.attempts)
+	judgement, fetched, err := m.judgeFirst(ctx)
+	if err != nil {
 		return nil, err
 	}
-	if err := m.settle(ctx); err != nil {
+	if judgement == nil {
+		judgement, err = m.judgeWhole(ctx, fetched)
+	} else {
+		err = m.readLogs(ctx, judgement, targetsOf(m.group))
+	}
+	if err != nil {
 		return nil, err
 	}
+	return judgement, m.log.Write(stepJudged, map[string]any{"verdict": judgement.Verdict})
+}
+
+// judgeWhole looks with all that there is. fetched are the pages where they were fetched just
+// now; nil: they were not.
+func (m *motion) judgeWhole(ctx context.Context, fetched *smoke.Take) (*smoke.Judgement, error) {
 	if err := m.takeMigrated(ctx); err != nil {
 		return nil, err
 	}
-	m.looked = attemptName(AfterFile, m.attempts)
-	judgement, err := m.look(ctx, "pages after", m.looked, m.baseline, m.judgeNew)
+	judgement, err := m.look(ctx, "pages after", m.looked, m.baseline, fetched, m.judgeNew)
 	if err == nil && judgement.Verdict == smoke.Sound {
 		var still bool
 		if still, err = m.stillSound(ctx, m.judgeNew); err == nil && !still {
-			judgement, err = m.look(ctx, "pages after", m.looked, m.baseline, m.judgeNew)
+			judgement, err = m.look(ctx, "pages after", m.looked, m.baseline, nil, m.judgeNew)
 		}
 	}
 	if err != nil {
@@ -630,7 +643,7 @@ func (m *motion) judge(ctx context.Context) (*smoke.Judgement, error) {
 	}
 	m.checkActive(ctx, judgement)
 	m.weigh(judgement) // with what was found besides the pages
-	return judgement, m.log.Write(stepJudged, map[string]any{"verdict": judgement.Verdict})
+	return judgement, nil
 }
 
 // findEvidence looks for proof that the new files are what the address serves.
@@ -741,6 +754,9 @@ func (m *motion) keepGroup(ctx context.Context, judgement *smoke.Judgement) erro
 // takeMigrated keeps the state after the update had settled, if it changed the structure
 // of a table: without it nobody could tell what visitors wrote there meanwhile.
 func (m *motion) takeMigrated(ctx context.Context) error {
+	if m.settled != nil {
+		return nil
+	}
 	changed, err := m.structureChanged(ctx)
 	if err != nil || !changed {
 		return err

@@ -82,8 +82,8 @@ func (s *session) checkNotice(why *reasons) {
 	}
 }
 
-// waitSettled waits until old compiled code has gone, and takes the notice down.
-func (s *session) waitSettled(ctx context.Context) error {
-	err := s.Clock.Wait(ctx, s.site.SettleTime())
+// waitSettled waits until compiled code of before a moment has gone, and takes the notice down.
+func (s *session) waitSettled(ctx context.Context, since time.Time) error {
+	err := s.Clock.Wait(ctx, s.site.SettleTime()-time.Since(since))
 	return errors.Join(err, s.takeDownNotice(context.WithoutCancel(ctx)))
 }

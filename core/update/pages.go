@@ -59,19 +59,24 @@ func (s *session) purgePages(ctx context.Context) (int, error) {
 	return purged, nil
 }
 
+// visitUpgrades lets the CMS run its upgrades. What the visits answer is judged with the
+// pages; here they only have to happen.
+func (s *session) visitUpgrades(ctx context.Context) {
+	for _, visit := range s.site.CMS.UpgradeVisits() {
+		_, _, _ = s.fetcher.Fetch(ctx, visit)
+	}
+}
+
 // settle waits until old compiled code has gone, lets the CMS run its upgrades,
 // and empties its caches.
-func (s *session) settle(ctx context.Context) error {
-	return s.step("settling", 0, "", func() (progress.Mark, string, error) {
-		wait := s.site.SettleTime()
-		if err := s.waitSettled(ctx); err != nil {
+func (m *motion) settle(ctx context.Context) error {
+	return m.step("settling", 0, "", func() (progress.Mark, string, error) {
+		wait := m.site.SettleTime()
+		if err := m.waitSettled(ctx, m.exposed); err != nil {
 			return badMark, "", err
 		}
-		for _, visit := range s.site.CMS.UpgradeVisits() {
-			// What the visit answers is judged with the pages; here it only has to happen.
-			_, _, _ = s.fetcher.Fetch(ctx, visit)
-		}
-		purged, err := s.purge(ctx)
+		m.visitUpgrades(ctx)
+		purged, err := m.purge(ctx)
 		if err != nil {
 			return doubtMark, fmt.Sprintf("the caches could not be cleared: %v", err), nil
 		}
@@ -82,29 +87,41 @@ func (s *session) settle(ctx context.Context) error {
 	})
 }
 
-// look fetches all pages and judges them; what is not sound gets the quick remedies, and
-// is looked at again. The pages go to a file of the run, and their pictures to a folder of
-// that name.
-func (s *session) look(ctx context.Context, name, file string, baseline *smoke.Take, judge judge) (*smoke.Judgement, error) {
+// look fetches all pages, unless that was done just now, and judges them; what is not sound
+// gets the quick remedies, and is looked at again. The browser comes last: what is broken needs
+// none to be known. The pages go to a file of the run, and their pictures to a folder of that
+// name.
+func (s *session) look(ctx context.Context, name, file string, baseline, fetched *smoke.Take, judge judge) (*smoke.Judgement, error) {
 	var judgement *smoke.Judgement
 	tried := len(s.run.Remedies)
 	s.fetcher.Before = baseline
 	s.fetcher.Pictures = filepath.Join(s.run.Folder, picturesFolder, strings.TrimSuffix(strings.TrimPrefix(file, "pages-"), ".json"))
 	err := s.step(name, int64(len(s.pages)), "pages", func() (progress.Mark, string, error) {
-		take, err := s.fetcher.Take(ctx, s.pages, s.Report)
+		take, err := s.read(ctx, fetched)
 		if err != nil {
 			return badMark, "", err
 		}
-		judgement = judge(take)
-		again := ""
-		if judgement.Verdict != smoke.Sound {
-			if take, judgement, err = s.mend(ctx, take, judge); err != nil {
+		if take, judgement, err = s.mend(ctx, take, judge, s.fetcher.Read); err != nil {
+			return badMark, "", err
+		}
+		if judgement.Verdict != smoke.Broken {
+			if err := s.fetcher.See(ctx, take, judgement.NotBroken, s.Report); err != nil {
 				return badMark, "", err
 			}
-			again = "; clearing caches and rebuilding links did not help"
+			failing := judgement.Failing()
+			if judgement = judge(take); !slices.Equal(judgement.Failing(), failing) { // the browser found more
+				take, judgement, err = s.mend(ctx, take, judge, s.fetcher.Take)
+			}
+			if err != nil {
+				return badMark, "", err
+			}
 		}
 		if err := take.Save(filepath.Join(s.run.Folder, file)); err != nil {
 			return badMark, "", err
+		}
+		again := ""
+		if judgement.Verdict != smoke.Sound && len(s.run.Remedies) > tried {
+			again = "; clearing caches and rebuilding links did not help"
 		}
 		switch judgement.Verdict {
 		case smoke.Sound:
@@ -119,6 +136,15 @@ func (s *session) look(ctx context.Context, name, file string, baseline *smoke.T
 		return badMark, broken + again, nil
 	})
 	return judgement, err
+}
+
+// read fetches the pages, or completes what was fetched of them.
+func (s *session) read(ctx context.Context, fetched *smoke.Take) (*smoke.Take, error) {
+	if fetched == nil {
+		return s.fetcher.Read(ctx, s.pages, s.Report)
+	}
+	s.Report.Advance(int64(len(fetched.Pages)))
+	return fetched, s.fetcher.Follow(ctx, fetched)
 }
 
 // stillSound glances at a few pages a little later. CMSs that need no time to settle do

@@ -41,7 +41,7 @@ func (s *session) remedies() []remedy {
 			return s.site.CMS.RebuildLinks(ctx, s.db)
 		}})
 	}
-	if wait := s.site.SettleTime(); wait > 0 {
+	if wait := s.site.SettleTime(); wait > 0 && !s.dropped {
 		list = append(list, remedy{fmt.Sprintf("waited %s more for compiled code", wait), always, func(ctx context.Context) error {
 			return s.Clock.Wait(ctx, wait)
 		}})
@@ -62,8 +62,12 @@ func hasLostPages(j *smoke.Judgement) bool {
 	return false
 }
 
-// mend tries the remedies on the pages that are not sound, and records whether they helped.
-func (s *session) mend(ctx context.Context, take *smoke.Take, judge judge) (*smoke.Take, *smoke.Judgement, error) {
+// fetching is a way to look at some pages.
+type fetching func(ctx context.Context, pages []smoke.Page, report progress.Reporter) (*smoke.Take, error)
+
+// mend judges a take. It tries the remedies on the pages that are not sound, and records
+// whether they helped.
+func (s *session) mend(ctx context.Context, take *smoke.Take, judge judge, fetch fetching) (*smoke.Take, *smoke.Judgement, error) {
 	judgement := judge(take)
 	for _, remedy := range s.remedies() {
 		failing := judgement.Failing()
@@ -80,7 +84,7 @@ func (s *session) mend(ctx context.Context, take *smoke.Take, judge judge) (*smo
 			s.Report.End(progress.Note, "remedy", fmt.Sprintf("%s: not possible (%v)", remedy.what, err))
 			continue
 		}
-		newer, err := s.takeAgain(ctx, take, failing)
+		newer, err := s.takeAgain(ctx, take, failing, fetch)
 		if err != nil {
 			return nil, nil, err
 		}
@@ -103,9 +107,9 @@ func better(before, after *smoke.Judgement) []string {
 }
 
 // takeAgain fetches some pages anew.
-func (s *session) takeAgain(ctx context.Context, first *smoke.Take, paths []string) (*smoke.Take, error) {
+func (s *session) takeAgain(ctx context.Context, first *smoke.Take, paths []string, fetch fetching) (*smoke.Take, error) {
 	pages := slices.DeleteFunc(slices.Clone(s.pages), func(p smoke.Page) bool { return !slices.Contains(paths, p.Path) })
-	second, err := s.fetcher.Take(ctx, pages, s.Report)
+	second, err := fetch(ctx, pages, s.Report)
 	if err != nil {
 		return nil, err
 	}

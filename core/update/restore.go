@@ -322,7 +322,7 @@ func (r *restoration) finish() (*Run, error) {
 	if err := errors.Join(r.closeStaging(ctx), r.sweep(ctx), r.settle(ctx)); err != nil {
 		return r.fail(err)
 	}
-	judgement, err := r.look(ctx, "pages", AfterFile, nil, r.against(nil))
+	judgement, err := r.look(ctx, "pages", AfterFile, nil, nil, r.against(nil))
 	if err != nil {
 		return r.fail(err)
 	}

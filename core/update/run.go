@@ -115,8 +115,11 @@ type Run struct {
 	Probes   []Probe       `json:"probes,omitempty"`     // of the search for a culprit
 	Database []TableNote   `json:"database,omitempty"`   // what going back did with each changed table
 	Exposed  time.Duration `json:"exposed_ns,omitempty"` // how long visitors could see what was not kept
-	Reason   string        `json:"reason,omitempty"`     // why it ended so, in a sentence
-	Next     []string      `json:"next,omitempty"`       // what to do, each a sentence or a command
+	// Lingered is for how long PHP may have answered with it after it was put back: its code stays
+	// compiled where nobody could ask PHP to drop it.
+	Lingered time.Duration `json:"lingered_ns,omitempty"`
+	Reason   string        `json:"reason,omitempty"` // why it ended so, in a sentence
+	Next     []string      `json:"next,omitempty"`   // what to do, each a sentence or a command
 	Folder   string        `json:"folder"`
 	// Staging is the name of the folders in which the run's new trees wait beside the live
 	// ones: nobody can know it before they are made.

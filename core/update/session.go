@@ -88,6 +88,7 @@ type session struct {
 	made       []string // staging folders, by this session
 	disabled   []string // events that came back in another name
 	compared   []*database.RowChanges
+	dropped    bool // PHP let go of its compiled code at the last swap
 	unlock     func() error
 }
 
@@ -191,7 +192,7 @@ func NewFetcher(s *site.Site) (*smoke.Fetcher, error) {
 	case "none":
 		program = ""
 	}
-	return &smoke.Fetcher{Address: s.Address, AtOnce: config.AtOnce, Patience: config.Patience.Duration, BrowserProgram: program, Reach: reach}, nil
+	return &smoke.Fetcher{Address: s.Address, AtOnce: config.AtOnce, Patience: config.Patience.Duration, BrowserProgram: program, MostSeen: config.BrowserPages, Reach: reach}, nil
 }
 
 // ReachOf reads the secrets and certificates with which a site is reached.
@@ -225,7 +226,7 @@ func Pages(w *site.Workspace) []smoke.Page {
 	for _, page := range w.Config.Pages {
 		pages = append(pages, smoke.Page{
 			Path: page.Path, Expect: page.Expect, Has: page.Has, HasNot: page.HasNot, Ignore: page.Ignore,
-			Status: page.Status, LeadsTo: page.LeadsTo, Within: page.Within.Duration, SignedIn: page.SignedIn,
+			Status: page.Status, LeadsTo: page.LeadsTo, Within: page.Within.Duration, SignedIn: page.SignedIn, InBrowser: page.InBrowser,
 		})
 	}
 	return pages

@@ -14,7 +14,9 @@ import (
 	"sync"
 	"time"
 
+	"github.com/chromedp/cdproto/cdp"
 	"github.com/chromedp/cdproto/network"
+	"github.com/chromedp/cdproto/page"
 	"github.com/chromedp/chromedp"
 )
 
@@ -185,32 +187,79 @@ type measured struct {
 // Visit is one look at a page.
 type Visit struct {
 	Address string
-	Width   int // of the window, in CSS pixels
+	Widths  []int // of the window, in CSS pixels: it is loaded at the first one
 	// Opening is an address of the same site with user and password in it, which is
 	// opened first: the browser remembers them. "": none.
 	Opening string
 	Cookies []*http.Cookie
 }
 
-// Look opens a page in a tab of its own, and photographs all of it. What fails is in the
-// sight; the error is only the context's.
-func (b *Browser) Look(ctx context.Context, visit Visit) (Sight, error) {
-	sight := Sight{Width: visit.Width}
-	tab, end := chromedp.NewContext(b.ctx, chromedp.WithNewBrowserContext())
-	defer end()
-	tab, give := context.WithTimeout(tab, b.limit)
+// Tab is a tab of the browser with cookies, storage and cache of its own, for one page after the
+// other. It opens at the first look, and anew after one that failed.
+type Tab struct {
+	b   *Browser
+	ctx context.Context
+	end func()
+}
+
+// Tab returns a new tab. Close it when done.
+func (b *Browser) Tab() *Tab { return &Tab{b: b, end: func() {}} }
+
+// Close ends the tab.
+func (t *Tab) Close() {
+	t.end()
+	t.ctx, t.end = nil, func() {}
+}
+
+// Look opens a page, and photographs all of it at each width. It is loaded once, and laid out
+// anew for the further widths, as in a window that is made narrower. Nothing of a page before
+// is left but what the browser has cached. What fails is in the sights; the error is only the
+// context's.
+func (t *Tab) Look(ctx context.Context, visit Visit) ([]Sight, error) {
+	if t.ctx == nil {
+		t.ctx, t.end = chromedp.NewContext(t.b.ctx, chromedp.WithNewBrowserContext())
+	}
+	sights := make([]Sight, len(visit.Widths))
+	// Opening it with this context, whose end is the visit's, would close it then.
+	err := chromedp.Do(t.ctx)
+	tab, give := context.WithTimeout(t.ctx, t.b.limit)
 	defer give()
 	stopped := context.AfterFunc(ctx, give)
 	defer stopped()
 	noted := newNotes(visit.Address)
-	err := errors.Join(chromedp.Listen(tab, noted.take), b.visit(tab, visit, &sight))
-	noted.mu.Lock()
-	defer noted.mu.Unlock()
-	sight.Failures, sight.Unloaded = noted.failures, noted.unloaded
-	if err != nil {
-		sight.Problem = explain(tab, err, b.limit)
+	if err == nil {
+		err = errors.Join(chromedp.Listen(tab, noted.take), enter(tab, visit))
 	}
-	return sight, ctx.Err()
+	for i, width := range visit.Widths {
+		sights[i].Width = width
+		if err == nil {
+			err = see(tab, visit.Address, i == 0, &sights[i])
+		}
+		if err != nil {
+			sights[i].Problem = explain(tab, err, t.b.limit)
+		}
+	}
+	noted.mu.Lock()
+	for i := range sights {
+		sights[i].Failures, sights[i].Unloaded = slices.Clone(noted.failures), slices.Clone(noted.unloaded)
+	}
+	noted.mu.Unlock()
+	if err == nil {
+		err = leave(tab)
+	}
+	if err != nil {
+		t.Close()
+	}
+	return sights, ctx.Err()
+}
+
+// leave makes the tab as if the page had not been there, but for what is cached.
+func leave(tab context.Context) error {
+	if _, err := chromedp.Run(tab, chromedp.Evaluate[bool](`(() => { try { sessionStorage.clear(); localStorage.clear(); } catch { } return true; })()`)); err != nil {
+		return err
+	}
+	_, err := chromedp.Call(tab, network.ClearBrowserCookies, cdp.Empty{})
+	return errors.Join(err, chromedp.Do(tab, chromedp.Navigate("about:blank")))
 }
 
 // WindowHeight is that of a usual window, in CSS pixels: what is further down is out of the
@@ -223,19 +272,38 @@ const narrow = 600
 // tallest bounds the pictures, in pixels: a page without an end must not fill the disk.
 const tallest = 12_000
 
-func (b *Browser) visit(tab context.Context, visit Visit, sight *Sight) error {
-	if err := enter(tab, visit); err != nil {
-		return err
-	}
+// calm waits until the page is laid out at another width. What the change set in motion, such as
+// a menu that fades out, is brought to its end. Fonts and pictures that come late move what is
+// below them; a tab that is never drawn must not be waited for.
+const calm = `(async () => {
+  const drawn = () => new Promise((next) => { requestAnimationFrame(() => requestAnimationFrame(next)); setTimeout(next, 200); });
+  for (let round = 0; round < 2; round++) {
+    await drawn();
+    for (const one of document.getAnimations()) {
+      if (one.effect && one.effect.getComputedTiming().endTime !== Infinity) one.finish();
+    }
+  }
+  await document.fonts.ready;
+  return true;
+})()`
+
+// see looks at the page of a tab at one width.
+func see(tab context.Context, address string, first bool, sight *Sight) error {
 	var like []chromedp.EmulateViewportOption
 	if sight.Width < narrow {
 		like = append(like, chromedp.EmulateMobile) // which looks for the page's own word about its width
 	}
-	if err := chromedp.Do(tab, chromedp.EmulateViewport(int64(sight.Width), WindowHeight, like...), chromedp.Navigate(visit.Address)); err != nil {
+	if err := chromedp.Do(tab, chromedp.EmulateViewport(int64(sight.Width), WindowHeight, like...)); err != nil {
 		return err
 	}
-	// Fonts and pictures that come late move what is below them.
-	if _, err := chromedp.Run(tab, chromedp.Evaluate[bool](`document.fonts.ready.then(() => true)`, chromedp.EvalAwaitPromise)); err != nil {
+	ready := calm
+	if first {
+		if err := chromedp.Do(tab, chromedp.Navigate(address)); err != nil {
+			return err
+		}
+		ready = `document.fonts.ready.then(() => true)`
+	}
+	if _, err := chromedp.Run(tab, chromedp.Evaluate[bool](ready, chromedp.EvalAwaitPromise)); err != nil {
 		return err
 	}
 	found, err := chromedp.Run(tab, chromedp.Evaluate[measured](measure))
@@ -247,8 +315,17 @@ func (b *Browser) visit(tab context.Context, visit Visit, sight *Sight) error {
 	if found.Height > tallest {
 		return nil
 	}
-	sight.Image, err = chromedp.Run(tab, chromedp.FullScreenshot(100))
+	sight.Image, err = photograph(tab)
 	return err
+}
+
+// photograph takes a picture of the whole page, PNG.
+func photograph(tab context.Context) ([]byte, error) {
+	yes := true
+	taken, err := chromedp.Call(tab, page.CaptureScreenshot, page.CaptureScreenshotParams{
+		Format: page.CaptureScreenshotFormatPng, FromSurface: &yes, CaptureBeyondViewport: &yes, OptimizeForSpeed: &yes,
+	})
+	return taken.Data, err
 }
 
 // enter gives the tab what it needs to be let in.

@@ -1,0 +1,103 @@
+package update
+
+import (
+	"context"
+	"fmt"
+	"path/filepath"
+	"slices"
+	"time"
+
+	"wetland/core/progress"
+	"wetland/core/smoke"
+)
+
+// firstLook is a look at the pages as soon as it is certain that the new code answers: without
+// a browser, and for nothing but fatal errors. A theme that dies on its pages so stands before
+// visitors for moments, not for as long as a whole look takes.
+type firstLook struct {
+	at   time.Time
+	take *smoke.Take
+	dead []string // pages that a fatal error ended
+}
+
+// lookFirst lets the CMS run its upgrades, and looks.
+func (m *motion) lookFirst(ctx context.Context) (*firstLook, error) {
+	m.visitUpgrades(ctx)
+	m.fetcher.Before = m.baseline
+	look := &firstLook{at: time.Now()}
+	var err error
+	if look.take, err = m.fetcher.Glance(ctx, m.pages); err != nil {
+		return nil, err
+	}
+	look.dead = m.judgeNew(look.take).Dead(look.take)
+	return look, nil
+}
+
+// confirmedPages is how many dead pages are asked once more.
+const confirmedPages = 3
+
+// confirm asks dead pages once more, a second later. If one of them died twice, the group is
+// judged: nothing that could still be tried mends that. Else the judgement is nil. How a
+// migration left the tables is kept before, for visitors go on writing.
+func (m *motion) confirm(ctx context.Context, look *firstLook) (judgement *smoke.Judgement, err error) {
+	if len(look.dead) == 0 || m.options.KeepBroken {
+		return nil, nil
+	}
+	if err := m.takeMigrated(ctx); err != nil {
+		return nil, err
+	}
+	err = m.step("first look", 0, "", func() (progress.Mark, string, error) {
+		if err := m.Clock.Wait(ctx, secondLook-time.Since(look.at)); err != nil {
+			return badMark, "", err
+		}
+		var pages []smoke.Page
+		for _, page := range m.pages {
+			if len(pages) < confirmedPages && slices.Contains(look.dead, page.Path) {
+				pages = append(pages, page)
+			}
+		}
+		again, err := m.fetcher.Glance(ctx, pages)
+		if err != nil {
+			return badMark, "", err
+		}
+		if len(m.judgeNew(again).Dead(again)) == 0 {
+			return doubtMark, fmt.Sprintf("a fatal error on %s, gone a second later: all are looked at", plural(len(look.dead), "page")), nil
+		}
+		judgement = m.judgeNew(look.take)
+		return badMark, fmt.Sprintf("a fatal error on %d of %s, twice: %s. Going back at once", len(look.dead), plural(len(m.pages), "page"), firstFinding(judgement)), nil
+	})
+	if err != nil || judgement == nil {
+		return nil, err
+	}
+	if err := look.take.Save(filepath.Join(m.run.Folder, m.looked)); err != nil {
+		return nil, err
+	}
+	return judgement, nil
+}
+
+// judgeFirst switches to the new code and looks for pages that die. With a judgement the
+// matter is decided. Else it returns what was fetched once the site had settled; nil if that
+// was too early for more than fatal errors.
+func (m *motion) judgeFirst(ctx context.Context) (*smoke.Judgement, *smoke.Take, error) {
+	look, err := m.switchCompiled(ctx)
+	if err != nil {
+		return nil, nil, err
+	}
+	early := look != nil
+	if early {
+		if judgement, err := m.confirm(ctx, look); judgement != nil || err != nil {
+			return judgement, nil, err
+		}
+	}
+	if err := m.settle(ctx); err != nil || early {
+		return nil, nil, err
+	}
+	if look, err = m.lookFirst(ctx); err != nil {
+		return nil, nil, err
+	}
+	judgement, err := m.confirm(ctx, look)
+	if len(look.dead) > 0 {
+		look.take = nil // it is fetched anew
+	}
+	return judgement, look.take, err
+}
