@@ -79,6 +79,8 @@ func mergeFacts(a, b Facts) Facts {
 	mergeContent(&a, b)
 	a.Links = slices.DeleteFunc(slices.Clone(a.Links), func(l Link) bool { return !slices.Contains(b.Links, l) })
 	a.Settings, a.Unset, a.FitsPhones = both(a.Settings, b.Settings), either(a.Unset, b.Unset), a.FitsPhones && b.FitsPhones
+	a.Prices = mergePrices(a.Prices, b.Prices)
+	a.Contacts = both(a.Contacts, b.Contacts)
 	a.Leaks, a.HasFont = either(a.Leaks, b.Leaks), a.HasFont && b.HasFont
 	a.Assets = slices.Concat(a.Assets, slices.DeleteFunc(slices.Clone(b.Assets), func(x Asset) bool { return slices.Contains(a.Assets, x) }))
 	return a

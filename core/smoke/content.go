@@ -35,7 +35,8 @@ const mostWords = 3000
 
 // readContent notes what the page says. Scripts and styles must be gone from the document.
 func readContent(facts *Facts, document *goquery.Document) {
-	facts.Words = words(mainText(document))
+	text := mainText(document)
+	facts.Words, facts.Prices = words(text), readPrices(text)
 	facts.Passages = passages(document)
 	facts.Sections = sections(document)
 	facts.Embeds = document.Find(embedded).Length()
@@ -254,6 +255,13 @@ func lostLetters(was, now Facts) (total, lost int) {
 // unread tells of a word that may be one of those that are not kept.
 func unread(word string, kept map[string]int) bool { return len(kept) >= mostWords && kept[word] == 0 }
 
+// What an author wrote is missed however long the page is, from so many passages on, or so
+// many letters.
+const (
+	manyPassages = 3
+	longPassages = 200
+)
+
 // losePassages finds texts of which most words are gone. Words that stand in another passage
 // of before are that one's.
 func losePassages(found *collector, was, now Facts) {
@@ -266,7 +274,7 @@ func losePassages(found *collector, was, now Facts) {
 			left[word] = max(0, left[word]-n)
 		}
 	}
-	all, lost, begins := 0, 0, ""
+	all, lost, whole, begins := 0, 0, 0, ""
 	for _, passage := range was.Passages {
 		letters, gone := 0, 0
 		for word, n := range words(passage) {
@@ -280,7 +288,7 @@ func losePassages(found *collector, was, now Facts) {
 		}
 		all += letters
 		if 2*gone > letters {
-			lost += letters
+			lost, whole = lost+letters, whole+1
 			if begins == "" {
 				begins = passage
 			}
@@ -292,6 +300,8 @@ func losePassages(found *collector, was, now Facts) {
 		found.add(Broken, "text", "the text of the page is gone", readable(begins))
 	case 2*lost >= all:
 		found.add(Doubtful, "text", fmt.Sprintf("%d of 100 letters of the page's text are gone", lost*100/all), readable(begins))
+	case whole >= manyPassages || lost >= longPassages:
+		found.add(Doubtful, "text", fmt.Sprintf("%s of the page's text %s gone", plural(whole, "passage"), areOrIs(whole)), readable(begins))
 	}
 }
 

@@ -290,6 +290,9 @@ func (f *Fetcher) look(ctx context.Context, page Page, shared *assets) Facts {
 		}
 	}
 	facts, document := readPage(page, where, got)
+	if document != nil {
+		facts.Assets = append(facts.Assets, shared.fonts(where, inlineSheets(document))...)
+	}
 	rules, sheets := f.lookAtAssets(ctx, &facts, shared)
 	if document != nil {
 		readShown(&facts, document, rules, sheets)
@@ -333,6 +336,7 @@ func (f *Fetcher) lookAtAssets(ctx context.Context, facts *Facts, shared *assets
 		asset := &facts.Assets[i]
 		state := shared.look(ctx, *asset)
 		asset.Problem, asset.Syntax, asset.Bytes = state.problem, state.syntax, state.bytes
+		asset.Rules = state.count
 		rules = append(rules, state.rules...)
 		sheets.join(state.settings)
 		facts.Rules += state.count

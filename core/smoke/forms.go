@@ -26,6 +26,9 @@ type Form struct {
 	// prove that the form comes from the site.
 	Choices map[string]int `json:"choices,omitempty"`
 	Tokens  []string       `json:"tokens,omitempty"`
+	// Along are the other hidden fields that are sent along, such as the number of the product
+	// or of the post: their names, for their values change.
+	Along []string `json:"along,omitempty"`
 }
 
 // sends are the elements that send a form (HTML, 4.10.18.4).
@@ -59,8 +62,12 @@ func readForm(document *goquery.Document, s *goquery.Selection, where, base *url
 		if choices := field.Find("option").Length(); choices > 0 {
 			form.Choices[name] = choices
 		}
-		if field.AttrOr("type", "") == "hidden" && token.MatchString(name) {
+		switch hidden := strings.EqualFold(field.AttrOr("type", ""), "hidden"); {
+		case !hidden || name == "":
+		case token.MatchString(name):
 			form.Tokens = append(form.Tokens, name)
+		case !slices.Contains(form.Along, name):
+			form.Along = append(form.Along, name)
 		}
 		if name != "" && field.AttrOr("type", "") != "hidden" && !slices.Contains(form.Fields, name) {
 			form.Fields = append(form.Fields, name)
@@ -118,6 +125,9 @@ func loseForm(found *collector, was, now Form) {
 	if lost := minus(was.Tokens, now.Tokens); len(lost) > 0 {
 		found.lose(Doubtful, "form", was.Name, fmt.Sprintf("the form %q lost the hidden field by which the site knows it as its own", was.Name), strings.Join(lost, ", "))
 	}
+	if lost := minus(was.Along, slices.Concat(now.Along, now.Fields)); len(lost) > 0 {
+		found.lose(Doubtful, "form", was.Name, fmt.Sprintf("the form %q lost %s by which the site knows what it is about", was.Name, plural(len(lost), "hidden field")), strings.Join(lost, ", "))
+	}
 	for _, field := range slices.Sorted(maps.Keys(was.Choices)) {
 		if was.Choices[field] > 1 && now.Choices[field] <= 1 && slices.Contains(now.Fields, field) {
 			found.lose(Broken, "form", was.Name, fmt.Sprintf("the field %q of the form %q offers nothing to choose any more, was %d", field, was.Name, was.Choices[field]), "")
@@ -154,6 +164,7 @@ func mergeForms(a, b []Form) []Form {
 		}
 		form, other := a[i], b[j]
 		form.Fields, form.Tokens = both(form.Fields, other.Fields), both(form.Tokens, other.Tokens)
+		form.Along = both(form.Along, other.Along)
 		form.Choices = least(form.Choices, other.Choices)
 		form.Buttons, form.Hidden = min(form.Buttons, other.Buttons), form.Hidden || other.Hidden
 		if form.To != other.To {

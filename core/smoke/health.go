@@ -67,7 +67,7 @@ func excuses(record, now *Take, page string) func(Finding) bool {
 	if record == nil || !looked || !record.has(page) {
 		return func(Finding) bool { return false }
 	}
-	against := judgePage(record, facts).Findings
+	against := judgePage(record, facts, nil).Findings
 	return func(finding Finding) bool {
 		return !slices.ContainsFunc(against, func(f Finding) bool {
 			return f.Counts() && f.Check == finding.Check && (finding.Element == "" || f.Element == finding.Element)

@@ -75,7 +75,7 @@ func (j *Judgement) Failing() []string {
 func Judge(before, now *Take) *Judgement {
 	j := &Judgement{NotCovered: now.NotCovered}
 	for _, facts := range now.Pages {
-		page := judgePage(before, facts)
+		page := judgePage(before, facts, now.Foreign)
 		if before != nil && now.At.Sub(before.At) > authorsWork {
 			page.leaveToAuthors()
 		}
@@ -103,7 +103,8 @@ func (p *PageVerdict) leaveToAuthors() {
 	}
 }
 
-func judgePage(before *Take, now Facts) PageVerdict {
+// judgePage judges one page. foreign are the folders of what was not changed.
+func judgePage(before *Take, now Facts, foreign []string) PageVerdict {
 	page := PageVerdict{Path: now.Path}
 	var was *Facts
 	known := map[string]bool{}
@@ -126,7 +127,7 @@ func judgePage(before *Take, now Facts) PageVerdict {
 		add(finding, true)
 	}
 	if was != nil && now.Problem == "" && !was.useless() {
-		for _, finding := range losses(*was, now) {
+		for _, finding := range append(losses(*was, now), loseForeign(*was, now, foreign)...) {
 			if !before.moves(now.Path, finding) {
 				add(finding, false)
 			}
@@ -267,6 +268,8 @@ func losses(was, now Facts) []Finding {
 	loseWords(&found, was, now)
 	loseLeaks(&found, was, now)
 	loseLinks(&found, was, now)
+	loseContacts(&found, was, now)
+	losePrices(&found, was, now)
 	loseMenus(&found, was, now)
 	loseForms(&found, was, now)
 	visitNotes(&found, now)
@@ -348,6 +351,9 @@ func orItself(address string) string {
 	return address
 }
 
+// manyImages is the number of images from which on most of them are more than an ornament.
+const manyImages = 4
+
 func loseContent(found *collector, was, now Facts) {
 	switch {
 	case now.Entries < was.Entries && saysTheSame(was, now): // in other elements
@@ -374,6 +380,8 @@ func loseContent(found *collector, was, now Facts) {
 	}
 	if was.Images > 0 && now.Images == 0 && now.Drawings <= was.Drawings {
 		found.add(Doubtful, "images", fmt.Sprintf("all %d images are gone", was.Images), "")
+	} else if was.Images >= manyImages && 2*(now.Images+now.Drawings-was.Drawings) < was.Images {
+		found.add(Doubtful, "images", fmt.Sprintf("%d of %d images are gone", was.Images-now.Images, was.Images), "")
 	}
 	sheets := func(f Facts) int {
 		n := 0

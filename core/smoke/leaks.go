@@ -3,6 +3,7 @@ package smoke
 import (
 	"regexp"
 	"slices"
+	"strings"
 
 	"github.com/PuerkitoBio/goquery"
 )
@@ -33,8 +34,18 @@ func readLeaks(document *goquery.Document) []string {
 			}
 		}
 	}
+	text.Find("*").EachWithBreak(func(_ int, s *goquery.Selection) bool {
+		if s.Children().Length() == 0 && strings.TrimSpace(s.Text()) == notJoined || strings.TrimSpace(s.AttrOr("alt", "")) == notJoined {
+			found = append(found, notJoined)
+			return false
+		}
+		return true
+	})
 	return found
 }
+
+// notJoined is what PHP writes in the place of a list.
+const notJoined = "Array"
 
 func loseLeaks(found *collector, was, now Facts) {
 	for _, leak := range now.Leaks {

@@ -49,6 +49,29 @@ func readLinks(facts *Facts, document *goquery.Document, where, base *url.URL) {
 	})
 }
 
+// contactSchemes are those of links by which visitors reach people.
+var contactSchemes = []string{"tel", "mailto", "sms"}
+
+// readContacts lists the telephone numbers and mail addresses that are links.
+func readContacts(document *goquery.Document) []string {
+	var found []string
+	first(document.Find("a[href]")).Each(func(_ int, s *goquery.Selection) {
+		scheme, to, ok := strings.Cut(strings.TrimSpace(s.AttrOr("href", "")), ":")
+		to, _, _ = strings.Cut(to, "?")
+		contact := strings.ToLower(scheme) + ":" + strings.ToLower(strings.TrimSpace(to))
+		if ok && slices.Contains(contactSchemes, strings.ToLower(scheme)) && !slices.Contains(found, contact) {
+			found = append(found, contact)
+		}
+	})
+	return found
+}
+
+func loseContacts(found *collector, was, now Facts) {
+	if lost := minus(was.Contacts, now.Contacts); len(lost) > 0 {
+		found.add(Doubtful, "links", fmt.Sprintf("%s %s no link any more", plural(len(lost), "telephone number or mail address"), areOrIs(len(lost))), strings.Join(lost[:min(3, len(lost))], ", "))
+	}
+}
+
 // baseOf is what the page's addresses are counted from.
 func baseOf(document *goquery.Document, where *url.URL) *url.URL {
 	if href, ok := document.Find("base[href]").Attr("href"); ok {

@@ -3,6 +3,7 @@ package smoke
 import (
 	"fmt"
 	"net/url"
+	"regexp"
 	"slices"
 	"strings"
 
@@ -66,7 +67,10 @@ func (m Menu) name() string { return "menu in the " + m.Within }
 
 func loseMenus(found *collector, was, now Facts) {
 	for i, j := range sameMenus(was.Menus, now.Menus) {
-		menu := was.Menus[i]
+		menu := was.Menus[i].withoutSteps(now)
+		if len(menu.Links) == 0 {
+			continue
+		}
 		if j < 0 {
 			loseMenu(found, menu, now)
 			continue
@@ -77,6 +81,49 @@ func loseMenus(found *collector, was, now Facts) {
 		}
 	}
 }
+
+var (
+	stepPath  = regexp.MustCompile(`/(?:page/\d+|comment-page-\d+|page-\d+)(/?)$`)
+	stepQuery = []string{"paged", "page", "cpage", "pg"}
+)
+
+// isStep tells of a link to another page of the same list, by the forms that addresses of
+// those have by custom.
+func isStep(from, to string) bool {
+	bare := func(address string) string {
+		at, err := url.Parse(address)
+		if err != nil {
+			return address
+		}
+		at.Path = strings.TrimSuffix(stepPath.ReplaceAllString(at.Path, "$1"), "/")
+		query := at.Query()
+		for _, name := range stepQuery {
+			query.Del(name)
+		}
+		at.RawQuery = query.Encode()
+		return at.RequestURI()
+	}
+	return from != to && to != "" && bare(from) == bare(to)
+}
+
+// withoutSteps leaves out the links to further pages of the page's own list, if there is still
+// one of them: how many there are and what they are called is the theme's.
+func (m Menu) withoutSteps(now Facts) Menu {
+	stands := slices.ContainsFunc(now.Links, func(l Link) bool { return isStep(now.Path, l.To) })
+	if !stands {
+		return m
+	}
+	kept := Menu{Within: m.Within}
+	for i, words := range m.Links {
+		if !isStep(now.Path, m.to(i)) {
+			kept.Links, kept.To = append(kept.Links, words), append(kept.To, m.to(i))
+		}
+	}
+	return kept
+}
+
+// fewLinks is up to how many links other words say nothing: "Older", "Newer".
+const fewLinks = 2
 
 // loseMenu tells of a menu that is gone. Where every link of it still stands in another
 // menu, visitors get there.
@@ -99,6 +146,7 @@ func loseMenuLinks(found *collector, menu, stands Menu) {
 	renamed := renamedLinks(menu, stands, gone)
 	lost := minus(gone, renamed)
 	switch {
+	case len(lost) == 0 && len(menu.Links) <= fewLinks:
 	case len(renamed) == len(menu.Links):
 		found.lose(Doubtful, "menu", menu.name(), fmt.Sprintf("all %d links of the menu have other words", len(menu.Links)), strings.Join(stands.Links[:min(5, len(stands.Links))], ", "))
 	case len(lost) > 0:

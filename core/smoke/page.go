@@ -136,6 +136,8 @@ type Facts struct {
 	Unset      []string `json:"unset,omitempty"`
 	FitsPhones bool     `json:"fits_phones,omitempty"` // it asks for the width of the screen
 	Leaks      []string `json:"leaks,omitempty"`       // signs of templates that stand on the page
+	Prices     []string `json:"prices,omitempty"`      // amounts of money, in their order
+	Contacts   []string `json:"contacts,omitempty"`    // telephone numbers and mail addresses that are links
 	// Links lead to pages of the site; Dead, of those that are new, to nothing.
 	Links     []Link   `json:"links,omitempty"`
 	Dead      []Link   `json:"dead,omitempty"`
@@ -162,6 +164,7 @@ type Asset struct {
 	Problem string `json:"problem,omitempty"`
 	Syntax  string `json:"syntax,omitempty"` // of a script: why it cannot be read
 	Bytes   int    `json:"bytes,omitempty"`
+	Rules   int    `json:"rules,omitempty"` // of a style sheet
 }
 
 // Take is all pages at one time.
@@ -175,6 +178,9 @@ type Take struct {
 	// wrong in some looks at the same state only: it is known.
 	Moving  []Finding `json:"moving,omitempty"`
 	AtTimes []Finding `json:"at_times,omitempty"`
+	// Foreign are the folders, as paths of addresses, of what was not changed since the take that
+	// this one is compared with; nil: it is not known.
+	Foreign []string `json:"foreign,omitempty"`
 }
 
 func (t *Take) has(path string) bool {

@@ -14,10 +14,12 @@ import (
 	"strconv"
 	"strings"
 	"unicode"
+	"unicode/utf8"
 
 	"github.com/PuerkitoBio/goquery"
 	"golang.org/x/net/html"
 	"golang.org/x/net/html/charset"
+	"golang.org/x/text/encoding/charmap"
 )
 
 // readPage reads what an answer shows.
@@ -125,7 +127,37 @@ func challenge(got answer, text []byte) string {
 // and the sign for what could not be read at all.
 var misread = regexp.MustCompile(`Ã[\x{80}-\x{BF}©¤¶¼Ÿ„–œ¨ª«¯±³´º]|â€[™œ\x{9D}“”¦˜]|Â[ \x{A0}«»°©]|\x{FFFD}`)
 
-func countDamaged(text string) int { return len(misread.FindAllStringIndex(text, -1)) }
+// oneByte are the sets in which other scripts than the Latin one are often misread.
+var oneByte = []*charmap.Charmap{charmap.Windows1250, charmap.Windows1251, charmap.Windows1252, charmap.Windows1253}
+
+// countDamaged counts what came through the wrong character set: the signs by which Latin
+// letters are known, and runs of other letters which make sense as UTF-8 once they are written
+// in a set of one byte a letter. Hardly a word that people write does: the bytes that UTF-8 wants
+// after a first one are signs in those sets, and rare letters.
+func countDamaged(text string) int {
+	count := len(misread.FindAllStringIndex(text, -1))
+	for _, run := range runs(misread.ReplaceAllString(text, " ")) {
+		if slices.ContainsFunc(oneByte, func(set *charmap.Charmap) bool { return wasUTF8(run, set) }) {
+			count += utf8.RuneCountInString(run) / 2
+		}
+	}
+	return count
+}
+
+// leastRun is the length of a run, in letters, from which on it is no chance.
+const leastRun = 4
+
+// runs lists the runs of letters and signs that are not ASCII.
+func runs(text string) []string {
+	return slices.DeleteFunc(strings.FieldsFunc(text, func(r rune) bool { return r < utf8.RuneSelf }), func(run string) bool {
+		return utf8.RuneCountInString(run) < leastRun
+	})
+}
+
+func wasUTF8(run string, set *charmap.Charmap) bool {
+	stored, err := set.NewEncoder().String(run)
+	return err == nil && utf8.ValidString(stored)
+}
 
 // readFeed counts the entries of a feed, or of a sitemap.
 func readFeed(facts *Facts, text []byte) {
@@ -283,7 +315,7 @@ func readDocument(facts *Facts, document *goquery.Document, where *url.URL) {
 		facts.Forms = append(facts.Forms, readForm(document, s, where, base))
 	})
 	facts.Entries = countEntries(document)
-	facts.Images, facts.Drawings = document.Find("img").Length(), document.Find("svg").Length()
+	facts.Images, facts.Drawings = countPictures(document), document.Find("svg").Length()
 	facts.NoIndex = facts.NoIndex || strings.Contains(strings.ToLower(document.Find(`meta[name="robots" i]`).AttrOr("content", "")), "noindex")
 	facts.Language, _, _ = strings.Cut(strings.ToLower(document.Find("html").AttrOr("lang", "")), "-")
 	if at, err := where.Parse(document.Find(`link[rel="canonical" i]`).AttrOr("href", "")); err == nil && at.String() != where.String() {
@@ -299,6 +331,7 @@ func readDocument(facts *Facts, document *goquery.Document, where *url.URL) {
 	facts.refresh(document.Find(`meta[http-equiv="refresh" i]`).AttrOr("content", ""), where)
 	facts.FitsPhones = strings.Contains(strings.ReplaceAll(strings.ToLower(document.Find(`meta[name="viewport" i]`).AttrOr("content", "")), " ", ""), "width=device-width")
 	readLinks(facts, document, where, base)
+	facts.Contacts = readContacts(document)
 	readScripts(facts, document)
 	facts.Assets = readAssets(document, where, base)
 	for _, asset := range facts.Assets {
@@ -376,8 +409,48 @@ func readAssets(document *goquery.Document, where, base *url.URL) []Asset {
 	// A sheet that a script of its own switches on once it is there is one, too.
 	document.Find(`link[rel~="stylesheet" i], link[rel~="preload" i][as="style" i][onload*="stylesheet"]`).Each(func(_ int, s *goquery.Selection) { add("style sheet", s.AttrOr("href", "")) })
 	document.Find("script[src]").Each(func(_ int, s *goquery.Selection) { add("script", s.AttrOr("src", "")) })
-	document.Find("img[src]").Each(func(_ int, s *goquery.Selection) { add("image", s.AttrOr("src", "")) })
+	first(document.Find("img, source")).Each(func(_ int, s *goquery.Selection) {
+		for _, source := range pictureSources(s) {
+			add("image", source)
+		}
+	})
 	return found
+}
+
+// pictureFile matches addresses of pictures.
+var pictureFile = regexp.MustCompile(`(?i)\.(?:png|jpe?g|gif|webp|avif|svg)(?:\?[^\s]*)?$`)
+
+// pictureSources lists where a picture comes from: its source, a candidate of each set, and
+// what scripts put in once it is scrolled to.
+func pictureSources(s *goquery.Selection) []string {
+	var sources []string
+	for _, one := range s.Get(0).Attr {
+		value := strings.TrimSpace(one.Val)
+		switch {
+		case value == "":
+		case one.Key == "src" && goquery.NodeName(s) == "img":
+			sources = append(sources, value)
+		case one.Key == "srcset", strings.HasPrefix(one.Key, "data-") && strings.HasSuffix(one.Key, "srcset"):
+			sources = append(sources, candidate(value))
+		case strings.HasPrefix(one.Key, "data-") && pictureFile.MatchString(value):
+			sources = append(sources, value)
+		}
+	}
+	return sources
+}
+
+// candidate is one address of a set of them, the last: browsers take any (HTML, 4.8.4.2.1).
+func candidate(set string) string {
+	all := strings.Split(set, ", ")
+	address, _, _ := strings.Cut(strings.TrimSpace(all[len(all)-1]), " ")
+	return strings.Trim(address, ",")
+}
+
+// countPictures counts the pictures that come from somewhere.
+func countPictures(document *goquery.Document) int {
+	return document.Find("img").FilterFunction(func(_ int, s *goquery.Selection) bool {
+		return len(pictureSources(s)) > 0 || s.Closest("picture").Find("source[srcset]").Length() > 0
+	}).Length()
 }
 
 func countText(text string) int {

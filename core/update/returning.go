@@ -3,6 +3,8 @@ package update
 import (
 	"fmt"
 	"path/filepath"
+	"slices"
+	"strings"
 
 	"wetland/core/site"
 	"wetland/core/site/cms"
@@ -93,10 +95,28 @@ func lastHere(w *site.Workspace, kind cms.Kind, folder, wanted string) (*sightin
 
 // judgeNew judges pages with the new versions in place.
 func (m *motion) judgeNew(take *smoke.Take) *smoke.Judgement {
+	take.Foreign = m.foreignFolders()
 	if m.returning == nil {
 		return m.against(m.baseline)(take)
 	}
 	return m.weigh(smoke.JudgeReturn(m.baseline, m.returning.record, take))
+}
+
+// foreignFolders are the folders, as paths of addresses, of what the group leaves as it is: other
+// components, and the uploads.
+func (m *motion) foreignFolders() []string {
+	var folders []string
+	add := func(public string) { folders = append(folders, m.fetcher.Resolve(public).Path) }
+	for _, c := range m.components {
+		ours := func(one *change) bool { return one.target.Kind == c.Kind && one.target.Folder == c.Folder }
+		if !slices.ContainsFunc(m.group, ours) {
+			add(m.site.PublicPath(c.Kind, c.Folder))
+		}
+	}
+	if public, below := strings.CutPrefix(m.site.CMS.Layout().Uploads, m.site.Root+"/"); below {
+		add(public)
+	}
+	return folders
 }
 
 // betterWords says which pages were broken and are not any more.
