@@ -90,6 +90,7 @@ func TestBadPackages(t *testing.T) {
 		{"older", zipOf(t, "t.zip", map[string]string{"harbourlight/theme.toml": "name = \"Harbourlight\"\nversion = \"2.4.0\"\n"}), 2, []string{"older than the installed 2.4.1", "--allow-older"}},
 		{"same", zipOf(t, "t.zip", map[string]string{"harbourlight/theme.toml": "name = \"Harbourlight\"\nversion = \"2.4.1\"\n"}), 2, []string{"installed already", "--allow-same"}},
 		{"wrong root folder", zipOf(t, "t.zip", map[string]string{"moonlight/theme.toml": themeHeader}), 2, []string{"the package's folder is moonlight", "installed in the folder harbourlight"}},
+		{"child that names no parent", zipOf(t, "t.zip", map[string]string{"otterby/theme.toml": "name = \"Otterby\"\nversion = \"1.9\"\n"}), 2, []string{"the installed version is a child theme of harbourlight, and the package names no parent"}},
 		{"child without parent", zipOf(t, "t.zip", map[string]string{"otterby/theme.toml": "name = \"Otterby\"\nversion = \"1.9\"\nparent = \"moonraker\"\n"}), 2, []string{"child theme of moonraker, which is not installed"}},
 	} {
 		t.Run(bad.name, func(t *testing.T) {

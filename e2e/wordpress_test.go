@@ -207,3 +207,26 @@ func nothingLeft(t *testing.T, root string) {
 		t.Errorf("left beside the site: %v %v", beside, err)
 	}
 }
+
+// WordPress in a directory of its own, its content beside it and its settings above: all of it
+// is one site, below the folder that the web server hands out.
+func TestWordPressInItsOwnDirectory(t *testing.T) {
+	t.Parallel()
+	site := testenv.OwnDirectoryWordPress(t)
+	workspace := t.TempDir()
+	wetland(t, workspace, "adopt", site.Root, "--address", site.Address, "--no-browser").want(t, 0, "recognised by wp/wp-includes/version.php", "3 of 3 files are served", "twentytwentyone", "/wp/wp-login.php")
+	wetland(t, t.TempDir(), "adopt", filepath.Join(site.Root, "wp"), "--address", site.Address, "--no-browser").want(t, 2, "the folder of WordPress itself", "adopt "+site.Root)
+	wetland(t, workspace, "survey").want(t, 0, "twentytwentyone")
+	content := *site
+	content.Root = t.TempDir() // where themePackage looks
+	must(t, os.MkdirAll(filepath.Join(content.Root, "wp-content"), 0o755), os.Symlink(filepath.Join(site.Root, "content/themes"), filepath.Join(content.Root, "wp-content/themes")))
+	before := tree(t, site.Root, caches...)
+	bad := themePackage(t, &content, "1.9", map[string]string{"single.php": brokenSingle})
+	wetland(t, workspace, "update", bad).want(t, 3, "Version 1.7 is back, and proved")
+	same(t, before, tree(t, site.Root, caches...))
+	good := themePackage(t, &content, "1.8", map[string]string{"assets/css/print.css": "@media print { nav { display: none; } }\n"})
+	wetland(t, workspace, "update", good).want(t, 0, "Kept.", "the address serves the new assets/css/print.css")
+	must(t, os.Remove(filepath.Join(site.Root, "wp/wp-load.php")))
+	wetland(t, workspace, "restore", "snap-1", "--yes").want(t, 0, "Restored.")
+	same(t, before, tree(t, site.Root, caches...))
+}

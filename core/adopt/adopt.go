@@ -141,6 +141,12 @@ func (a *adoption) findSite(ctx context.Context, roots *files.Roots) error {
 	if a.system, a.result.Because, err = cms.Detect(ctx, roots, root); err != nil {
 		return fmt.Errorf("%w. ROOT is the folder that the web server hands out: the one with the CMS's own files in it", err)
 	}
+	if above := cms.Above(ctx, roots, root); above != "" {
+		return &update.Refusal{Reasons: []update.Reason{{
+			What: fmt.Sprintf("%s is the folder of WordPress itself; the site's root, which the web server hands out, is the folder above it", root),
+			Do:   "Name that one: wetland adopt " + above + " --address URL",
+		}}}
+	}
 	opened, err := a.system.Open(ctx, roots, root, "")
 	if err != nil {
 		return err

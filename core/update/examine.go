@@ -73,9 +73,18 @@ func (s *session) explainMissing(p *packages.Package, why *reasons) {
 	}
 }
 
-// checkParent refuses a child theme whose parent is neither installed nor comes along.
+// checkParent refuses a child theme whose parent is neither installed nor comes along, and a
+// package that would make something else of a child theme: without its parent it has no
+// templates.
 func (s *session) checkParent(p *packages.Package, why *reasons) {
 	parent := p.Header.Parent
+	if installed, ok := site.Component(s.components, p.Header.Kind, p.Folder); ok && installed.Parent != "" && parent != installed.Parent {
+		now := "names no parent"
+		if parent != "" {
+			now = "names " + parent + " as its parent"
+		}
+		why.add(fmt.Sprintf("the installed version is a child theme of %s, and the package %s", installed.Parent, now), "Ask who made the package whether that is meant: its header wants the line that names the parent theme.")
+	}
 	if p.Header.Kind != cms.Theme || parent == "" || s.comesAlong(cms.Theme, parent) {
 		return
 	}

@@ -2,6 +2,7 @@ package testenv
 
 import (
 	"bytes"
+	"errors"
 	_ "embed"
 	"fmt"
 	"io"
@@ -37,6 +38,25 @@ func WordPress(t testing.TB) *Site {
 func WordPressOn(t testing.TB, kind Kind) *Site {
 	t.Helper()
 	s, port := layOutWordPress(t, kind)
+	s.serve(t, port)
+	return s
+}
+
+// OwnDirectoryWordPress is WordPress in a directory of its own, with its content beside it and
+// its settings above it.
+func OwnDirectoryWordPress(t testing.TB) *Site {
+	t.Helper()
+	s, port := layOutWordPress(t, OwnMariaDB)
+	core := filepath.Join(filepath.Dir(s.Root), "public", "wp")
+	if err := errors.Join(os.Mkdir(filepath.Dir(core), 0o755), os.Rename(s.Root, core)); err != nil {
+		t.Fatal(err)
+	}
+	s.Root = filepath.Dir(core)
+	if err := errors.Join(os.Rename(core+"/wp-content", s.Root+"/content"), os.Remove(core+"/wp-config.php"), os.Remove(core+"/index.php")); err != nil {
+		t.Fatal(err)
+	}
+	s.Write(t, "index.php", "<?php\ndefine( 'WP_USE_THEMES', true );\nrequire __DIR__ . '/wp/wp-blog-header.php';\n")
+	s.Write(t, "wp-config.php", strings.Replace(s.config(), "if ( ! defined( 'ABSPATH'", fmt.Sprintf("define('WP_HOME', '%[1]s');\ndefine('WP_SITEURL', WP_HOME . '/wp');\ndefine('WP_CONTENT_DIR', __DIR__ . '/content');\ndefine('WP_CONTENT_URL', WP_HOME . '/content');\nif ( ! defined( 'ABSPATH'", strings.TrimSuffix(s.Address, "/")), 1))
 	s.serve(t, port)
 	return s
 }

@@ -223,12 +223,22 @@ func Detect(ctx context.Context, disk *files.Roots, root string) (System, string
 	return nil, "", fmt.Errorf("%s holds no WordPress site (wp-includes/version.php) and no Rowlock site (rowlock.toml)", root)
 }
 
+// Above returns the site's root where this folder only holds the CMS itself; "" if it is a root.
+func Above(ctx context.Context, disk *files.Roots, folder string) string {
+	above := path.Dir(folder)
+	if own := ownDirectory(ctx, disk, above); own != "" && path.Join(above, own) == folder {
+		return above
+	}
+	return ""
+}
+
 // nestedDepth is how many folders below a root other sites are looked for.
 const nestedDepth = 2
 
 // Nested finds other sites below root, as paths relative to it.
 func Nested(ctx context.Context, disk *files.Roots, root string) []string {
 	var found []string
+	own := ownDirectory(ctx, disk, root)
 	var search func(at string, depth int)
 	search = func(at string, depth int) {
 		entries, err := disk.List(ctx, path.Join(root, at))
@@ -237,7 +247,7 @@ func Nested(ctx context.Context, disk *files.Roots, root string) []string {
 		}
 		for _, entry := range entries {
 			below := path.Join(at, entry.Name)
-			if entry.Kind != files.Folder {
+			if entry.Kind != files.Folder || below == own {
 				continue
 			}
 			if _, _, err := Detect(ctx, disk, path.Join(root, below)); err == nil {

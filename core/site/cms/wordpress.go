@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"html"
 	"io/fs"
+	"net/url"
 	"path"
 	"regexp"
 	"slices"
@@ -23,15 +24,49 @@ type WordPress struct{}
 // Name is "wordpress".
 func (WordPress) Name() string { return "wordpress" }
 
-// Detect looks for wp-includes/version.php, which every version has.
+// versionFile is in every version.
+const versionFile = "wp-includes/version.php"
+
+// Detect looks for wp-includes/version.php, in the root or in the folder of its own that
+// WordPress was given.
 func (WordPress) Detect(ctx context.Context, disk *files.Roots, root string) (bool, string) {
-	entry, err := disk.Lstat(ctx, path.Join(root, "wp-includes/version.php"))
-	return err == nil && entry.Kind == files.File, "wp-includes/version.php"
+	if holdsWordPress(ctx, disk, root) {
+		return true, versionFile
+	}
+	own := ownDirectory(ctx, disk, root)
+	return own != "", path.Join(own, versionFile)
+}
+
+func holdsWordPress(ctx context.Context, disk *files.Roots, folder string) bool {
+	entry, err := disk.Lstat(ctx, path.Join(folder, versionFile))
+	return err == nil && entry.Kind == files.File
+}
+
+// blogHeader matches what the root's index.php loads.
+var blogHeader = regexp.MustCompile(`['"]([\w./-]*?)/?wp-blog-header\.php['"]`)
+
+// ownDirectory returns the folder below the root that its index.php loads WordPress from, as
+// WordPress's manual has it ("Giving WordPress Its Own Directory"); "" if there is none.
+func ownDirectory(ctx context.Context, disk *files.Roots, root string) string {
+	text, err := readAll(ctx, disk, path.Join(root, "index.php"), 64<<10)
+	if err != nil {
+		return ""
+	}
+	found := blogHeader.FindStringSubmatch(text)
+	if found == nil {
+		return ""
+	}
+	own := strings.Trim(path.Clean("/"+found[1]), "/")
+	if own == "" || !holdsWordPress(ctx, disk, path.Join(root, own)) {
+		return ""
+	}
+	return own
 }
 
 type wordpressSite struct {
 	disk       *files.Roots
 	root       string
+	own        string // the folder of WordPress itself, below the root; mostly "", the root
 	version    string
 	configFile string // absolute; may be one folder above the root
 	config     phpConfig
@@ -49,16 +84,19 @@ var coreVersion = regexp.MustCompile(`\$wp_version\s*=\s*['"]([^'"]+)['"]`)
 // to another site there.
 func (WordPress) Open(ctx context.Context, disk *files.Roots, root, prefix string) (Site, error) {
 	w := &wordpressSite{disk: disk, root: root, version: "of unknown version"}
-	if text, err := readAll(ctx, disk, path.Join(root, "wp-includes/version.php"), 64<<10); err == nil {
+	if !holdsWordPress(ctx, disk, root) {
+		w.own = ownDirectory(ctx, disk, root)
+	}
+	if text, err := readAll(ctx, disk, path.Join(w.core(), versionFile), 64<<10); err == nil {
 		if found := coreVersion.FindStringSubmatch(text); found != nil {
 			w.version = found[1]
 		}
 	}
-	w.configFile = path.Join(root, "wp-config.php")
+	w.configFile = path.Join(w.core(), "wp-config.php")
 	text, err := readAll(ctx, disk, w.configFile, 4<<20)
 	if errors.Is(err, fs.ErrNotExist) {
-		above := path.Join(path.Dir(root), "wp-config.php")
-		if _, other := disk.Lstat(ctx, path.Join(path.Dir(root), "wp-settings.php")); errors.Is(other, fs.ErrNotExist) {
+		above := path.Join(path.Dir(w.core()), "wp-config.php")
+		if _, other := disk.Lstat(ctx, path.Join(path.Dir(w.core()), "wp-settings.php")); errors.Is(other, fs.ErrNotExist) {
 			if text, err = readAll(ctx, disk, above, 4<<20); err == nil {
 				w.configFile = above
 			}
@@ -67,7 +105,7 @@ func (WordPress) Open(ctx context.Context, disk *files.Roots, root, prefix strin
 	if err != nil {
 		return nil, fmt.Errorf("read the settings of WordPress: %w", err)
 	}
-	w.config = readPHPConfig(text, path.Dir(w.configFile), root)
+	w.config = readPHPConfig(text, path.Dir(w.configFile), w.core())
 	if err := w.findContent(ctx); err != nil {
 		return nil, err
 	}
@@ -80,11 +118,14 @@ func (WordPress) Open(ctx context.Context, disk *files.Roots, root, prefix strin
 	return w, nil
 }
 
+// core is the folder of WordPress itself (ABSPATH).
+func (w *wordpressSite) core() string { return path.Join(w.root, w.own) }
+
 // findContent finds the folder of themes, plugins and uploads. A link in its place is not
 // followed, for whoever may write to the root could lead it anywhere; a folder that the
 // settings name may be reached through links, as its owner wrote it.
 func (w *wordpressSite) findContent(ctx context.Context) error {
-	w.content = path.Join(w.root, "wp-content")
+	w.content = path.Join(w.core(), "wp-content")
 	if moved, why := w.config.constant("WP_CONTENT_DIR"); why == "" {
 		w.content = path.Clean(moved)
 	}
@@ -110,11 +151,12 @@ func (w *wordpressSite) System() string { return "WordPress " + w.version }
 func (w *wordpressSite) Layout() Layout {
 	rel, inside := strings.CutPrefix(w.content, w.root+"/")
 	leaveOut := []string{"cache", "upgrade", "upgrade-temp-backup", "debug.log"}
-	site := Area{Name: "site", Path: w.root, LeaveOut: []string{".maintenance"}}
+	public := w.publicContent()
+	site := Area{Name: "site", Path: w.root, LeaveOut: []string{path.Join(w.own, ".maintenance")}}
 	layout := Layout{
 		Themes: path.Join(w.content, "themes"), Plugins: path.Join(w.content, "plugins"), Uploads: path.Join(w.content, "uploads"),
 		Caches:       []string{path.Join(w.content, "cache")},
-		PublicThemes: path.Join(rel, "themes"), PublicPlugins: path.Join(rel, "plugins"),
+		PublicThemes: path.Join(public, "themes"), PublicPlugins: path.Join(public, "plugins"),
 	}
 	if inside {
 		for _, name := range leaveOut {
@@ -122,16 +164,39 @@ func (w *wordpressSite) Layout() Layout {
 		}
 		layout.Areas = []Area{site}
 	} else {
-		layout.PublicThemes, layout.PublicPlugins = "wp-content/themes", "wp-content/plugins"
 		layout.Areas = []Area{site, {Name: "content", Path: w.content, LeaveOut: leaveOut}}
 	}
 	if w.objects {
 		layout.ObjectCache = w.objectCache()
 	}
-	if path.Dir(w.configFile) != w.root {
+	if !strings.HasPrefix(w.configFile, w.root+"/") {
 		layout.Areas = append(layout.Areas, Area{Name: "settings", Path: path.Dir(w.configFile), Only: "wp-config.php"})
 	}
 	return layout
+}
+
+// publicContent is where the content folder is below the site's address: as WP_CONTENT_URL says,
+// else as it lies on the disk.
+func (w *wordpressSite) publicContent() string {
+	if stated, why := w.config.constant("WP_CONTENT_URL"); why == "" {
+		if at, err := url.Parse(stated); err == nil {
+			return strings.Trim(strings.TrimPrefix(strings.Trim(at.Path, "/")+"/", w.homePath()), "/")
+		}
+	}
+	if rel, inside := strings.CutPrefix(w.content, w.root+"/"); inside {
+		return rel
+	}
+	return path.Join(w.own, "wp-content")
+}
+
+// homePath is the path of the site's address, if wp-config.php says it: "sub/folder/", or "".
+func (w *wordpressSite) homePath() string {
+	home, why := w.config.constant("WP_HOME")
+	at, err := url.Parse(home)
+	if why != "" || err != nil || strings.Trim(at.Path, "/") == "" {
+		return ""
+	}
+	return strings.Trim(at.Path, "/") + "/"
 }
 
 // Database reads the DB_ constants; what is given in wetland.toml wins.
@@ -417,8 +482,10 @@ func (w *wordpressSite) PublicFiles(ctx context.Context, components []Component)
 	layout := w.Layout()
 	uploads := path.Join(path.Dir(layout.PublicThemes), "uploads")
 	found, err := publicFiles(ctx, w.disk, layout, uploads, components)
-	return append(found, PublicFile{Disk: path.Join(w.root, "wp-includes/js/wp-embed.js"), Public: "/wp-includes/js/wp-embed.js"},
-		PublicFile{Disk: path.Join(w.root, "wp-includes/css/buttons.css"), Public: "/wp-includes/css/buttons.css"}), err
+	for _, name := range []string{"wp-includes/js/wp-embed.js", "wp-includes/css/buttons.css"} {
+		found = append(found, PublicFile{Disk: path.Join(w.core(), name), Public: w.ownAddress(name)})
+	}
+	return found, err
 }
 
 func (w *wordpressSite) Purpose(table string) Purpose {
@@ -480,11 +547,16 @@ func (w *wordpressSite) Title(ctx context.Context, db database.Database) string 
 	return html.UnescapeString(title)
 }
 
-func (w *wordpressSite) FirstPages() []string { return []string{"/", "/wp-login.php"} }
+// ownAddress is the path of one of WordPress's own files below the site's address.
+func (w *wordpressSite) ownAddress(name string) string { return "/" + path.Join(w.own, name) }
+
+func (w *wordpressSite) FirstPages() []string { return []string{"/", w.ownAddress("wp-login.php")} }
 
 // UpgradeVisits: the front page runs no hooks of the dashboard; an anonymous visit
 // of admin-post.php does.
-func (w *wordpressSite) UpgradeVisits() []string { return []string{"/", "/wp-admin/admin-post.php"} }
+func (w *wordpressSite) UpgradeVisits() []string {
+	return []string{"/", w.ownAddress("wp-admin/admin-post.php")}
+}
 
 // Warnings: templates of a block theme that were saved in the editor are in SQL and
 // override the theme's files, like a child theme.
@@ -515,7 +587,7 @@ const maintenanceLife = 10 * time.Minute
 
 func (w *wordpressSite) Busy(ctx context.Context, db database.Database) []string {
 	var signs []string
-	if entry, err := w.disk.Lstat(ctx, path.Join(w.root, ".maintenance")); err == nil && time.Since(entry.Modified) < maintenanceLife {
+	if entry, err := w.disk.Lstat(ctx, path.Join(w.core(), ".maintenance")); err == nil && time.Since(entry.Modified) < maintenanceLife {
 		signs = append(signs, "WordPress is updating itself: the file .maintenance is in the web root. Wait until it is gone")
 	}
 	if db == nil {
@@ -605,13 +677,13 @@ func (w *wordpressSite) takeOut(ctx context.Context, db database.Database, unwan
 // Notice: WordPress answers 503 while .maintenance names a time less than ten minutes ago
 // (wp_is_maintenance_mode() in wp-includes/load.php).
 func (w *wordpressSite) Notice(now time.Time) (file, text string) {
-	return path.Join(w.root, ".maintenance"), fmt.Sprintf("<?php // put up by Wetland\n$upgrading = %d;\n", now.Unix())
+	return path.Join(w.core(), ".maintenance"), fmt.Sprintf("<?php // put up by Wetland\n$upgrading = %d;\n", now.Unix())
 }
 
 // ErrorLogs: WP_DEBUG_LOG names a file, or means debug.log (wp_debug_mode() in
 // wp-includes/load.php); shared hosts commonly log to error_log in the root.
 func (w *wordpressSite) ErrorLogs() []string {
-	logs := []string{path.Join(w.content, "debug.log"), path.Join(w.root, "error_log")}
+	logs := []string{path.Join(w.content, "debug.log"), path.Join(w.root, "error_log"), path.Join(w.core(), "error_log")}
 	if own, why := w.config.constant("WP_DEBUG_LOG"); why == "" && path.IsAbs(own) {
 		logs = append(logs, path.Clean(own))
 	}
