@@ -38,6 +38,7 @@ func readContent(facts *Facts, document *goquery.Document) {
 	text := mainText(document)
 	facts.Words, facts.Prices = words(text), readPrices(text)
 	facts.Passages = passages(document)
+	readGroups(facts, document)
 	facts.Sections = sections(document)
 	facts.Embeds = document.Find(embedded).Length()
 	first(document.Find("table")).Each(func(i int, s *goquery.Selection) {

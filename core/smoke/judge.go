@@ -270,6 +270,7 @@ func losses(was, now Facts) []Finding {
 	loseLinks(&found, was, now)
 	loseContacts(&found, was, now)
 	losePrices(&found, was, now)
+	loseGroups(&found, was, now)
 	loseMenus(&found, was, now)
 	loseForms(&found, was, now)
 	visitNotes(&found, now)

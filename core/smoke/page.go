@@ -136,6 +136,8 @@ type Facts struct {
 	Unset      []string `json:"unset,omitempty"`
 	FitsPhones bool     `json:"fits_phones,omitempty"` // it asks for the width of the screen
 	Leaks      []string `json:"leaks,omitempty"`       // signs of templates that stand on the page
+	Groups     []Group  `json:"groups,omitempty"`      // of its main part
+	Marks      []string `json:"marks,omitempty"`       // of all that its main part shows
 	Prices     []string `json:"prices,omitempty"`      // amounts of money, in their order
 	Contacts   []string `json:"contacts,omitempty"`    // telephone numbers and mail addresses that are links
 	// Links lead to pages of the site; Dead, of those that are new, to nothing.

@@ -24,6 +24,8 @@ const shopPage = `<!DOCTYPE html><html lang="en"><head><meta charset="utf-8"><ti
 <p>Lost umbrellas are kept in the office for a season and are then given to whoever needs one.</p>
 <ul><li>Single <b>£2.50</b></li><li>Return <b>£4.00</b></li><li>Season £1,120.00</li></ul>
 <img src="/a.png" srcset="/a-2.png 2x, /a-3.png 3x" alt="Boat"><img src="data:image/gif;base64,R0lGOD" data-src="/b.jpg" alt="Jetty"><img src="/c.png" alt=""><img src="/d.png" alt="">
+<div class="cards"><div class="card n1"><h3>Otter</h3><img src="/otter.jpg" alt=""></div><div class="card n2"><h3>Heron</h3><img src="/heron.jpg" alt=""></div><div class="card n3"><h3>Teal</h3><img src="/teal.jpg" alt=""></div></div>
+<div class="slides"><img src="/s1.jpg" alt=""><img src="/s2.jpg" alt=""><img src="/s3.jpg" alt=""><img src="/s4.jpg" alt=""></div>
 <form id="order" action="/cart" method="post"><input name="amount"><input type="hidden" name="product" value="7"><button>Order</button></form>
 <form id="order-2" action="/cart" method="post"><input name="amount"><input type="hidden" name="product" value="8"><button>Order</button></form>
 <nav><a href="/page?paged=2">2</a> <a href="/page?paged=3">3</a> <a href="/page?paged=2">Next page</a></nav>
@@ -64,7 +66,10 @@ func TestReasons(t *testing.T) {
 		{"another product's number", replace(`value="8"`, `value="9"`), "", ""},
 		{"a candidate of a set is dead", shopPage, "/a-3.png", "the image /a-3.png does not load"},
 		{"a lazy picture is dead", shopPage, "/b.jpg", "the image /b.jpg does not load"},
-		{"most pictures come from nowhere", replace(`src="/c.png"`, `src=""`, `src="/d.png"`, `src=""`, ` data-src="/b.jpg"`, "", `src="data:image/gif;base64,R0lGOD"`, ""), "", "3 of 4 images are gone"},
+		{"most pictures come from nowhere", replace(`src="/c.png"`, `src=""`, `src="/d.png"`, `src=""`, ` data-src="/b.jpg"`, "", `src="data:image/gif;base64,R0lGOD"`, "", `src="/otter.jpg"`, "", `src="/heron.jpg"`, "", `src="/teal.jpg"`, `src=""`, `src="/s1.jpg"`, ""), "", "images are gone"},
+		{"two of three cards are gone", replace(`<div class="card n2"><h3>Heron</h3><img src="/heron.jpg" alt=""></div><div class="card n3"><h3>Teal</h3><img src="/teal.jpg" alt=""></div>`, ""), "", "2 of 3 parts side by side (div.card) are gone"},
+		{"a slider is left empty", replace(`<img src="/s1.jpg" alt=""><img src="/s2.jpg" alt=""><img src="/s3.jpg" alt=""><img src="/s4.jpg" alt="">`, ""), "", "4 of 4 parts side by side (img) are gone"},
+		{"cards of other elements, in another order", replace(`<div class="card n1"><h3>Otter</h3><img src="/otter.jpg" alt=""></div><div class="card n2"><h3>Heron</h3><img src="/heron.jpg" alt=""></div>`, `<section><h3>Heron</h3><img src="/heron-300x200.jpg" alt=""></section><section><small>Boat</small><h3>Otter</h3><img src="/o.jpg" alt=""></section>`), "", ""},
 		{"a font of an inline sheet is dead", shopPage, "/fonts/tide.woff2", "font /fonts/tide.woff2"},
 		{"three of eight passages are gone", paragraphs[0] + "\n<p>" + strings.Join(paragraphs[4:], "\n<p>"), "", "3 passages of the page's text are gone"},
 		{"one word of a passage is another", replace("fog has lifted", "mist has lifted"), "", ""},
