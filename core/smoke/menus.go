@@ -1,6 +1,7 @@
 package smoke
 
 import (
+	"cmp"
 	"fmt"
 	"net/url"
 	"regexp"
@@ -109,13 +110,14 @@ func isStep(from, to string) bool {
 // withoutSteps leaves out the links to further pages of the page's own list, if there is still
 // one of them: how many there are and what they are called is the theme's.
 func (m Menu) withoutSteps(now Facts) Menu {
-	stands := slices.ContainsFunc(now.Links, func(l Link) bool { return isStep(now.Path, l.To) })
+	own := cmp.Or(now.Own, now.Path)
+	stands := slices.ContainsFunc(now.Links, func(l Link) bool { return isStep(own, l.To) })
 	if !stands {
 		return m
 	}
 	kept := Menu{Within: m.Within}
 	for i, words := range m.Links {
-		if !isStep(now.Path, m.to(i)) {
+		if !isStep(own, m.to(i)) {
 			kept.Links, kept.To = append(kept.Links, words), append(kept.To, m.to(i))
 		}
 	}

@@ -91,6 +91,7 @@ func (f Finding) String() string {
 // Facts are what a page showed: everything that is compared.
 type Facts struct {
 	Path        string         `json:"path"`
+	Own         string         `json:"own,omitempty"`     // its address without the host, if Path is another
 	Problem     string         `json:"problem,omitempty"` // no answer, and why
 	Status      int            `json:"status"`
 	Redirects   []string       `json:"redirects,omitempty"` // paths; whole addresses on other hosts

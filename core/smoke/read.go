@@ -35,6 +35,9 @@ func readPage(page Page, where *url.URL, got answer) (Facts, *goquery.Document) 
 			where = last
 		}
 	}
+	if own := withoutMark(where).RequestURI(); own != page.Path {
+		facts.Own = own
+	}
 	kind := got.header.Get("Content-Type")
 	if kind == "" {
 		kind = http.DetectContentType(got.body)

@@ -131,3 +131,17 @@ func TestLettersOfOtherScripts(t *testing.T) {
 		}
 	}
 }
+
+func TestSteps(t *testing.T) {
+	for _, c := range []struct {
+		from, to string
+		want     bool
+	}{
+		{"/?cat=1", "/?cat=1&paged=2", true}, {"/notices/", "/notices/page/2/", true}, {"/blog/notices/page/2/", "/blog/notices/", true}, {"/p/7/", "/p/7/comment-page-2/", true},
+		{"/", "/?paged=2", true}, {"/", "/page/2/", true}, {"/?cat=1", "/?cat=2", false}, {"/?cat=1", "/?cat=1", false}, {"/notices/", "/fares/page/2/", false}, {"/", "", false},
+	} {
+		if isStep(c.from, c.to) != c.want {
+			t.Errorf("from %s to %s: want %v", c.from, c.to, c.want)
+		}
+	}
+}
