@@ -216,12 +216,8 @@ func (t *Tab) Close() {
 // is left but what the browser has cached. What fails is in the sights; the error is only the
 // context's.
 func (t *Tab) Look(ctx context.Context, visit Visit) ([]Sight, error) {
-	if t.ctx == nil {
-		t.ctx, t.end = chromedp.NewContext(t.b.ctx, chromedp.WithNewBrowserContext())
-	}
 	sights := make([]Sight, len(visit.Widths))
-	// Opening it with this context, whose end is the visit's, would close it then.
-	err := chromedp.Do(t.ctx)
+	err := t.open(ctx)
 	tab, give := context.WithTimeout(t.ctx, t.b.limit)
 	defer give()
 	stopped := context.AfterFunc(ctx, give)
@@ -251,6 +247,20 @@ func (t *Tab) Look(ctx context.Context, visit Visit) ([]Sight, error) {
 		t.Close()
 	}
 	return sights, ctx.Err()
+}
+
+// open opens the tab, unless it is. It is opened with a context of its own, not with that of a
+// visit, whose end would close it.
+func (t *Tab) open(ctx context.Context) error {
+	if t.ctx != nil {
+		return nil
+	}
+	t.ctx, t.end = chromedp.NewContext(t.b.ctx, chromedp.WithNewBrowserContext())
+	late := time.AfterFunc(t.b.limit, t.end) // a browser that hangs must not be waited for
+	defer late.Stop()
+	stopped := context.AfterFunc(ctx, t.end)
+	defer stopped()
+	return chromedp.Do(t.ctx)
 }
 
 // leave makes the tab as if the page had not been there, but for what is cached.
