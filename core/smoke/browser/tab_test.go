@@ -48,7 +48,7 @@ if (location.pathname === "/second") throw new Error("of the second page");
 		}
 		for _, sight := range sights {
 			if sight.Problem != "" || len(sight.Image) == 0 || sight.First.Letters == 0 || sight.First.Under > 0 {
-				t.Errorf("%s at %d: %+v", page, sight.Width, sight)
+				t.Errorf("%s at %d: %q, a picture of %d bytes, %+v", page, sight.Width, sight.Problem, len(sight.Image), sight.First)
 			}
 			if want := map[string]int{"/second": 1}[page]; len(sight.Failures) != want {
 				t.Errorf("%s at %d: %q", page, sight.Width, sight.Failures)
