@@ -373,6 +373,10 @@ func TestFirstLook(t *testing.T) {
 					t.Errorf("a step %q: %q", step, steps)
 				}
 			}
+			said := fmt.Sprint(run.Steps)
+			if run.State == PutBack && !strings.Contains(said, "twice (/: the page is cut off: its end is missing): the version before comes back at once") {
+				t.Errorf("it does not say how it died: %s", said)
+			}
 			if run.State == PutBack && (run.Judgement.Verdict != smoke.Broken || run.Exposed == 0 || run.Lingered != time.Millisecond) {
 				t.Errorf("%s, %v and %v", run.Judgement.Verdict, run.Exposed, run.Lingered)
 			}

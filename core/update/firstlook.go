@@ -64,7 +64,7 @@ func (m *motion) confirm(ctx context.Context, look *firstLook) (judgement *smoke
 			return doubtMark, fmt.Sprintf("a fatal error on %s, gone a second later: all are looked at", plural(len(look.dead), "page")), nil
 		}
 		judgement = m.judgeNew(look.take)
-		return badMark, fmt.Sprintf("a fatal error on %d of %s, twice: %s. Going back at once", len(look.dead), plural(len(m.pages), "page"), firstFinding(judgement)), nil
+		return badMark, fmt.Sprintf("a fatal error on %d of %s, twice (%s): the version before comes back at once", len(look.dead), plural(len(m.pages), "page"), deathWords(judgement, look.dead[0])), nil
 	})
 	if err != nil || judgement == nil {
 		return nil, err
@@ -73,6 +73,13 @@ func (m *motion) confirm(ctx context.Context, look *firstLook) (judgement *smoke
 		return nil, err
 	}
 	return judgement, nil
+}
+
+// deathWords says how a page died.
+func deathWords(judgement *smoke.Judgement, path string) string {
+	only := *judgement
+	only.Pages = slices.DeleteFunc(slices.Clone(judgement.Pages), func(p smoke.PageVerdict) bool { return p.Path != path })
+	return path + ": " + firstFinding(&only)
 }
 
 // judgeFirst switches to the new code and looks for pages that die. With a judgement the
