@@ -2,8 +2,8 @@ package testenv
 
 import (
 	"bytes"
-	"errors"
 	_ "embed"
+	"errors"
 	"fmt"
 	"io"
 	"net/http"
