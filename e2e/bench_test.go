@@ -39,8 +39,8 @@ func BenchmarkMemory(b *testing.B) {
 	}
 }
 
-// measured runs the program, reports its peak memory in MB, and returns how long it took.
-func measured(b *testing.B, workspace, name string, args ...string) time.Duration {
+// timed runs the program, which must end well, and returns how long that took.
+func timed(b *testing.B, workspace string, args ...string) (time.Duration, *os.ProcessState) {
 	b.Helper()
 	command := exec.Command(program, args...)
 	command.Dir = workspace
@@ -48,8 +48,15 @@ func measured(b *testing.B, workspace, name string, args ...string) time.Duratio
 	if out, err := command.CombinedOutput(); err != nil {
 		b.Fatalf("%v: %v\n%s", args, err, out)
 	}
-	b.ReportMetric(float64(command.ProcessState.SysUsage().(*syscall.Rusage).Maxrss)/1000, name)
-	return time.Since(start)
+	return time.Since(start), command.ProcessState
+}
+
+// measured runs the program, reports its peak memory in MB, and returns how long it took.
+func measured(b *testing.B, workspace, name string, args ...string) time.Duration {
+	b.Helper()
+	took, ended := timed(b, workspace, args...)
+	b.ReportMetric(float64(ended.SysUsage().(*syscall.Rusage).Maxrss)/1000, name)
+	return took
 }
 
 // BenchmarkUpdate compares the whole update of one theme of the real CMS, settling aside,
@@ -57,25 +64,19 @@ func measured(b *testing.B, workspace, name string, args ...string) time.Duratio
 func BenchmarkUpdate(b *testing.B) {
 	site := testenv.WordPress(b)
 	workspace := b.TempDir()
-	timed := func(args ...string) time.Duration {
-		b.Helper()
-		command := exec.Command(program, args...)
-		command.Dir = workspace
-		start := time.Now()
-		if out, err := command.CombinedOutput(); err != nil {
-			b.Fatalf("%v: %v\n%s", args, err, out)
-		}
-		return time.Since(start)
+	took := func(args ...string) time.Duration {
+		one, _ := timed(b, workspace, args...)
+		return one
 	}
 	wetland(b, workspace, "adopt", site.Root, "--address", site.Address, "--no-browser").want(b, 0)
 	theme := themePackage(b, site, "1.8", map[string]string{"assets/css/print.css": "@media print { nav { display: none; } }\n"})
 	const settling = 3500*time.Millisecond + time.Second // the second look is a second later
 	var whole, parts time.Duration
 	for b.Loop() {
-		timed("snapshot") // the first one reads everything
-		parts += timed("snapshot") + timed("smoke", "--learn") + timed("smoke")
-		whole += timed("update", theme) - settling
-		timed("restore", "twentytwentyone@1.7")
+		took("snapshot") // the first one reads everything
+		parts += took("snapshot") + took("smoke", "--learn") + took("smoke")
+		whole += took("update", theme) - settling
+		took("restore", "twentytwentyone@1.7")
 	}
 	b.ReportMetric(float64(whole)/float64(parts), "update/parts")
 	b.ReportMetric(whole.Seconds()/float64(b.N), "s-update")
@@ -223,12 +224,11 @@ func benchExposure(b *testing.B, changes map[string]string, pool bool) {
 func BenchmarkKeptUpdate(b *testing.B) {
 	site := testenv.NginxWordPress(b)
 	workspace := b.TempDir()
-	timed := func(args ...string) float64 {
-		start := time.Now()
-		wetland(b, workspace, args...).want(b, 0)
-		return time.Since(start).Seconds()
+	took := func(args ...string) float64 {
+		one, _ := timed(b, workspace, args...)
+		return one.Seconds()
 	}
-	adopting := timed("adopt", site.Root, "--address", site.Address)
+	adopting := took("adopt", site.Root, "--address", site.Address)
 	const settling = 3.5 + 1 // the second look is a second later
 	theme := themePackage(b, site, "1.8", map[string]string{"assets/css/print.css": "@media print { nav { display: none; } }\n"})
 	config := filepath.Join(workspace, "wetland.toml")
@@ -236,12 +236,12 @@ func BenchmarkKeptUpdate(b *testing.B) {
 	for b.Loop() {
 		text, err := os.ReadFile(config)
 		must(b, err, os.WriteFile(config, []byte(strings.Replace(string(text), "[smoke]\n", "[smoke]\nbrowser = \"none\"\n", 1)), 0o600))
-		fetching := timed("smoke")
+		fetching := took("smoke")
 		must(b, os.WriteFile(config, text, 0o600))
-		looking := timed("smoke", "--learn")/2 - fetching
+		looking := took("smoke", "--learn")/2 - fetching
 		parts += settling + 2*looking + 3*fetching
-		whole += timed("update", theme)
-		timed("update", "twentytwentyone@1.7", "--allow-older")
+		whole += took("update", theme)
+		took("update", "twentytwentyone@1.7", "--allow-older")
 	}
 	b.ReportMetric(whole/parts, "update/parts")
 	b.ReportMetric(whole/float64(b.N), "s-update")

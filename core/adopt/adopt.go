@@ -143,7 +143,7 @@ func (a *adoption) findSite(ctx context.Context, roots *files.Roots) error {
 	}
 	if above := cms.Above(ctx, roots, root); above != "" {
 		return &update.Refusal{Reasons: []update.Reason{{
-			What: fmt.Sprintf("%s is the folder of WordPress itself; the site's root, which the web server hands out, is the folder above it", root),
+			What: fmt.Sprintf("%s only holds the CMS itself; the site's root, which the web server hands out, is the folder above it", root),
 			Do:   "Name that one: wetland adopt " + above + " --address URL",
 		}}}
 	}

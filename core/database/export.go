@@ -42,7 +42,9 @@ func (w *sqlWriter) mysql(ctx context.Context, all []Replacement) error {
 	w.line("SET NAMES utf8mb4;")
 	w.line("%s;", session)
 	if slices.ContainsFunc(all, func(r Replacement) bool { return r.Table.History }) {
-		w.line("SET SESSION system_versioning_insert_history = ON, system_versioning_alter_history = KEEP;")
+		for _, name := range []string{"system_versioning_insert_history", "system_versioning_alter_history"} {
+			w.line("SET SESSION %s = %s;", name, wishes[name])
+		}
 	}
 	for _, r := range all {
 		switch r.Table.Kind {

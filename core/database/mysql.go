@@ -397,9 +397,9 @@ func (m *mysqlMoment) tellUnseen(ctx context.Context, name string) error {
 	}
 	whole := user[0][0].String()
 	at := strings.LastIndexByte(whole, '@')
+	grantee := "'" + whole[:at] + "'@'" + whole[at+1:] + "'"
 	rights, err := collectRows(ctx, m.conn, sent, `SELECT privilege_type FROM information_schema.user_privileges WHERE grantee = ?
-		UNION SELECT privilege_type FROM information_schema.schema_privileges WHERE grantee = ? AND ? LIKE table_schema`,
-		"'"+whole[:at]+"'@'"+whole[at+1:]+"'", "'"+whole[:at]+"'@'"+whole[at+1:]+"'", name)
+		UNION SELECT privilege_type FROM information_schema.schema_privileges WHERE grantee = ? AND ? LIKE table_schema`, grantee, grantee, name)
 	if err != nil {
 		return err
 	}

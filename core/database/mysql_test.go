@@ -143,9 +143,7 @@ func TestMySQLRoundTrip(t *testing.T) {
 func roundTrip(t *testing.T, server *testenv.Server, stream string) {
 	account, db := openTest(t, server)
 	takesStreams(t, account, stream)
-	if _, err := account.Root.Exec(difficultOn(server.Kind)); err != nil {
-		t.Fatal(err)
-	}
+	account.Run(t, difficultOn(server.Kind))
 	before := save(t, db)
 	shown := showAll(t, account)
 	checks := checkAll(t, account)
@@ -156,9 +154,7 @@ func roundTrip(t *testing.T, server *testenv.Server, stream string) {
 ALTER TABLE boats ADD COLUMN length INT; DELETE FROM crossings; DROP TRIGGER count_people; DROP VIEW busy;
 CREATE TABLE extra (a INT PRIMARY KEY); INSERT INTO extra VALUES (42); UPDATE other_site SET a = 2;
 ALTER TABLE kinds AUTO_INCREMENT = 5000; SET FOREIGN_KEY_CHECKS = 1; DROP TABLE ` + "`with ``quotes`` and 'more'`"
-	if _, err := account.Root.Exec(damage); err != nil {
-		t.Fatal(err)
-	}
+	account.Run(t, damage)
 	for n, table := range before.tables {
 		change := "DELETE FROM "
 		if table.Kind != BaseTable || table.Name == "crossings" || strings.Contains(damage, quoteMySQL(table.Name)) || table.Name == "old_engine" {
@@ -169,9 +165,7 @@ ALTER TABLE kinds AUTO_INCREMENT = 5000; SET FOREIGN_KEY_CHECKS = 1; DROP TABLE 
 		} else if n%2 == 0 {
 			change = "ALTER TABLE " + quoteMySQL(table.Name) + " ADD COLUMN added_by_an_update INT; DELETE FROM "
 		}
-		if _, err := account.Root.Exec(change + quoteMySQL(table.Name)); err != nil {
-			t.Fatal(err)
-		}
+		account.Run(t, change+quoteMySQL(table.Name))
 	}
 	aside := before.restore(t, db)
 	equalNow(t, db, before)
@@ -362,9 +356,7 @@ func takesStreams(t *testing.T, account *testenv.Account, stream string) {
 func TestMySQLPrograms(t *testing.T) {
 	testenv.OnEach(t, func(t *testing.T, server *testenv.Server) {
 		account := server.Database(t)
-		if _, err := account.Root.Exec(besideOn(server.Kind)); err != nil {
-			t.Fatal(err)
-		}
+		account.Run(t, besideOn(server.Kind))
 		login := Login{Engine: "mysql", Host: "127.0.0.1", Port: account.Port, Name: account.Name, User: "root"}
 		db, err := Open(t.Context(), login, everything)
 		if err != nil {
@@ -409,9 +401,7 @@ func TestMySQLPrograms(t *testing.T) {
 		if server.Kind.IsMySQL() {
 			damage = strings.Replace(damage, "DO NEXTVAL(tickets); SELECT NEXTVAL(tickets) FROM seq_1_to_20;", "", 1)
 		}
-		if _, err := account.Root.Exec(damage); err != nil {
-			t.Fatal(err)
-		}
+		account.Run(t, damage)
 		before.restore(t, db)
 		if now := state(); now != was {
 			t.Errorf("now\n%s\nwas\n%s", now, was)
@@ -437,25 +427,19 @@ func TestMySQLPrograms(t *testing.T) {
 func TestMySQLLargeRow(t *testing.T) {
 	testenv.OnEach(t, func(t *testing.T, server *testenv.Server) {
 		account, db := openTest(t, server)
-		if _, err := account.Root.Exec("CREATE TABLE large (id INT PRIMARY KEY, b LONGBLOB); INSERT INTO large VALUES (1, REPEAT(x'00ff27', 64*1024*1024/3)), (2, '')"); err != nil {
-			t.Fatal(err)
-		}
+		account.Run(t, "CREATE TABLE large (id INT PRIMARY KEY, b LONGBLOB); INSERT INTO large VALUES (1, REPEAT(x'00ff27', 64*1024*1024/3)), (2, '')")
 		sum := checkAll(t, account)["large"]
 		before := save(t, db)
 		for _, stream := range []string{"1", "0"} {
 			takesStreams(t, account, stream)
-			if _, err := account.Root.Exec("DELETE FROM large"); err != nil {
-				t.Fatal(err)
-			}
+			account.Run(t, "DELETE FROM large")
 			before.restore(t, db)
 			if got := checkAll(t, account)["large"]; got != sum {
 				t.Errorf("CHECKSUM TABLE is %s, was %s", got, sum)
 			}
 		}
 		// The rest of this test goes through a server that takes less.
-		if _, err := account.Root.Exec("SET GLOBAL max_allowed_packet = 16777216"); err != nil {
-			t.Fatal(err)
-		}
+		account.Run(t, "SET GLOBAL max_allowed_packet = 16777216")
 		defer account.Root.Exec("SET GLOBAL max_allowed_packet = 268435456")
 		_, fresh := reopen(t, account)
 		_, err := fresh.Apply(t.Context(), Change{Tag: "t", Replace: []Replacement{before.find(t, "large")}})
@@ -470,13 +454,9 @@ func TestMySQLLargeRow(t *testing.T) {
 func TestMySQLInterruptedChange(t *testing.T) {
 	testenv.OnEach(t, func(t *testing.T, server *testenv.Server) {
 		account, db := openTest(t, server)
-		if _, err := account.Root.Exec(difficultOn(server.Kind)); err != nil {
-			t.Fatal(err)
-		}
+		account.Run(t, difficultOn(server.Kind))
 		before := save(t, db)
-		if _, err := account.Root.Exec("ALTER TABLE crossings ADD COLUMN weather TEXT; SET FOREIGN_KEY_CHECKS = 1"); err != nil {
-			t.Fatal(err)
-		}
+		account.Run(t, "ALTER TABLE crossings ADD COLUMN weather TEXT; SET FOREIGN_KEY_CHECKS = 1")
 		if _, err := db.Apply(t.Context(), Change{Tag: "t", Replace: []Replacement{before.find(t, "crossings")}}); err != nil {
 			t.Fatal(err)
 		}
@@ -515,20 +495,13 @@ func TestMySQLTellsWhatIsLeftOut(t *testing.T) {
 			defer moment.Close()
 			return strings.Join(moment.Weaker(), "\n")
 		}
-		run := func(statements ...string) {
-			for _, statement := range statements {
-				if _, err := account.Root.Exec(statement); err != nil {
-					t.Fatalf("%s: %v", statement, err)
-				}
-			}
-		}
 		if told := weaker(db); told != "" {
 			t.Errorf("with all rights: %s", told)
 		}
 		login := Login{Engine: "mysql", Host: "127.0.0.1", Port: account.Port, Name: account.Name, User: account.User + "_some", Password: "Some rights 1"}
 		user, on := "'"+login.User+"'@'%'", " ON `"+strings.ReplaceAll(account.Name, "_", "\\_")+"`.* TO "
 		role := login.User + "_role"
-		run("CREATE USER "+user+" IDENTIFIED BY '"+login.Password+"'", "GRANT SELECT, SHOW VIEW, EVENT"+on+user, "CREATE ROLE "+role, "GRANT TRIGGER"+on+role, "GRANT "+role+" TO "+user)
+		account.Run(t, "CREATE USER "+user+" IDENTIFIED BY '"+login.Password+"'", "GRANT SELECT, SHOW VIEW, EVENT"+on+user, "CREATE ROLE "+role, "GRANT TRIGGER"+on+role, "GRANT "+role+" TO "+user)
 		some, err := Open(t.Context(), login, everything)
 		if err != nil {
 			t.Fatal(err)
@@ -538,9 +511,9 @@ func TestMySQLTellsWhatIsLeftOut(t *testing.T) {
 			t.Errorf("without TRIGGER: %s", told)
 		}
 		if server.Kind.IsMySQL() {
-			run("SET DEFAULT ROLE ALL TO " + user)
+			account.Run(t, "SET DEFAULT ROLE ALL TO "+user)
 		} else {
-			run("SET DEFAULT ROLE "+role+" FOR "+user,
+			account.Run(t, "SET DEFAULT ROLE "+role+" FOR "+user,
 				"CREATE TABLE by_number (a INT, since BIGINT UNSIGNED GENERATED ALWAYS AS ROW START, til BIGINT UNSIGNED GENERATED ALWAYS AS ROW END, PERIOD FOR SYSTEM_TIME (since, til)) WITH SYSTEM VERSIONING")
 			if told := weaker(db); !strings.Contains(told, "by_number keeps rows of the past and is not in the snapshot") {
 				t.Errorf("a table whose past is counted by transactions: %s", told)
@@ -560,16 +533,12 @@ func TestMySQLTellsWhatIsLeftOut(t *testing.T) {
 func TestMySQLIsReadAtOneMoment(t *testing.T) {
 	testenv.OnEach(t, func(t *testing.T, server *testenv.Server) {
 		account, db := openTest(t, server)
-		if _, err := account.Root.Exec("CREATE TABLE a (n INT PRIMARY KEY) ENGINE=InnoDB; CREATE TABLE z (n INT PRIMARY KEY) ENGINE=InnoDB; INSERT INTO a VALUES (1); INSERT INTO z VALUES (1)"); err != nil {
-			t.Fatal(err)
-		}
+		account.Run(t, "CREATE TABLE a (n INT PRIMARY KEY) ENGINE=InnoDB; CREATE TABLE z (n INT PRIMARY KEY) ENGINE=InnoDB; INSERT INTO a VALUES (1); INSERT INTO z VALUES (1)")
 		moment, err := db.Read(t.Context())
 		if err != nil {
 			t.Fatal(err)
 		}
-		if _, err := account.Root.Exec("INSERT INTO a VALUES (2); INSERT INTO z VALUES (2)"); err != nil {
-			t.Fatal(err)
-		}
+		account.Run(t, "INSERT INTO a VALUES (2); INSERT INTO z VALUES (2)")
 		tables, err := Survey(t.Context(), moment, nil)
 		if err != nil {
 			t.Fatal(err)
@@ -634,9 +603,7 @@ CREATE EVENT nightly ON SCHEDULE EVERY 1 DAY COMMENT 'ENABLE' DO DELETE FROM boa
 			t.Fatal(err)
 		}
 		before := save(t, db)
-		if _, err := account.Root.Exec("DROP VIEW fleet; DROP TRIGGER launched; DROP EVENT nightly; DROP EVENT never"); err != nil {
-			t.Fatal(err)
-		}
+		account.Run(t, "DROP VIEW fleet; DROP TRIGGER launched; DROP EVENT nightly; DROP EVENT never")
 		change := Change{Tag: "t"}
 		for _, table := range before.tables {
 			change.Replace = append(change.Replace, before.find(t, table.Name))
@@ -682,13 +649,9 @@ CREATE EVENT nightly ON SCHEDULE EVERY 1 DAY COMMENT 'ENABLE' DO DELETE FROM boa
 func TestMySQLLoadThatFailsLeavesNothing(t *testing.T) {
 	testenv.OnEach(t, func(t *testing.T, server *testenv.Server) {
 		account, db := openTest(t, server)
-		if _, err := account.Root.Exec("CREATE TABLE a (id INT PRIMARY KEY); CREATE TABLE b (id INT PRIMARY KEY); CREATE TABLE c (id INT PRIMARY KEY); INSERT INTO a VALUES (1); INSERT INTO b VALUES (1); INSERT INTO c VALUES (1)"); err != nil {
-			t.Fatal(err)
-		}
+		account.Run(t, "CREATE TABLE a (id INT PRIMARY KEY); CREATE TABLE b (id INT PRIMARY KEY); CREATE TABLE c (id INT PRIMARY KEY); INSERT INTO a VALUES (1); INSERT INTO b VALUES (1); INSERT INTO c VALUES (1)")
 		before := save(t, db)
-		if _, err := account.Root.Exec("DELETE FROM a; DELETE FROM b; DELETE FROM c"); err != nil {
-			t.Fatal(err)
-		}
+		account.Run(t, "DELETE FROM a; DELETE FROM b; DELETE FROM c")
 		broken := errors.New("the store cannot be read")
 		for _, fails := range []string{"a", "b", "c"} {
 			change := Change{Tag: "t"}
@@ -747,13 +710,9 @@ func TestMySQLScratch(t *testing.T) {
 func TestMySQLIsFull(t *testing.T) {
 	testenv.OnEach(t, func(t *testing.T, server *testenv.Server) {
 		account, db := openTest(t, server)
-		if _, err := account.Root.Exec("CREATE TABLE words (id INT PRIMARY KEY, word CHAR(200)) ENGINE=MEMORY; INSERT INTO words WITH RECURSIVE n AS (SELECT 1 AS i UNION ALL SELECT i + 1 FROM n WHERE i < 900) SELECT i, 'fog' FROM n"); err != nil {
-			t.Fatal(err)
-		}
+		account.Run(t, "CREATE TABLE words (id INT PRIMARY KEY, word CHAR(200)) ENGINE=MEMORY; INSERT INTO words WITH RECURSIVE n AS (SELECT 1 AS i UNION ALL SELECT i + 1 FROM n WHERE i < 900) SELECT i, 'fog' FROM n")
 		before := save(t, db)
-		if _, err := account.Root.Exec("DELETE FROM words WHERE id > 1; SET GLOBAL max_heap_table_size = 16384"); err != nil {
-			t.Fatal(err)
-		}
+		account.Run(t, "DELETE FROM words WHERE id > 1; SET GLOBAL max_heap_table_size = 16384")
 		defer account.Root.Exec("SET GLOBAL max_heap_table_size = 16777216")
 		_, fresh := reopen(t, account)
 		_, err := fresh.Apply(t.Context(), Change{Tag: "t", Replace: []Replacement{before.find(t, "words")}})
@@ -772,23 +731,17 @@ func TestMySQLIsFull(t *testing.T) {
 func TestMySQLOddSettings(t *testing.T) {
 	server := testenv.Start(t, testenv.MySQL)
 	account, db := openTest(t, server)
-	if _, err := account.Root.Exec("CREATE TABLE keyless (a INT, at TIMESTAMP NOT NULL); INSERT INTO keyless VALUES (1, '2026-01-01'); CREATE TABLE keyed (id INT PRIMARY KEY, at TIMESTAMP NOT NULL, later TIMESTAMP NULL); INSERT INTO keyed VALUES (1, '2026-01-01', NULL)"); err != nil {
-		t.Fatal(err)
-	}
+	account.Run(t, "CREATE TABLE keyless (a INT, at TIMESTAMP NOT NULL); INSERT INTO keyless VALUES (1, '2026-01-01'); CREATE TABLE keyed (id INT PRIMARY KEY, at TIMESTAMP NOT NULL, later TIMESTAMP NULL); INSERT INTO keyed VALUES (1, '2026-01-01', NULL)")
 	before := save(t, db)
 	for _, setting := range []string{"sql_generate_invisible_primary_key = 1", "sql_require_primary_key = 1", "explicit_defaults_for_timestamp = 0"} {
 		name, _, _ := strings.Cut(setting, " ")
 		was := one(t, account, "SELECT @@GLOBAL."+name)
-		if _, err := account.Root.Exec("SET GLOBAL " + setting); err != nil {
-			t.Fatal(err)
-		}
+		account.Run(t, "SET GLOBAL "+setting)
 		for _, who := range []Login{
 			{Engine: "mysql", Socket: server.Socket, Name: account.Name, User: "root"},
 			{Engine: "mysql", Host: "127.0.0.1", Port: server.Port, Name: account.Name, User: account.User, Password: account.Password},
 		} {
-			if _, err := account.Root.Exec("DELETE FROM keyless; DELETE FROM keyed"); err != nil {
-				t.Fatal(err)
-			}
+			account.Run(t, "DELETE FROM keyless; DELETE FROM keyed")
 			as, err := Open(t.Context(), who, everything)
 			if err != nil {
 				t.Fatal(err)
@@ -810,9 +763,7 @@ func TestMySQLOddSettings(t *testing.T) {
 				t.Error(err)
 			}
 		}
-		if _, err := account.Root.Exec("SET GLOBAL " + name + " = " + was); err != nil {
-			t.Fatal(err)
-		}
+		account.Run(t, "SET GLOBAL "+name+" = "+was)
 	}
 }
 
@@ -824,13 +775,9 @@ func TestMySQLTableThatIsHeld(t *testing.T) {
 	defer func() { renameWaits, renameRests = waits, rests }()
 	testenv.OnEach(t, func(t *testing.T, server *testenv.Server) {
 		account, db := openTest(t, server)
-		if _, err := account.Root.Exec("CREATE TABLE boats (id INT PRIMARY KEY); INSERT INTO boats VALUES (1), (2)"); err != nil {
-			t.Fatal(err)
-		}
+		account.Run(t, "CREATE TABLE boats (id INT PRIMARY KEY); INSERT INTO boats VALUES (1), (2)")
 		before := save(t, db)
-		if _, err := account.Root.Exec("DELETE FROM boats WHERE id = 2"); err != nil {
-			t.Fatal(err)
-		}
+		account.Run(t, "DELETE FROM boats WHERE id = 2")
 		conn, err := account.Root.Conn(t.Context())
 		if err != nil {
 			t.Fatal(err)

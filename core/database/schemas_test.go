@@ -99,36 +99,35 @@ CREATE TABLE modern (id UUID PRIMARY KEY DEFAULT UUID(), six INET6, four INET4, 
 INSERT INTO modern (id, six, four, v, n, j) VALUES ('6ccd780c-baba-1026-9564-5b8c656024db', '2001:db8::ff00:42:8329', '192.0.2.1', Vec_FromText('[1, 2.5, -0.1]'), 5, '{"b": 2.50,  "a":1}'), (UUID_v7(), '::', '0.0.0.0', Vec_FromText('[0, 0, 0]'), NULL, NULL), ('61616161-6161-1161-8161-616161616161', '::ffff:192.0.2.1', '255.255.255.255', Vec_FromText('[1, 1, 1]'), 1, '[]');
 `
 
-// besideMariaDB is what a site may keep beside its tables, and tables of other forms.
-// Everything has settings of its own, and acts in the name of somebody who does not exist.
-const besideMariaDB = `
+// besideAll is a table in parts, with settings of its own for what follows; programsOfNobody act
+// in the name of somebody who does not exist.
+const (
+	besideAll = `
 SET SESSION sql_mode = 'STRICT_ALL_TABLES,PIPES_AS_CONCAT', collation_connection = 'latin1_german1_ci', time_zone = '+02:00';
 CREATE TABLE sailings (id INT, at DATE, boat VARCHAR(20), PRIMARY KEY (id, at), KEY (boat)) PARTITION BY RANGE (YEAR(at)) (PARTITION early VALUES LESS THAN (2020), PARTITION late VALUES LESS THAN MAXVALUE);
 INSERT INTO sailings VALUES (1, '2019-05-01', 'Otter'), (2, '2026-05-01', 'Heron');
-CREATE TABLE log (n INT AUTO_INCREMENT, word TEXT, FULLTEXT KEY words (word), KEY (n)) ENGINE=Aria;
+`
+	programsOfNobody = `
+CREATE DEFINER=nobody@nowhere PROCEDURE count_boats(IN least INT) COMMENT 'ä' SELECT COUNT(*) FROM sailings WHERE id >= least;
+CREATE DEFINER=nobody@nowhere FUNCTION greet(who VARCHAR(20)) RETURNS VARCHAR(40) DETERMINISTIC RETURN 'Ahoi, ' || who;
+CREATE DEFINER=nobody@nowhere EVENT nightly ON SCHEDULE EVERY 1 DAY STARTS '2026-12-01 03:00:00' DISABLE COMMENT 'fog' DO DELETE FROM log;
+CREATE DEFINER=nobody@nowhere TRIGGER strict_one BEFORE INSERT ON log FOR EACH ROW SET NEW.word = NEW.word || '!';
+CREATE DEFINER=nobody@nowhere SQL SECURITY INVOKER VIEW late_ones AS SELECT * FROM sailings WHERE at > '2020-01-01';
+`
+)
+
+// besideMariaDB is what a site may keep beside its tables, and tables of other forms.
+// Everything has settings of its own, and acts in the name of somebody who does not exist.
+const besideMariaDB = besideAll + `CREATE TABLE log (n INT AUTO_INCREMENT, word TEXT, FULLTEXT KEY words (word), KEY (n)) ENGINE=Aria;
 INSERT INTO log (word) VALUES ('fog'), ('wind');
 CREATE TABLE places (id INT PRIMARY KEY, at POINT NOT NULL, SPATIAL KEY (at), extra INT INVISIBLE DEFAULT 4, CHECK (id > 0)) ENGINE=InnoDB;
 INSERT INTO places (id, at, extra) VALUES (1, ST_GeomFromText('POINT(1 2)'), 9);
 CREATE SEQUENCE tickets START WITH 100 INCREMENT BY 5 CACHE 10 CYCLE MAXVALUE 200;
 DO NEXTVAL(tickets); DO NEXTVAL(tickets);
-CREATE DEFINER=nobody@nowhere PROCEDURE count_boats(IN least INT) COMMENT 'ä' SELECT COUNT(*) FROM sailings WHERE id >= least;
-CREATE DEFINER=nobody@nowhere FUNCTION greet(who VARCHAR(20)) RETURNS VARCHAR(40) DETERMINISTIC RETURN 'Ahoi, ' || who;
-CREATE DEFINER=nobody@nowhere EVENT nightly ON SCHEDULE EVERY 1 DAY STARTS '2026-12-01 03:00:00' DISABLE COMMENT 'fog' DO DELETE FROM log;
-CREATE DEFINER=nobody@nowhere TRIGGER strict_one BEFORE INSERT ON log FOR EACH ROW SET NEW.word = NEW.word || '!';
-CREATE DEFINER=nobody@nowhere SQL SECURITY INVOKER VIEW late_ones AS SELECT * FROM sailings WHERE at > '2020-01-01';
-`
+` + programsOfNobody
 
-const besideMySQL = `
-SET SESSION sql_mode = 'STRICT_ALL_TABLES,PIPES_AS_CONCAT', collation_connection = 'latin1_german1_ci', time_zone = '+02:00';
-CREATE TABLE sailings (id INT, at DATE, boat VARCHAR(20), PRIMARY KEY (id, at), KEY (boat)) PARTITION BY RANGE (YEAR(at)) (PARTITION early VALUES LESS THAN (2020), PARTITION late VALUES LESS THAN MAXVALUE);
-INSERT INTO sailings VALUES (1, '2019-05-01', 'Otter'), (2, '2026-05-01', 'Heron');
-CREATE TABLE log (n INT AUTO_INCREMENT, word TEXT, FULLTEXT KEY words (word), KEY (n)) ENGINE=MyISAM;
+const besideMySQL = besideAll + `CREATE TABLE log (n INT AUTO_INCREMENT, word TEXT, FULLTEXT KEY words (word), KEY (n)) ENGINE=MyISAM;
 INSERT INTO log (word) VALUES ('fog'), ('wind');
 CREATE TABLE places (id INT PRIMARY KEY, at POINT NOT NULL SRID 0, SPATIAL KEY (at), extra INT INVISIBLE DEFAULT 4, CHECK (id > 0)) ENGINE=InnoDB;
 INSERT INTO places (id, at, extra) VALUES (1, ST_GeomFromText('POINT(1 2)'), 9);
-CREATE DEFINER=nobody@nowhere PROCEDURE count_boats(IN least INT) COMMENT 'ä' SELECT COUNT(*) FROM sailings WHERE id >= least;
-CREATE DEFINER=nobody@nowhere FUNCTION greet(who VARCHAR(20)) RETURNS VARCHAR(40) DETERMINISTIC RETURN 'Ahoi, ' || who;
-CREATE DEFINER=nobody@nowhere EVENT nightly ON SCHEDULE EVERY 1 DAY STARTS '2026-12-01 03:00:00' DISABLE COMMENT 'fog' DO DELETE FROM log;
-CREATE DEFINER=nobody@nowhere TRIGGER strict_one BEFORE INSERT ON log FOR EACH ROW SET NEW.word = NEW.word || '!';
-CREATE DEFINER=nobody@nowhere SQL SECURITY INVOKER VIEW late_ones AS SELECT * FROM sailings WHERE at > '2020-01-01';
-`
+` + programsOfNobody

@@ -13,6 +13,17 @@ import (
 	"time"
 )
 
+// able is an FS with every ability but hashing there.
+type able interface {
+	FS
+	Exchanger
+	OwnerGiver
+	Marker
+	Mounter
+	Locker
+	Measurer
+}
+
 // Kind says what an entry of a folder is.
 type Kind string
 

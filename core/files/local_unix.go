@@ -23,15 +23,7 @@ type local struct {
 	name string
 }
 
-var _ interface {
-	FS
-	Exchanger
-	OwnerGiver
-	Marker
-	Mounter
-	Locker
-	Measurer
-} = (*local)(nil)
+var _ able = (*local)(nil)
 
 // Open opens a folder as the root of an FS.
 func (Local) Open(ctx context.Context, folder string) (FS, error) {

@@ -30,13 +30,7 @@ type root struct {
 var ErrOutside = errors.New("it is outside of the folders that belong to the site")
 
 var _ interface {
-	FS
-	Exchanger
-	OwnerGiver
-	Marker
-	Mounter
-	Locker
-	Measurer
+	able
 	TreeHasher
 } = (*Roots)(nil)
 

@@ -80,7 +80,7 @@ func mergeFacts(a, b Facts) Facts {
 	a.Links = slices.DeleteFunc(slices.Clone(a.Links), func(l Link) bool { return !slices.Contains(b.Links, l) })
 	a.Settings, a.Unset, a.FitsPhones = both(a.Settings, b.Settings), either(a.Unset, b.Unset), a.FitsPhones && b.FitsPhones
 	a.Groups, a.Marks = mergeGroups(a.Groups, both(a.Marks, b.Marks)), both(a.Marks, b.Marks)
-	a.Prices = mergePrices(a.Prices, b.Prices)
+	a.Prices = both(a.Prices, b.Prices)
 	a.Contacts = both(a.Contacts, b.Contacts)
 	a.Leaks, a.HasFont = either(a.Leaks, b.Leaks), a.HasFont && b.HasFont
 	a.Assets = slices.Concat(a.Assets, slices.DeleteFunc(slices.Clone(b.Assets), func(x Asset) bool { return slices.Contains(a.Assets, x) }))

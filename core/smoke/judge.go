@@ -72,10 +72,14 @@ func (j *Judgement) Failing() []string {
 // Judge compares a take with an earlier one. before may be nil: then only faults
 // that show by themselves are found. What was wrong before already is marked as
 // known and does not count. No pages at all are never sound.
-func Judge(before, now *Take) *Judgement {
+func Judge(before, now *Take) *Judgement { return JudgeUpdate(before, now, nil) }
+
+// JudgeUpdate judges pages by how they were before an update. foreign are the folders, as paths
+// of addresses, of what it does not change.
+func JudgeUpdate(before, now *Take, foreign []string) *Judgement {
 	j := &Judgement{NotCovered: now.NotCovered}
 	for _, facts := range now.Pages {
-		page := judgePage(before, facts, now.Foreign)
+		page := judgePage(before, facts, foreign)
 		if before != nil && now.At.Sub(before.At) > authorsWork {
 			page.leaveToAuthors()
 		}

@@ -2,12 +2,16 @@ package smoke
 
 import (
 	"bytes"
+	"context"
 	"crypto/sha256"
+	"errors"
 	"fmt"
 	"io"
 	"math/rand/v2"
 	"net/http"
 	"net/url"
+	"os"
+	"path/filepath"
 	"slices"
 	"strings"
 	"sync"
@@ -509,5 +513,28 @@ func TestSlowIsAskedTwice(t *testing.T) {
 		if asked.Load() != want {
 			t.Errorf("within %s: asked %d times, want %d", within, asked.Load(), want)
 		}
+	}
+}
+
+// Whoever breaks off does not wait for a browser that does not start.
+func TestBreakingOffWhileTheBrowserStarts(t *testing.T) {
+	program := filepath.Join(t.TempDir(), "browser")
+	if err := os.WriteFile(program, []byte("#!/bin/sh\nexec sleep 600\n"), 0o755); err != nil {
+		t.Fatal(err)
+	}
+	fetcher := &Fetcher{Address: httptestServer(t, serving(goodPage)), BrowserProgram: program}
+	ctx, stop := context.WithCancel(t.Context())
+	take, err := fetcher.Read(ctx, []Page{{Path: "/page"}}, progress.Silent{})
+	if err != nil {
+		t.Fatal(err)
+	}
+	started := fetcher.browser
+	stop()
+	if err := fetcher.See(ctx, take, nil, progress.Silent{}); !errors.Is(err, context.Canceled) {
+		t.Errorf("%v", err)
+	}
+	fetcher.Close()
+	if started.err == nil || strings.Contains(started.err.Error(), "did not start within") {
+		t.Errorf("it was waited for: %v", started.err)
 	}
 }

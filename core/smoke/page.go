@@ -181,9 +181,6 @@ type Take struct {
 	// wrong in some looks at the same state only: it is known.
 	Moving  []Finding `json:"moving,omitempty"`
 	AtTimes []Finding `json:"at_times,omitempty"`
-	// Foreign are the folders, as paths of addresses, of what was not changed since the take that
-	// this one is compared with; nil: it is not known.
-	Foreign []string `json:"foreign,omitempty"`
 }
 
 func (t *Take) has(path string) bool {

@@ -4,7 +4,6 @@ import (
 	"fmt"
 	"math"
 	"regexp"
-	"slices"
 	"strconv"
 	"strings"
 )
@@ -88,12 +87,4 @@ func commonFactor(was, now []string) float64 {
 		}
 	}
 	return factor
-}
-
-// mergePrices keeps the amounts that stood still.
-func mergePrices(a, b []string) []string {
-	if slices.Equal(a, b) {
-		return a
-	}
-	return both(a, b)
 }

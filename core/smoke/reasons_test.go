@@ -88,8 +88,7 @@ func TestReasons(t *testing.T) {
 	} {
 		t.Run(c.name, func(t *testing.T) {
 			before, now := take(t, shop(shopPage, "")), take(t, shop(c.page, c.gone))
-			now.Foreign = []string{"/themes/quay-child", "/plugins/slider", "/uploads"}
-			j := Judge(before, now)
+			j := JudgeUpdate(before, now, []string{"/themes/quay-child", "/plugins/slider", "/uploads"})
 			switch got := findings(j); {
 			case c.want == "" && j.Verdict != Sound:
 				t.Errorf("it is %s:\n%s", j.Verdict, got)

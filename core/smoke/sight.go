@@ -54,6 +54,7 @@ func (f *Fetcher) program() (program, why string) {
 
 // starting is a browser that starts, or runs.
 type starting struct {
+	stop    func() // ends it, whether it runs already or not
 	done    chan struct{}
 	running *browser.Browser // once done
 	err     error
@@ -65,12 +66,13 @@ func (f *Fetcher) StartBrowser(ctx context.Context) {
 	if program == "" || f.browser != nil {
 		return
 	}
-	s := &starting{done: make(chan struct{})}
+	ctx, stop := context.WithCancel(context.WithoutCancel(ctx))
+	s := &starting{stop: stop, done: make(chan struct{})}
 	f.browser = s
 	f.setUp()
 	go func() {
 		defer close(s.done)
-		s.running, s.err = browser.Start(context.WithoutCancel(ctx), f.browserOptions(program))
+		s.running, s.err = browser.Start(ctx, f.browserOptions(program))
 	}()
 }
 
@@ -83,8 +85,13 @@ func (f *Fetcher) See(ctx context.Context, take *Take, wanted func(path string) 
 		return nil
 	}
 	f.StartBrowser(ctx)
-	<-f.browser.done
+	select {
+	case <-f.browser.done:
+	case <-ctx.Done():
+		return ctx.Err()
+	}
 	if err := f.browser.err; err != nil {
+		f.browser.stop()
 		f.browser = nil // the next look tries again
 		for i := range take.Pages {
 			take.Pages[i].Sights = map[string]browser.Sight{"desktop": {Problem: err.Error()}}
@@ -197,10 +204,16 @@ func (f *Fetcher) Close() {
 	if f.browser == nil {
 		return
 	}
-	<-f.browser.done
+	select {
+	case <-f.browser.done:
+	default: // who breaks off does not wait until it has started
+		f.browser.stop()
+		<-f.browser.done
+	}
 	if f.browser.err == nil {
 		f.browser.running.Close()
 	}
+	f.browser.stop()
 	f.browser = nil
 }
 

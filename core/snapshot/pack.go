@@ -41,6 +41,7 @@ type gathered struct {
 
 func (s *Store) newAdder(ctx context.Context, report progress.Reporter) *adder {
 	closing, ctx := errgroup.WithContext(ctx)
+	closing.SetLimit(2) // where proving is slower than writing, writing waits
 	return &adder{store: s, report: report, ctx: ctx, closing: closing, fresh: map[ID]bool{}}
 }
 

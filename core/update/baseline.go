@@ -39,7 +39,7 @@ func (m *motion) takeBaseline(ctx context.Context, why *reasons) (err error) {
 	pages, failing := plural(len(m.pages), "page"), list(present.Failing(), 3)
 	switch {
 	case present.Verdict == smoke.Sound:
-		m.Report.End(goodMark, "pages before", pages+", all sound, looked at twice"+notCompared(m.baseline.Moving))
+		m.Report.End(goodMark, "pages before", pages+", all sound in two looks"+notCompared(m.baseline.Moving))
 	case m.returning != nil:
 		m.Report.End(doubtMark, "pages before", fmt.Sprintf("%d of %s not sound now (%s): %s. That is no reason against a return", len(present.Failing()), pages, failing, firstFinding(present)))
 	case present.Verdict == smoke.Doubtful:

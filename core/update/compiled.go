@@ -92,21 +92,21 @@ func (c *change) eachKept(do func(item, before files.Item) error) error {
 
 // switchCompiled lets the new versions answer: PHP lets go of the old code, the new files get
 // their own times, and PHP lets go once more, of what it compiled under the borrowed ones:
-// those are the old version's, which may come back. Where PHP let go, pages are looked at
-// meanwhile, unless visitors see a notice; else the look is nil.
-func (m *motion) switchCompiled(ctx context.Context) (look *firstLook, err error) {
+// those are the old version's, which may come back. Where PHP let go, the new code answers from
+// then on, and meanwhile is called.
+func (m *motion) switchCompiled(ctx context.Context, meanwhile func(context.Context) error) error {
 	m.dropped = false
 	where := m.site.Workspace.Config.Site.PHPPool
 	if where == "" {
 		_, err := m.ownTimes(ctx) // wetland.toml may have named it before a crash
-		return nil, err
+		return err
 	}
-	err = m.step("compiled code", 0, "", func() (progress.Mark, string, error) {
+	return m.step("compiled code", 0, "", func() (progress.Mark, string, error) {
 		start, dropped := time.Now(), m.letGo(ctx, where)
 		m.dropped = nothingCompiled(dropped)
 		var ended error
-		if m.dropped && !m.notice {
-			look, ended = m.lookFirst(ctx)
+		if m.dropped {
+			ended = meanwhile(ctx)
 		}
 		// With a new time requests under way would take up new files.
 		ended = errors.Join(ended, m.Clock.Wait(ctx, running-time.Since(start)))
@@ -122,7 +122,6 @@ func (m *motion) switchCompiled(ctx context.Context) (look *firstLook, err error
 		}
 		return droppedWords(dropped)
 	})
-	return look, err
 }
 
 // ownTimes gives the group's files their own times where they have borrowed ones. What has

@@ -20,9 +20,7 @@ type firstLook struct {
 	dead []string // pages that a fatal error ended
 }
 
-// lookFirst lets the CMS run its upgrades, and looks.
 func (m *motion) lookFirst(ctx context.Context) (*firstLook, error) {
-	m.visitUpgrades(ctx)
 	m.fetcher.Before = m.baseline
 	look := &firstLook{at: time.Now()}
 	var err error
@@ -82,29 +80,37 @@ func deathWords(judgement *smoke.Judgement, path string) string {
 	return path + ": " + firstFinding(&only)
 }
 
-// judgeFirst switches to the new code and looks for pages that die. With a judgement the
-// matter is decided. Else it returns what was fetched once the site had settled; nil if that
-// was too early for more than fatal errors.
+// judgeFirst switches to the new code, waits until the site has settled, and looks for pages
+// that die: at once where PHP let go of the old code and visitors see no notice. With a
+// judgement the matter is decided. Else it returns what was fetched once the site had settled;
+// nil if that is to be fetched anew.
 func (m *motion) judgeFirst(ctx context.Context) (*smoke.Judgement, *smoke.Take, error) {
-	look, err := m.switchCompiled(ctx)
+	var early *firstLook
+	err := m.switchCompiled(ctx, func(ctx context.Context) (err error) {
+		if !m.notice {
+			m.visitUpgrades(ctx)
+			early, err = m.lookFirst(ctx)
+		}
+		return err
+	})
 	if err != nil {
 		return nil, nil, err
 	}
-	early := look != nil
-	if early {
-		if judgement, err := m.confirm(ctx, look); judgement != nil || err != nil {
+	if early != nil {
+		if judgement, err := m.confirm(ctx, early); judgement != nil || err != nil {
 			return judgement, nil, err
 		}
 	}
-	if err := m.settle(ctx); err != nil || early {
+	if err := m.settle(ctx, early != nil); err != nil || early != nil {
 		return nil, nil, err
 	}
-	if look, err = m.lookFirst(ctx); err != nil {
+	look, err := m.lookFirst(ctx)
+	if err != nil {
 		return nil, nil, err
 	}
 	judgement, err := m.confirm(ctx, look)
 	if len(look.dead) > 0 {
-		look.take = nil // it is fetched anew
+		return judgement, nil, err
 	}
-	return judgement, look.take, err
+	return nil, look.take, err
 }

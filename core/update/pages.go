@@ -67,15 +67,17 @@ func (s *session) visitUpgrades(ctx context.Context) {
 	}
 }
 
-// settle waits until old compiled code has gone, lets the CMS run its upgrades,
-// and empties its caches.
-func (m *motion) settle(ctx context.Context) error {
+// settle waits until old compiled code has gone, lets the CMS run its upgrades unless they
+// were visited already, and empties its caches.
+func (m *motion) settle(ctx context.Context, visited bool) error {
 	return m.step("settling", 0, "", func() (progress.Mark, string, error) {
 		wait := m.site.SettleTime()
 		if err := m.waitSettled(ctx, m.exposed); err != nil {
 			return badMark, "", err
 		}
-		m.visitUpgrades(ctx)
+		if !visited {
+			m.visitUpgrades(ctx)
+		}
 		purged, err := m.purge(ctx)
 		if err != nil {
 			return doubtMark, fmt.Sprintf("the caches could not be cleared: %v", err), nil

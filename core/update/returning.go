@@ -2,9 +2,9 @@ package update
 
 import (
 	"fmt"
+	"path"
 	"path/filepath"
 	"slices"
-	"strings"
 
 	"wetland/core/site"
 	"wetland/core/site/cms"
@@ -95,9 +95,8 @@ func lastHere(w *site.Workspace, kind cms.Kind, folder, wanted string) (*sightin
 
 // judgeNew judges pages with the new versions in place.
 func (m *motion) judgeNew(take *smoke.Take) *smoke.Judgement {
-	take.Foreign = m.foreignFolders()
 	if m.returning == nil {
-		return m.against(m.baseline)(take)
+		return m.weigh(smoke.JudgeUpdate(m.baseline, take, m.foreignFolders()))
 	}
 	return m.weigh(smoke.JudgeReturn(m.baseline, m.returning.record, take))
 }
@@ -113,9 +112,7 @@ func (m *motion) foreignFolders() []string {
 			add(m.site.PublicPath(c.Kind, c.Folder))
 		}
 	}
-	if public, below := strings.CutPrefix(m.site.CMS.Layout().Uploads, m.site.Root+"/"); below {
-		add(public)
-	}
+	add(path.Join("/", m.site.CMS.Layout().PublicUploads))
 	return folders
 }
 

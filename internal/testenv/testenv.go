@@ -287,6 +287,16 @@ type Account struct {
 	Root                 *sql.DB // connected as the server's root
 }
 
+// Run runs statements as the server's root.
+func (a *Account) Run(t testing.TB, statements ...string) {
+	t.Helper()
+	for _, statement := range statements {
+		if _, err := a.Root.Exec(statement); err != nil {
+			t.Fatalf("%s: %v", statement, err)
+		}
+	}
+}
+
 // Database makes an empty database for the test, on this system's own server.
 func Database(t testing.TB) *Account {
 	t.Helper()

@@ -115,6 +115,13 @@ type state struct {
 	rows   map[string][]database.Row
 }
 
+// damage damages the tables, and returns them as they were and as they are.
+func (s *suite) damage() (before, damaged state) {
+	before = s.save()
+	s.must(s.account.Run(damage...))
+	return before, s.save()
+}
+
 func (s *suite) save() state {
 	s.Helper()
 	moment, err := s.db.Read(s.ctx)
@@ -324,9 +331,7 @@ func (s *suite) patches() {
 
 // unreadable: whichever row of whichever table cannot be had, nothing changes and nothing stays.
 func (s *suite) unreadable() {
-	before := s.save()
-	s.must(s.account.Run(damage...))
-	damaged := s.save()
+	before, damaged := s.damage()
 	broken := errors.New("the rows cannot be had")
 	for n, r := range s.back(before).Replace {
 		if r.Table.Kind != database.BaseTable {
@@ -353,9 +358,7 @@ func (s *suite) unreadable() {
 
 // unproved: rows that are not those that the digest promises never become live.
 func (s *suite) unproved() {
-	before := s.save()
-	s.must(s.account.Run(damage...))
-	damaged := s.save()
+	before, damaged := s.damage()
 	for n, r := range s.back(before).Replace {
 		if r.Table.Kind != database.BaseTable || len(before.rows[r.Table.Name]) == 0 {
 			continue
@@ -371,9 +374,8 @@ func (s *suite) unproved() {
 }
 
 func (s *suite) ended() {
-	before := s.save()
-	s.must(s.account.Run(damage...))
-	damaged, change := s.save(), s.back(before)
+	before, damaged := s.damage()
+	change := s.back(before)
 	ended, cancel := context.WithCancel(s.ctx)
 	cancel()
 	_, read := s.db.Read(ended)
@@ -426,9 +428,8 @@ func (s *suite) readOnly() {
 	if s.account.ReadOnly == nil {
 		s.Skip("there is no such user")
 	}
-	before := s.save()
-	s.must(s.account.Run(damage...))
-	damaged, change := s.save(), s.back(before)
+	before, damaged := s.damage()
+	change := s.back(before)
 	s.db = s.open(s.account.ReadOnly())
 	if now, err := database.Present(s.ctx, s.db); err != nil || len(database.CompareTables(damaged.tables, now)) > 0 {
 		s.Errorf("it cannot read: %v", err)
@@ -529,9 +530,8 @@ func (s *suite) held() {
 	if s.account.Hold == nil {
 		s.Skip("nobody can hold a table")
 	}
-	before := s.save()
-	s.must(s.account.Run(damage...))
-	damaged, change := s.save(), s.back(before)
+	before, damaged := s.damage()
+	change := s.back(before)
 	release := s.account.Hold("boats")
 	ctx, stop := context.WithCancel(s.ctx)
 	defer stop()

@@ -9,6 +9,7 @@ import (
 	"fmt"
 	"io"
 	"path"
+	"slices"
 	"strings"
 	"time"
 	"unicode"
@@ -86,10 +87,11 @@ type Layout struct {
 	// ObjectCache is the file that makes the CMS keep a copy of its settings
 	// outside the database; "" if there is none.
 	ObjectCache string `json:"object_cache,omitempty"`
-	// PublicThemes and PublicPlugins are the paths at which visitors' browsers
+	// PublicThemes, PublicPlugins and PublicUploads are the paths at which visitors' browsers
 	// fetch files of those folders, below the site's address.
 	PublicThemes  string `json:"public_themes"`
 	PublicPlugins string `json:"public_plugins"`
+	PublicUploads string `json:"public_uploads"`
 }
 
 // Purpose says what a table is for: it decides what going back does with rows
@@ -195,6 +197,8 @@ type System interface {
 	Name() string
 	// Detect tells whether the folder holds such a site, with what speaks for it.
 	Detect(ctx context.Context, disk *files.Roots, root string) (bool, string)
+	// Own names the folder below the root that holds the CMS itself; "" if that is the root.
+	Own(ctx context.Context, disk *files.Roots, root string) string
 	// Open reads the site's settings, and reaches its folders. prefix begins the names of its
 	// tables, where wetland.toml says so; "" is what the CMS's own settings say.
 	Open(ctx context.Context, disk *files.Roots, root, prefix string) (Site, error)
@@ -226,8 +230,10 @@ func Detect(ctx context.Context, disk *files.Roots, root string) (System, string
 // Above returns the site's root where this folder only holds the CMS itself; "" if it is a root.
 func Above(ctx context.Context, disk *files.Roots, folder string) string {
 	above := path.Dir(folder)
-	if own := ownDirectory(ctx, disk, above); own != "" && path.Join(above, own) == folder {
-		return above
+	for _, system := range Systems() {
+		if own := system.Own(ctx, disk, above); own != "" && path.Join(above, own) == folder {
+			return above
+		}
 	}
 	return ""
 }
@@ -237,8 +243,10 @@ const nestedDepth = 2
 
 // Nested finds other sites below root, as paths relative to it.
 func Nested(ctx context.Context, disk *files.Roots, root string) []string {
-	var found []string
-	own := ownDirectory(ctx, disk, root)
+	var found, own []string
+	for _, system := range Systems() {
+		own = append(own, system.Own(ctx, disk, root))
+	}
 	var search func(at string, depth int)
 	search = func(at string, depth int) {
 		entries, err := disk.List(ctx, path.Join(root, at))
@@ -247,7 +255,7 @@ func Nested(ctx context.Context, disk *files.Roots, root string) []string {
 		}
 		for _, entry := range entries {
 			below := path.Join(at, entry.Name)
-			if entry.Kind != files.Folder || below == own {
+			if entry.Kind != files.Folder || slices.Contains(own, below) {
 				continue
 			}
 			if _, _, err := Detect(ctx, disk, path.Join(root, below)); err == nil {

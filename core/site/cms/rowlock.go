@@ -28,6 +28,9 @@ func (Rowlock) Detect(ctx context.Context, disk *files.Roots, root string) (bool
 	return err == nil && entry.Kind == files.File, "rowlock.toml"
 }
 
+// Own is the root.
+func (Rowlock) Own(context.Context, *files.Roots, string) string { return "" }
+
 type rowlockSite struct {
 	disk     *files.Roots
 	root     string
@@ -69,7 +72,7 @@ func (r *rowlockSite) Layout() Layout {
 		Areas: []Area{{Name: "site", Path: r.root, LeaveOut: append([]string{"cache"}, engine...)}}, DatabaseFiles: engine,
 		Themes: path.Join(r.root, "themes"), Plugins: path.Join(r.root, "plugins"), Uploads: path.Join(r.root, "uploads"),
 		Caches:       []string{path.Join(r.root, "cache")},
-		PublicThemes: "themes", PublicPlugins: "plugins",
+		PublicThemes: "themes", PublicPlugins: "plugins", PublicUploads: "uploads",
 	}
 }
 
@@ -159,7 +162,7 @@ func (r *rowlockSite) ReadHeader(folder Folder) (Header, error) {
 func (r *rowlockSite) Address(context.Context, database.Database) string { return r.address }
 
 func (r *rowlockSite) PublicFiles(ctx context.Context, components []Component) ([]PublicFile, error) {
-	return publicFiles(ctx, r.disk, r.Layout(), "uploads", components)
+	return publicFiles(ctx, r.disk, r.Layout(), components)
 }
 
 func (r *rowlockSite) Purpose(table string) Purpose {
@@ -214,8 +217,8 @@ func (r *rowlockSite) SettleTime() time.Duration            { return 0 }
 
 // publicFiles names the newest uploads, which no other site has, then files of
 // the active components.
-func publicFiles(ctx context.Context, disk *files.Roots, layout Layout, publicUploads string, components []Component) ([]PublicFile, error) {
-	found, err := newestUploads(ctx, disk, layout.Uploads, publicUploads)
+func publicFiles(ctx context.Context, disk *files.Roots, layout Layout, components []Component) ([]PublicFile, error) {
+	found, err := newestUploads(ctx, disk, layout.Uploads, layout.PublicUploads)
 	if err != nil {
 		return nil, err
 	}

@@ -33,7 +33,7 @@ func (WordPress) Detect(ctx context.Context, disk *files.Roots, root string) (bo
 	if holdsWordPress(ctx, disk, root) {
 		return true, versionFile
 	}
-	own := ownDirectory(ctx, disk, root)
+	own := WordPress{}.Own(ctx, disk, root)
 	return own != "", path.Join(own, versionFile)
 }
 
@@ -45,9 +45,9 @@ func holdsWordPress(ctx context.Context, disk *files.Roots, folder string) bool 
 // blogHeader matches what the root's index.php loads.
 var blogHeader = regexp.MustCompile(`['"]([\w./-]*?)/?wp-blog-header\.php['"]`)
 
-// ownDirectory returns the folder below the root that its index.php loads WordPress from, as
-// WordPress's manual has it ("Giving WordPress Its Own Directory"); "" if there is none.
-func ownDirectory(ctx context.Context, disk *files.Roots, root string) string {
+// Own is the folder that the root's index.php loads WordPress from, as WordPress's manual has it
+// ("Giving WordPress Its Own Directory").
+func (WordPress) Own(ctx context.Context, disk *files.Roots, root string) string {
 	text, err := readAll(ctx, disk, path.Join(root, "index.php"), 64<<10)
 	if err != nil {
 		return ""
@@ -85,7 +85,7 @@ var coreVersion = regexp.MustCompile(`\$wp_version\s*=\s*['"]([^'"]+)['"]`)
 func (WordPress) Open(ctx context.Context, disk *files.Roots, root, prefix string) (Site, error) {
 	w := &wordpressSite{disk: disk, root: root, version: "of unknown version"}
 	if !holdsWordPress(ctx, disk, root) {
-		w.own = ownDirectory(ctx, disk, root)
+		w.own = WordPress{}.Own(ctx, disk, root)
 	}
 	if text, err := readAll(ctx, disk, path.Join(w.core(), versionFile), 64<<10); err == nil {
 		if found := coreVersion.FindStringSubmatch(text); found != nil {
@@ -156,7 +156,7 @@ func (w *wordpressSite) Layout() Layout {
 	layout := Layout{
 		Themes: path.Join(w.content, "themes"), Plugins: path.Join(w.content, "plugins"), Uploads: path.Join(w.content, "uploads"),
 		Caches:       []string{path.Join(w.content, "cache")},
-		PublicThemes: path.Join(public, "themes"), PublicPlugins: path.Join(public, "plugins"),
+		PublicThemes: path.Join(public, "themes"), PublicPlugins: path.Join(public, "plugins"), PublicUploads: path.Join(public, "uploads"),
 	}
 	if inside {
 		for _, name := range leaveOut {
@@ -479,9 +479,7 @@ func (w *wordpressSite) Address(ctx context.Context, db database.Database) strin
 }
 
 func (w *wordpressSite) PublicFiles(ctx context.Context, components []Component) ([]PublicFile, error) {
-	layout := w.Layout()
-	uploads := path.Join(path.Dir(layout.PublicThemes), "uploads")
-	found, err := publicFiles(ctx, w.disk, layout, uploads, components)
+	found, err := publicFiles(ctx, w.disk, w.Layout(), components)
 	for _, name := range []string{"wp-includes/js/wp-embed.js", "wp-includes/css/buttons.css"} {
 		found = append(found, PublicFile{Disk: path.Join(w.core(), name), Public: w.ownAddress(name)})
 	}
