@@ -219,8 +219,9 @@ func benchExposure(b *testing.B, changes map[string]string, pool bool) {
 	b.ReportMetric(round/float64(b.N), "s-smoke-with-browser")
 }
 
-// BenchmarkKeptUpdate compares a kept update with what it cannot do without: settling, two looks
-// with the browser and three rounds of fetching. It reports the time of adopting, too.
+// BenchmarkKeptUpdate compares a kept update of 16 pages, six of them seen by the browser, with
+// what it cannot do without: settling, two looks with the browser and three rounds of fetching.
+// It reports the time of adopting, too.
 func BenchmarkKeptUpdate(b *testing.B) {
 	site := testenv.NginxWordPress(b)
 	workspace := b.TempDir()
@@ -232,6 +233,7 @@ func BenchmarkKeptUpdate(b *testing.B) {
 	const settling = 3.5 + 1 // the second look is a second later
 	theme := themePackage(b, site, "1.8", map[string]string{"assets/css/print.css": "@media print { nav { display: none; } }\n"})
 	config := filepath.Join(workspace, "wetland.toml")
+	addPages(b, config, 16)
 	var whole, parts float64
 	for b.Loop() {
 		text, err := os.ReadFile(config)
@@ -246,4 +248,14 @@ func BenchmarkKeptUpdate(b *testing.B) {
 	b.ReportMetric(whole/parts, "update/parts")
 	b.ReportMetric(whole/float64(b.N), "s-update")
 	b.ReportMetric(adopting, "s-adopt")
+}
+
+// addPages adds searches to the pages that are tested, until there are so many.
+func addPages(b *testing.B, config string, total int) {
+	text, err := os.ReadFile(config)
+	must(b, err)
+	for n := strings.Count(string(text), "[[pages]]"); n < total; n++ {
+		text = fmt.Appendf(text, "\n[[pages]]\npath = \"/?s=hello&number=%d\"\n", n)
+	}
+	must(b, os.WriteFile(config, text, 0o600))
 }

@@ -36,8 +36,9 @@ type Fetcher struct {
 	// Pictures is the folder for the browser's pictures; "": none are kept.
 	Pictures string
 	// MostSeen is how many pages the browser looks at; 0: six.
-	MostSeen int
-	browser  *starting // nil: it neither runs nor starts
+	MostSeen  int
+	browser   *starting // nil: it neither runs nor starts
+	unchanged bool      // between this look and the next: the browser may use what it has cached
 
 	once   sync.Once
 	client *http.Client

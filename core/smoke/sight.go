@@ -1,13 +1,10 @@
 package smoke
 
 import (
-	"bytes"
 	"context"
 	"crypto/sha256"
 	"encoding/hex"
 	"fmt"
-	"image"
-	_ "image/png" // pictures are PNG
 	"maps"
 	"net/url"
 	"os"
@@ -15,6 +12,7 @@ import (
 	"runtime"
 	"slices"
 	"strings"
+	"sync"
 	"time"
 
 	"golang.org/x/sync/errgroup"
@@ -57,10 +55,23 @@ type starting struct {
 	stop    func() // ends it, whether it runs already or not
 	done    chan struct{}
 	running *browser.Browser // once done
+	tabs    []*browser.Tab
 	err     error
 }
 
-// StartBrowser begins to start the browser, unless it runs: pages can be fetched meanwhile.
+// open opens the tabs of a browser that runs.
+func (s *starting) open(ctx context.Context) {
+	var opened sync.WaitGroup
+	for range tabsAtOnce {
+		tab := s.running.Tab()
+		s.tabs = append(s.tabs, tab)
+		opened.Go(func() { tab.Open(ctx) })
+	}
+	opened.Wait()
+}
+
+// StartBrowser begins to start the browser with its tabs, unless it runs: pages can be fetched
+// meanwhile.
 func (f *Fetcher) StartBrowser(ctx context.Context) {
 	program, _ := f.program()
 	if program == "" || f.browser != nil {
@@ -72,7 +83,9 @@ func (f *Fetcher) StartBrowser(ctx context.Context) {
 	f.setUp()
 	go func() {
 		defer close(s.done)
-		s.running, s.err = browser.Start(ctx, f.browserOptions(program))
+		if s.running, s.err = browser.Start(ctx, f.browserOptions(program)); s.err == nil {
+			s.open(ctx)
+		}
 	}()
 }
 
@@ -108,11 +121,12 @@ func (f *Fetcher) See(ctx context.Context, take *Take, wanted func(path string) 
 		next <- &take.Pages[i]
 	}
 	close(next)
+	if !f.unchanged {
+		defer f.clearTabs()
+	}
 	var group errgroup.Group
-	for range min(tabsAtOnce, len(chosen)) {
+	for _, tab := range f.browser.tabs {
 		group.Go(func() error {
-			tab := f.browser.running.Tab()
-			defer tab.Close()
 			for facts := range next {
 				if err := f.see(ctx, tab, facts); err != nil {
 					return err
@@ -123,6 +137,20 @@ func (f *Fetcher) See(ctx context.Context, take *Take, wanted func(path string) 
 		})
 	}
 	return group.Wait()
+}
+
+// clearTabs closes the browser's tabs with all that they keep: the next look opens them anew.
+func (f *Fetcher) clearTabs() {
+	if f.browser == nil {
+		return
+	}
+	select {
+	case <-f.browser.done:
+		for _, tab := range f.browser.tabs {
+			tab.Close()
+		}
+	default: // none was used
+	}
 }
 
 // toSee chooses the pages that the browser looks at: those that are to be seen, then those
@@ -184,7 +212,7 @@ func (f *Fetcher) browserOptions(program string) browser.Options {
 }
 
 func (f *Fetcher) browserVisit(facts Facts) browser.Visit {
-	visit := browser.Visit{Address: fresh(f.Resolve(facts.Path)).String()}
+	visit := browser.Visit{Address: fresh(f.Resolve(facts.Path)).String(), NoPicture: f.Pictures == ""}
 	for _, width := range widths {
 		visit.Widths = append(visit.Widths, int(width.pixels))
 	}
@@ -222,13 +250,7 @@ func (f *Fetcher) keepPicture(sight *browser.Sight, path, width string) error {
 	if len(sight.Image) == 0 {
 		return nil
 	}
-	if isBlank(sight.Image) {
-		sight.Blank = true
-	}
 	defer func() { sight.Image = nil }()
-	if f.Pictures == "" {
-		return nil
-	}
 	if err := os.MkdirAll(f.Pictures, 0o700); err != nil {
 		return err
 	}
@@ -239,32 +261,6 @@ func (f *Fetcher) keepPicture(sight *browser.Sight, path, width string) error {
 		sight.Picture = name + "-again.png"
 	}
 	return os.WriteFile(sight.Picture, sight.Image, 0o600)
-}
-
-// plainAtMost is how many bytes of PNG a picture of one colour takes for 1000 pixels, at most: it
-// takes about 20. What takes more need not be unpacked.
-const plainAtMost = 60
-
-// isBlank tells of a picture that has one colour only.
-func isBlank(png []byte) bool {
-	config, _, err := image.DecodeConfig(bytes.NewReader(png))
-	if err != nil || len(png) > 4096+config.Width*config.Height/1000*plainAtMost {
-		return false
-	}
-	decoded, _, err := image.Decode(bytes.NewReader(png))
-	if err != nil {
-		return false
-	}
-	bounds := decoded.Bounds()
-	first := decoded.At(bounds.Min.X, bounds.Min.Y)
-	for y := bounds.Min.Y; y < bounds.Max.Y; y += 3 {
-		for x := bounds.Min.X; x < bounds.Max.X; x += 3 {
-			if decoded.At(x, y) != first {
-				return false
-			}
-		}
-	}
-	return true
 }
 
 // sightFaults finds what is wrong with how a page looks, whatever it was like before.

@@ -25,7 +25,11 @@ const recent = 5 * time.Minute
 // stands for the first look.
 func (f *Fetcher) LookTwice(ctx context.Context, pages []Page, earlier *Take, rules Rules, report progress.Reporter) (*Take, *Judgement, error) {
 	before := f.Before
-	defer func() { f.Before = before }()
+	f.unchanged = true
+	defer func() {
+		f.Before, f.unchanged = before, false
+		f.clearTabs()
+	}()
 	if f.standsFor(earlier, pages) {
 		f.Before = earlier
 	} else {

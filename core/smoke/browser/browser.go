@@ -62,8 +62,8 @@ type Sight struct {
 	Unloaded []Unloaded       `json:"unloaded,omitempty"`
 	Picture  string           `json:"picture,omitempty"` // its file, PNG
 	Again    string           `json:"again,omitempty"`   // that of another look at the same state
-	Blank    bool             `json:"blank,omitempty"`   // the picture has one colour only
-	Image    []byte           `json:"-"`
+	Blank    bool             `json:"blank,omitempty"`   // it has one colour only
+	Image    []byte           `json:"-"`                 // PNG; nil where none is wanted, or the page is too high
 }
 
 // Browser is a running browser.
@@ -86,11 +86,16 @@ type Options struct {
 	AnyCertificate bool
 }
 
+// heldBack are features that a look has no use for. A page that was left must not stay alive for
+// the way back: that costs a process for each page.
+const heldBack = "Translate,BlinkGenPropertyTrees,BackForwardCache"
+
 // Start runs a browser without a window. Close it when done.
 func Start(ctx context.Context, o Options) (*Browser, error) {
 	options := slices.Clone(chromedp.DefaultExecAllocatorOptions[:])
 	options = append(options, chromedp.ExecPath(o.Program), chromedp.Flag("disable-component-update", true),
-		chromedp.Flag("disable-quic", true), chromedp.Flag("hide-scrollbars", true), chromedp.Flag("force-color-profile", "srgb"))
+		chromedp.Flag("disable-quic", true), chromedp.Flag("hide-scrollbars", true), chromedp.Flag("force-color-profile", "srgb"),
+		chromedp.Flag("disable-features", heldBack))
 	if os.Geteuid() == 0 { // Chromium refuses to run as root in its sandbox
 		options = append(options, chromedp.NoSandbox)
 	}
@@ -192,20 +197,29 @@ type Visit struct {
 	// opened first: the browser remembers them. "": none.
 	Opening string
 	Cookies []*http.Cookie
+	// NoPicture saves the picture of the whole page, unless its first view has one colour only.
+	NoPicture bool
 }
 
 // Tab is a tab of the browser with cookies, storage and cache of its own, for one page after the
-// other. It opens at the first look, and anew after one that failed.
+// other. It opens at the first look if it was not opened before, and anew after one that failed.
 type Tab struct {
 	b   *Browser
 	ctx context.Context
 	end func()
 }
 
-// Tab returns a new tab. Close it when done.
+// Tab returns a new tab, not yet opened. Close it when done.
 func (b *Browser) Tab() *Tab { return &Tab{b: b, end: func() {}} }
 
-// Close ends the tab.
+// Open opens the tab before it is used. A look opens it, too.
+func (t *Tab) Open(ctx context.Context) {
+	if t.open(ctx) != nil {
+		t.Close()
+	}
+}
+
+// Close ends the tab, with all that it keeps. It can be used again.
 func (t *Tab) Close() {
 	t.end()
 	t.ctx, t.end = nil, func() {}
@@ -229,7 +243,7 @@ func (t *Tab) Look(ctx context.Context, visit Visit) ([]Sight, error) {
 	for i, width := range visit.Widths {
 		sights[i].Width = width
 		if err == nil {
-			err = see(tab, visit.Address, i == 0, &sights[i])
+			err = see(tab, visit, i == 0, &sights[i])
 		}
 		if err != nil {
 			sights[i].Problem = explain(tab, err, t.b.limit)
@@ -298,7 +312,7 @@ const calm = `(async () => {
 })()`
 
 // see looks at the page of a tab at one width.
-func see(tab context.Context, address string, first bool, sight *Sight) error {
+func see(tab context.Context, visit Visit, first bool, sight *Sight) error {
 	var like []chromedp.EmulateViewportOption
 	if sight.Width < narrow {
 		like = append(like, chromedp.EmulateMobile) // which looks for the page's own word about its width
@@ -308,7 +322,7 @@ func see(tab context.Context, address string, first bool, sight *Sight) error {
 	}
 	ready := calm
 	if first {
-		if err := chromedp.Do(tab, chromedp.Navigate(address)); err != nil {
+		if err := chromedp.Do(tab, chromedp.Navigate(visit.Address)); err != nil {
 			return err
 		}
 		ready = `document.fonts.ready.then(() => true)`
@@ -322,18 +336,34 @@ func see(tab context.Context, address string, first bool, sight *Sight) error {
 	}
 	sight.First, sight.More = found.First, found.More
 	sight.Boxes, sight.Height, sight.Overflow, sight.Letters = found.Boxes, found.Height, found.Overflow, found.Letters
+	if visit.NoPicture {
+		view, err := photograph(tab, false)
+		if err != nil {
+			return err
+		}
+		if sight.Blank = isBlank(view); !sight.Blank {
+			return nil
+		}
+	}
 	if found.Height > tallest {
+		sight.Blank = false
 		return nil
 	}
-	sight.Image, err = photograph(tab)
-	return err
+	whole, err := photograph(tab, true)
+	if err != nil {
+		return err
+	}
+	if sight.Blank = isBlank(whole); !visit.NoPicture {
+		sight.Image = whole
+	}
+	return nil
 }
 
-// photograph takes a picture of the whole page, PNG.
-func photograph(tab context.Context) ([]byte, error) {
+// photograph takes a picture, PNG, of the whole page or of what is in the window.
+func photograph(tab context.Context, whole bool) ([]byte, error) {
 	yes := true
 	taken, err := chromedp.Call(tab, page.CaptureScreenshot, page.CaptureScreenshotParams{
-		Format: page.CaptureScreenshotFormatPng, FromSurface: &yes, CaptureBeyondViewport: &yes, OptimizeForSpeed: &yes,
+		Format: page.CaptureScreenshotFormatPng, FromSurface: &yes, CaptureBeyondViewport: &whole, OptimizeForSpeed: &yes,
 	})
 	return taken.Data, err
 }
