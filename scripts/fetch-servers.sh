@@ -12,16 +12,8 @@ shift 2
 
 work=$(mktemp -d)
 trap 'rm -rf "$work"' EXIT
-mkdir -p "$work"/lists/partial "$work"/cache/archives/partial "$work"/debs "$work"/out
-echo "deb http://deb.debian.org/debian $release main" >"$work/sources.list"
-: >"$work/status" # as if nothing were installed: all libraries come along
-# The release file of sid is short-lived, and a mirror may lag behind.
-apt=(-o "Dir::Etc::sourcelist=$work/sources.list" -o Dir::Etc::sourceparts=- -o "Dir::State::lists=$work/lists"
-  -o "Dir::Cache=$work/cache" -o "Dir::State::status=$work/status" -o Acquire::Check-Valid-Until=false
-  -o Acquire::Languages=none -o Acquire::IndexTargets::deb::DEP-11::DefaultEnabled=false
-  -o Acquire::IndexTargets::deb::Contents-deb::DefaultEnabled=false -o APT::Sandbox::User=root)
-
-apt-get "${apt[@]}" update -qq >&2
+. "$(cd "$(dirname "$0")" && pwd)/other-release.sh"
+mkdir "$work/debs" "$work/out"
 needed=$(apt-cache "${apt[@]}" depends --recurse --no-recommends --no-suggests --no-conflicts --no-breaks --no-replaces --no-enhances "$@" |
   grep -E '^[a-z0-9]' | grep -vE '^(perl|libperl|libdb5|libgdbm|debconf|mysql-common|mariadb-common|dpkg|tar|libudev)' | sort -u)
 (cd "$work/debs" && apt-get "${apt[@]}" download -qq $needed >&2)

@@ -282,14 +282,15 @@ func (f *ferry) apply(t testing.TB, m mutation) (undo func()) {
 	}
 }
 
-// purge empties the page cache, as an update does: what visitors get is the page as it is.
+// purge empties the caches, as an update does: what visitors get is the page as it is.
 func (f *ferry) purge(t testing.TB) {
 	t.Helper()
-	held, err := filepath.Glob(filepath.Join(f.root, "cache", "*"))
-	if err != nil {
+	own, err1 := filepath.Glob(filepath.Join(f.root, "cache", "*"))
+	objects, err2 := filepath.Glob(filepath.Join(f.root, "wp-content/cache", "*"))
+	if err := errors.Join(err1, err2); err != nil {
 		t.Fatal(err)
 	}
-	for _, name := range held {
+	for _, name := range append(own, objects...) {
 		if err := os.RemoveAll(name); err != nil {
 			t.Fatal(err)
 		}

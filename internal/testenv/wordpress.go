@@ -2,14 +2,20 @@ package testenv
 
 import (
 	"bytes"
+	"crypto/x509"
 	_ "embed"
 	"errors"
 	"fmt"
 	"io"
+	"net"
 	"net/http"
+	"net/http/httptest"
+	"net/http/httputil"
+	"net/url"
 	"os"
 	"os/exec"
 	"path/filepath"
+	"slices"
 	"strings"
 	"testing"
 )
@@ -24,6 +30,7 @@ type Site struct {
 	Address string // ends in a slash
 	Log     string // what PHP says
 	Pool    string // the socket of php-fpm; "" without
+	php     []string
 }
 
 // WordPress lays out a WordPress site in a folder of the test, installs it into a
@@ -40,6 +47,63 @@ func WordPressOn(t testing.TB, kind Kind) *Site {
 	s, port := layOutWordPress(t, kind)
 	s.serve(t, port)
 	return s
+}
+
+// NewestWordPress is WordPress with the newest release that Debian has of it, on a newer PHP than
+// this machine's.
+func NewestWordPress(t testing.TB) *Site {
+	t.Helper()
+	php := newerPHP(t)
+	s, port := layOutRelease(t, OwnMariaDB, "wordpress-new", php)
+	s.serve(t, port)
+	return s
+}
+
+// newerPHP is the command of the PHP of another Debian release.
+func newerPHP(t testing.TB) []string {
+	t.Helper()
+	folder := filepath.Join(os.Getenv("WETLAND_TEST_SERVERS"), "php")
+	programs, err1 := filepath.Glob(filepath.Join(folder, "usr/bin/php[0-9]*.[0-9]"))
+	extensions, err2 := filepath.Glob(filepath.Join(folder, "usr/lib/php/[0-9]*/mysqli.so"))
+	if errors.Join(err1, err2) != nil || len(programs) == 0 || len(extensions) == 0 {
+		Missing(t, "a newer PHP (WETLAND_TEST_SERVERS)")
+	}
+	program, err := filepath.Rel(folder, programs[0])
+	if err != nil {
+		t.Fatal(err)
+	}
+	command := []string{filepath.Join(folder, "run"), program, "-n", "-d", "extension_dir=" + filepath.Dir(extensions[0])}
+	for _, extension := range []string{"mysqlnd", "mysqli", "mbstring", "ctype", "dom", "simplexml", "xml", "xmlreader", "tokenizer", "iconv", "fileinfo", "phar"} {
+		if _, err := os.Stat(filepath.Join(filepath.Dir(extensions[0]), extension+".so")); err == nil {
+			command = append(command, "-d", "extension="+extension)
+		}
+	}
+	return command
+}
+
+// SubfolderWordPress is WordPress below a folder of its host, over HTTPS, with its content in a
+// folder of another name. certificates trusts the server.
+func SubfolderWordPress(t testing.TB) (s *Site, certificates *x509.CertPool) {
+	t.Helper()
+	s, port := layOutWordPress(t, OwnMariaDB)
+	public := s.Root
+	moved := public + "-moved"
+	if err := errors.Join(os.Rename(public, moved), os.Mkdir(public, 0o755), os.Rename(moved, public+"/ferry"), os.Rename(public+"/ferry/wp-content", public+"/ferry/stuff")); err != nil {
+		t.Fatal(err)
+	}
+	behind := &url.URL{Scheme: "http", Host: fmt.Sprintf("127.0.0.1:%d", port)}
+	front := httptest.NewTLSServer(&httputil.ReverseProxy{Rewrite: func(r *httputil.ProxyRequest) {
+		r.SetURL(behind)
+		r.Out.Host = r.In.Host
+	}})
+	t.Cleanup(front.Close)
+	s.Address = front.URL + "/ferry/"
+	s.Root = public + "/ferry"
+	s.Write(t, "wp-config.php", strings.Replace(s.config(), "if ( ! defined( 'ABSPATH'", fmt.Sprintf("$_SERVER['HTTPS'] = 'on';\ndefine('WP_HOME', '%[1]s');\ndefine('WP_SITEURL', WP_HOME);\ndefine('WP_CONTENT_DIR', __DIR__ . '/stuff');\ndefine('WP_CONTENT_URL', WP_HOME . '/stuff');\nif ( ! defined( 'ABSPATH'", strings.TrimSuffix(s.Address, "/")), 1))
+	certificates = x509.NewCertPool()
+	certificates.AddCert(front.Certificate())
+	s.start(t, port, public)
+	return s, certificates
 }
 
 // OwnDirectoryWordPress is WordPress in a directory of its own, with its content beside it and
@@ -64,15 +128,21 @@ func OwnDirectoryWordPress(t testing.TB) *Site {
 // layOutWordPress does all of it but serving.
 func layOutWordPress(t testing.TB, kind Kind) (*Site, int) {
 	t.Helper()
-	source := filepath.Join(os.Getenv("WETLAND_TEST_SERVERS"), "wordpress")
+	return layOutRelease(t, kind, "wordpress", []string{"php"})
+}
+
+// layOutRelease does so with the WordPress of this name among the tests' servers.
+func layOutRelease(t testing.TB, kind Kind, release string, php []string) (*Site, int) {
+	t.Helper()
+	source := filepath.Join(os.Getenv("WETLAND_TEST_SERVERS"), release)
 	if _, err := os.Stat(filepath.Join(source, "wp-includes/version.php")); err != nil {
-		Missing(t, "WordPress (WETLAND_TEST_SERVERS)")
+		Missing(t, release+" (WETLAND_TEST_SERVERS)")
 	}
-	if _, err := exec.LookPath("php"); err != nil {
+	if _, err := exec.LookPath(php[0]); err != nil {
 		Missing(t, "php")
 	}
 	dir := t.TempDir()
-	s := &Site{Account: Start(t, kind).Database(t), Root: filepath.Join(dir, "www"), Log: filepath.Join(dir, "php.log")}
+	s := &Site{Account: Start(t, kind).Database(t), Root: filepath.Join(dir, "www"), Log: filepath.Join(dir, "php.log"), php: php}
 	if out, err := exec.Command("cp", "-a", source, s.Root).CombinedOutput(); err != nil {
 		t.Fatalf("copy WordPress: %v\n%s", err, out)
 	}
@@ -125,7 +195,7 @@ func (s *Site) Write(t testing.TB, name, text string) {
 // PHP runs a script in the site's root, read from standard input.
 func (s *Site) PHP(t testing.TB, script []byte, environment ...string) string {
 	t.Helper()
-	command := exec.Command("php", "-d", "display_errors=stderr", "-d", "error_reporting=E_ALL & ~E_DEPRECATED & ~E_WARNING & ~E_NOTICE")
+	command := exec.Command(s.php[0], append(slices.Clone(s.php[1:]), "-d", "display_errors=stderr", "-d", "error_reporting=E_ALL & ~E_DEPRECATED & ~E_WARNING & ~E_NOTICE")...)
 	command.Dir, command.Stdin = s.Root, bytes.NewReader(script)
 	command.Env = append(os.Environ(), environment...)
 	out, err := command.CombinedOutput()
@@ -137,11 +207,20 @@ func (s *Site) PHP(t testing.TB, script []byte, environment ...string) string {
 
 func (s *Site) serve(t testing.TB, port int) {
 	t.Helper()
+	s.start(t, port, s.Root)
+	if err := Until(func() error { _, err := s.Get("/"); return err }); err != nil {
+		t.Fatal(err)
+	}
+}
+
+// start starts PHP's own web server on a folder.
+func (s *Site) start(t testing.TB, port int, folder string) {
+	t.Helper()
 	log, err := os.Create(s.Log)
 	if err != nil {
 		t.Fatal(err)
 	}
-	command := exec.Command("php", "-d", "display_errors=0", "-d", "log_errors=1", "-S", fmt.Sprintf("127.0.0.1:%d", port), "-t", s.Root)
+	command := exec.Command(s.php[0], append(slices.Clone(s.php[1:]), "-d", "display_errors=0", "-d", "log_errors=1", "-S", fmt.Sprintf("127.0.0.1:%d", port), "-t", folder)...)
 	command.Env = append(os.Environ(), "PHP_CLI_SERVER_WORKERS=4")
 	command.Stdout, command.Stderr = log, log
 	ownGroup(command)
@@ -153,7 +232,14 @@ func (s *Site) serve(t testing.TB, port int) {
 		_ = command.Wait()
 		_ = log.Close()
 	})
-	if err := Until(func() error { _, err := s.Get("/"); return err }); err != nil {
+	err = Until(func() error {
+		answer, err := net.Dial("tcp", fmt.Sprintf("127.0.0.1:%d", port))
+		if err == nil {
+			_ = answer.Close()
+		}
+		return err
+	})
+	if err != nil {
 		t.Fatal(err)
 	}
 }

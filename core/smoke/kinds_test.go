@@ -1,0 +1,207 @@
+package smoke
+
+import (
+	"crypto/x509"
+	"fmt"
+	"net/http"
+	"net/url"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"testing"
+	"time"
+
+	"wetland/internal/testenv"
+)
+
+// The kinds of sites that people have: each a recipe of a few files and a script that fills the
+// site, in testdata/kinds.
+type kind struct {
+	name      string
+	site      func(t testing.TB) (*testenv.Site, *x509.CertPool)
+	content   string // folder of themes and plugins
+	setUp     string // PHP, besides the recipe's own
+	breakages []mutation
+	harmless  []mutation
+	updates   []themeUpdate // of default themes, between releases
+}
+
+// themeUpdate is a real update of a theme that the site uses.
+type themeUpdate struct{ theme, from, to string }
+
+func ordinary(t testing.TB) (*testenv.Site, *x509.CertPool) { return testenv.WordPress(t), nil }
+
+func newest(t testing.TB) (*testenv.Site, *x509.CertPool) { return testenv.NewestWordPress(t), nil }
+
+var kinds = []kind{
+	{name: "rtl", breakages: rtlBreakages, harmless: rtlHarmless},
+	{name: "builder", breakages: builderBreakages, harmless: builderHarmless},
+	{name: "shop", breakages: shopBreakages, harmless: shopHarmless},
+	{name: "moving", breakages: movingBreakages, harmless: movingHarmless},
+	{name: "threads", breakages: threadsBreakages, harmless: threadsHarmless},
+	{name: "cached", breakages: cachedBreakages, harmless: cachedHarmless},
+	{name: "subfolder", site: testenv.SubfolderWordPress, content: "stuff", breakages: subfolderBreakages, harmless: subfolderHarmless},
+	{name: "child", breakages: childBreakages, harmless: childHarmless, updates: []themeUpdate{{"twentytwentyone", "bullseye", "bookworm"}}},
+	{name: "menus", breakages: menusBreakages, harmless: menusHarmless, updates: []themeUpdate{{"twentytwentythree", "bookworm", "trixie"}, {"twentytwentythree", "bookworm", "sid"}}},
+	{name: "newest", site: newest, breakages: newestBreakages, harmless: newestHarmless,
+		updates: []themeUpdate{{"twentytwentyfive", "trixie", "sid"}, {"twentytwentyfour", "trixie", "sid"}, {"twentytwentythree", "bookworm", "sid"}, {"twentytwentythree", "trixie", "sid"}}},
+}
+
+// newKind lays out a site of a kind and chooses its pages.
+func newKind(t *testing.T, k kind) *ferry {
+	t.Helper()
+	if k.site == nil {
+		k.site = ordinary
+	}
+	if k.content == "" {
+		k.content = "wp-content"
+	}
+	site, certificates := k.site(t)
+	recipe, err := filepath.Abs(filepath.Join("testdata/kinds", k.name))
+	if err != nil {
+		t.Fatal(err)
+	}
+	if out, err := exec.Command("cp", "-r", recipe+"/wp-content/.", filepath.Join(site.Root, k.content)).CombinedOutput(); err != nil {
+		t.Fatalf("%v\n%s", err, out)
+	}
+	config, err := os.ReadFile(filepath.Join(site.Root, "wp-config.php"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	site.Write(t, "wp-config.php", strings.Replace(string(config), "<?php", "<?php ini_set( 'opcache.revalidate_freq', '0' ); define( 'SCRIPT_DEBUG', true );", 1))
+	script, err := os.ReadFile(recipe + "/setup.php")
+	if err != nil {
+		t.Fatal(err)
+	}
+	site.PHP(t, script)
+	if k.setUp != "" {
+		site.PHP(t, []byte(k.setUp))
+	}
+	address, err := url.Parse(site.Address)
+	if err != nil {
+		t.Fatal(err)
+	}
+	f := &ferry{root: site.Root, fetcher: &Fetcher{Address: address, Patience: time.Minute, Reach: Reach{Trusted: certificates}}}
+	f.wrapped.Store(func(next http.Handler) http.Handler { return next })
+	f.pages = pagesOf(t, f.fetcher, site)
+	return f
+}
+
+// pagesOf are the pages that adopting would choose.
+func pagesOf(t *testing.T, fetcher *Fetcher, site *testenv.Site) []Page {
+	found := fetcher.Discover(t.Context(), []string{"/", "/wp-login.php"})
+	var paths []string
+	for _, page := range found.Pages {
+		paths = append(paths, page.Path)
+	}
+	t.Logf("pages: %s", strings.Join(paths, " "))
+	return found.Pages
+}
+
+// foreign are the folders of what a change leaves as it is, as paths of addresses.
+func (f *ferry) foreign(t *testing.T, content string, m mutation) []string {
+	t.Helper()
+	var folders []string
+	for _, kind := range []string{"themes", "plugins"} {
+		all, err := filepath.Glob(filepath.Join(f.root, content, kind, "*"))
+		if err != nil {
+			t.Fatal(err)
+		}
+		for _, folder := range all {
+			at := content + "/" + kind + "/" + filepath.Base(folder)
+			if len(m.changes) == 0 || !strings.HasPrefix(m.changes[0].file, at+"/") {
+				folders = append(folders, f.fetcher.Resolve("/"+at).Path)
+			}
+		}
+	}
+	return append(folders, f.fetcher.Resolve("/"+content+"/uploads").Path)
+}
+
+// tally is what a kind of site showed.
+type tally struct{ looks, falseAlarms, harmless, doubted, breakages, noticed, weak int }
+
+func (a tally) String() string {
+	return fmt.Sprintf("unchanged and version only: %d of %d doubted; harmless: %d of %d doubted; breakages: %d of %d noticed (%d of them too weakly)", a.falseAlarms, a.looks, a.doubted, a.harmless, a.noticed, a.breakages, a.weak)
+}
+
+// measureKind applies every n-th change, on a site of its kind.
+func (f *ferry) measureKind(t *testing.T, k kind, every int) (all tally) {
+	t.Helper()
+	content := k.content
+	if content == "" {
+		content = "wp-content"
+	}
+	look := func() *Take { return f.take(t) }
+	baseline := Steady(Rules{}, look(), look())
+	f.fetcher.Before = baseline
+	judge := func(m mutation) *Judgement {
+		undo := f.apply(t, m)
+		defer undo()
+		return JudgeUpdate(baseline, look(), f.foreign(t, content, m))
+	}
+	for range 2 {
+		all.looks++
+		if j := JudgeUpdate(baseline, look(), f.foreign(t, content, mutation{})); j.Verdict != Sound {
+			all.falseAlarms++
+			t.Errorf("nothing was changed:\n%s", findings(j))
+		}
+	}
+	for i, m := range k.breakages {
+		if i%every != 0 || m.onlyBrowser && f.fetcher.BrowserProgram == "" && os.Getenv("WETLAND_TORTURE") == "" {
+			continue
+		}
+		all.breakages++
+		j := judge(m)
+		switch {
+		case j.Verdict == Sound:
+			t.Logf("MISSED %s", m.name)
+			continue
+		case worse(j.Verdict, m.want) != j.Verdict:
+			all.weak++
+			t.Logf("WEAK %s: %s\n%s", m.name, j.Verdict, findings(j))
+		}
+		all.noticed++
+	}
+	for i, m := range k.harmless {
+		if i%every != 0 {
+			continue
+		}
+		j := judge(m)
+		version := m.name == "version only"
+		if version {
+			all.looks++
+		} else {
+			all.harmless++
+		}
+		if j.Verdict == Sound {
+			continue
+		}
+		t.Logf("DOUBTED %s: %s\n%s", m.name, j.Verdict, findings(j))
+		if version {
+			all.falseAlarms++
+			t.Errorf("only the version changed")
+		} else {
+			all.doubted++
+		}
+	}
+	return all
+}
+
+func TestKindsOfSites(t *testing.T) {
+	for _, k := range kinds {
+		t.Run(k.name, func(t *testing.T) {
+			f := newKind(t, k)
+			t.Log(f.measureKind(t, k, sample(6)))
+		})
+	}
+}
+
+func TestKindsOfSitesWithABrowser(t *testing.T) {
+	for _, k := range kinds {
+		t.Run(k.name, func(t *testing.T) {
+			f := looked(t, newKind(t, k))
+			t.Log(f.measureKind(t, k, sample(12)))
+		})
+	}
+}

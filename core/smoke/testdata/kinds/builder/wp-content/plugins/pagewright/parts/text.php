@@ -1,0 +1,2 @@
+<h2><?php echo $part['title']; ?></h2>
+<?php echo $part['text']; ?>

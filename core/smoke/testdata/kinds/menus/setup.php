@@ -1,0 +1,3 @@
+<?php
+require getcwd() . '/wp-load.php';
+update_option( 'active_plugins', array( 'twinmenu/twinmenu.php' ) );
