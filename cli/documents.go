@@ -39,6 +39,26 @@ type acceptDocument struct {
 	closing
 }
 
+// pagesDocument lists the pages that are tested, and what a command changed of them.
+type pagesDocument struct {
+	Pages   []testedPage `json:"pages"`
+	Added   []string     `json:"added,omitempty"`
+	LeftOut []string     `json:"left_out,omitempty"`
+	Preview bool         `json:"preview,omitempty"` // nothing was changed: nobody was there to ask
+	Notes   []string     `json:"notes,omitempty"`   // where pages were looked for
+	closing
+}
+
+// testedPage is one page that wetland.toml names.
+type testedPage struct {
+	Path  string `json:"path"`
+	Title string `json:"title,omitempty"` // when it was last recorded
+	// InBrowser says that a browser looked at it then.
+	InBrowser bool `json:"in_browser"`
+	Wishes    bool `json:"wishes"` // wetland.toml wants more of it than that it answers
+	Status    int  `json:"status,omitempty"`
+}
+
 // adoptDocument tells of a site that was taken into care.
 type adoptDocument struct {
 	Workspace   string           `json:"workspace"`
@@ -210,7 +230,7 @@ var documents = []struct {
 }{
 	{"every command that could not do what it was asked for", errorDocument{}},
 	{"accept", acceptDocument{}}, {"adopt", adoptDocument{}}, {"examine", examineDocument{}}, {"export", exportDocument{}}, {"history", historyDocument{}},
-	{"moved", movedDocument{}}, {"pin", pinDocument{}}, {"seal", sealDocument{}}, {"shelf", shelfDocument{}}, {"shelve", shelveDocument{}},
+	{"moved", movedDocument{}}, {"pages", pagesDocument{}}, {"pin", pinDocument{}}, {"seal", sealDocument{}}, {"shelf", shelfDocument{}}, {"shelve", shelveDocument{}},
 	{"smoke", smokeDocument{}}, {"smoke --learn", learnDocument{}}, {"snapshot, verify, restore --into", snapshotDocument{}},
 	{"survey", surveyDocument{}}, {"survey --edits", editsDocument{}}, {"tidy", tidyDocument{}},
 	{"update, restore, recover, report", runDocument{}}, {"update --plan", planDocument{}}, {"update --all and recover, where there is nothing to do", nothingDocument{}},

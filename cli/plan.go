@@ -4,6 +4,8 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"slices"
+	"strings"
 
 	"github.com/dustin/go-humanize"
 
@@ -88,10 +90,12 @@ func planLines(p *update.Plan) [][2]string {
 	lines := [][2]string{
 		{"snapshot", fmt.Sprintf("a new one%s, verified; at most %s in the store", often, humanize.Bytes(uint64(p.Size)))},
 		{"pages", fmt.Sprintf("%d are looked at, %s: %s", len(p.Pages), judged, firstOf(p.Pages, 8))},
+		{"touched", touchedWords(p.Touched)},
 		{"broken", failed},
 		{"going back", swaps + ", tables as far as the update changed them; visitors' writes stay"},
 		{"in doubt", map[update.Decision]string{update.Keep: "the new versions stay, if nobody is there to ask", update.GoBack: "what was before is put back, if nobody is there to ask"}[p.InDoubt]},
 	}
+	lines = slices.DeleteFunc(lines, func(line [2]string) bool { return line[1] == "" })
 	if p.Settle != "0s" {
 		lines = append(lines, [2]string{"waits", p.Settle + " after each swap, for compiled code to go"})
 	}
@@ -109,6 +113,15 @@ func planLines(p *update.Plan) [][2]string {
 		limit = "at most " + p.Within + "; then it goes back"
 	}
 	return append(lines, [2]string{"time", limit})
+}
+
+// touchedWords names the pages that are tested because a component has a part in them.
+func touchedWords(all []update.Touched) string {
+	var words []string
+	for _, one := range all {
+		words = append(words, fmt.Sprintf("%s has a part in %s", one.Folder, one))
+	}
+	return strings.Join(words, "; ")
 }
 
 // firstOf lists names, at most so many.

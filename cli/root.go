@@ -205,7 +205,7 @@ they are not as they were.`,
 	flags.BoolVar(&a.json, "json", false, "print one JSON document on standard output, and nothing else there")
 	flags.BoolVarP(&a.quiet, "quiet", "q", false, "print only what needs attention")
 	root.AddCommand(
-		a.demoCommand(), a.adoptCommand(), a.surveyCommand(), a.shelveCommand(), a.shelfCommand(), a.snapshotCommand(), a.verifyCommand(), a.pinCommand(), a.tidyCommand(), a.exportCommand(), a.sealCommand(), a.smokeCommand(),
+		a.demoCommand(), a.adoptCommand(), a.surveyCommand(), a.shelveCommand(), a.shelfCommand(), a.snapshotCommand(), a.verifyCommand(), a.pinCommand(), a.tidyCommand(), a.exportCommand(), a.sealCommand(), a.smokeCommand(), a.pagesCommand(),
 		a.examineCommand(), a.updateCommand(), a.restoreCommand(), a.recoverCommand(), a.historyCommand(), a.reportCommand(), a.acceptCommand(), a.movedCommand(),
 	)
 	return root

@@ -102,7 +102,7 @@ func Adopt(ctx context.Context, o Options) (*Result, error) {
 		a.pages.BrowserProgram = smoke.AnyBrowser
 		a.pages.StartBrowser(ctx)
 	}
-	if err := a.findPages(ctx); err != nil {
+	if err := a.findPages(ctx, db); err != nil {
 		return nil, err
 	}
 	a.findPool(ctx)
@@ -355,9 +355,9 @@ func (a *adoption) findPool(ctx context.Context) {
 	}
 }
 
-func (a *adoption) findPages(ctx context.Context) error {
+func (a *adoption) findPages(ctx context.Context, db database.Database) error {
 	a.o.Report.Begin("finding pages", 0, "")
-	found := a.pages.Discover(ctx, a.site.CMS.FirstPages())
+	found := update.ChoosePages(ctx, a.pages, a.site.CMS, db)
 	a.result.Pages, a.result.Dead = found.Pages, found.Dead
 	if found.Broken != nil {
 		a.doubt(fmt.Sprintf("the front page does not answer: %v", found.Broken), "Once it does, add the pages to test to "+site.ConfigName+".")

@@ -203,6 +203,11 @@ type Page struct {
 	InBrowser *bool `toml:"in_browser"`
 }
 
+// HasWishes tells of a page for which wetland.toml wants more than that it answers.
+func (p Page) HasWishes() bool {
+	return len(p.Expect)+len(p.Has)+len(p.HasNot)+len(p.Ignore) > 0 || p.LeadsTo != "" || p.Within.Duration > 0 || p.SignedIn || p.InBrowser != nil
+}
+
 // Duration is a length of time, written with its unit: "20s" or "1m30s". A number alone is
 // refused: nobody can tell what it counts.
 type Duration struct {

@@ -79,11 +79,15 @@ func mergeFacts(a, b Facts) Facts {
 	mergeContent(&a, b)
 	a.Links = slices.DeleteFunc(slices.Clone(a.Links), func(l Link) bool { return !slices.Contains(b.Links, l) })
 	a.Settings, a.Unset, a.FitsPhones = both(a.Settings, b.Settings), either(a.Unset, b.Unset), a.FitsPhones && b.FitsPhones
+	a.Rows, a.Buttons = mergeRows(a.Rows, b.Rows), both(a.Buttons, b.Buttons)
+	a.Filled, a.Hollow = least(a.Filled, b.Filled), most(a.Hollow, b.Hollow)
+	mergeFrame(&a, b)
 	a.Groups, a.Marks = mergeGroups(a.Groups, both(a.Marks, b.Marks)), both(a.Marks, b.Marks)
+	a.Pictures = both(a.Pictures, b.Pictures)
 	a.Prices = both(a.Prices, b.Prices)
 	a.Contacts = both(a.Contacts, b.Contacts)
 	a.Leaks, a.HasFont = either(a.Leaks, b.Leaks), a.HasFont && b.HasFont
-	a.Assets = slices.Concat(a.Assets, slices.DeleteFunc(slices.Clone(b.Assets), func(x Asset) bool { return slices.Contains(a.Assets, x) }))
+	a.Assets = mergeAssets(a.Assets, b.Assets)
 	return a
 }
 

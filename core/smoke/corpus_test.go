@@ -182,6 +182,7 @@ var harmless = []mutation{
 // ferry is the demo site, served, to be changed.
 type ferry struct {
 	root    string
+	site    *testenv.Site // of a WordPress
 	fetcher *Fetcher
 	pages   []Page
 	partly  bool         // not all pages: what is on others is not caught

@@ -5,6 +5,7 @@ import (
 	"context"
 	"encoding/xml"
 	"fmt"
+	"maps"
 	"net/http"
 	"net/url"
 	"path"
@@ -15,9 +16,9 @@ import (
 	"github.com/PuerkitoBio/goquery"
 )
 
-// mostFound bounds how many pages Discover returns, beside the feed, the search and the
-// page that is not there.
-const mostFound = 12
+// mostFound bounds how many pages Discover returns, beside the feed, the sitemap, the search and
+// the page that is not there.
+const mostFound = 20
 
 // notThere are paths that no site has: their page has a template of its own. The second one
 // is for WordPress without speaking addresses, which shows its front page for the first.
@@ -50,10 +51,11 @@ func (d DeadLink) String() string {
 // mostDead bounds how many dead pages are told.
 const mostDead = 10
 
-// Discover finds pages worth testing: first, then what the menus of the front page link to and
-// the pages of the sitemap, then all else. Of what there are many of - posts, archives - two
-// are enough, for they have one template; pages differ in what they hold.
-func (f *Fetcher) Discover(ctx context.Context, first []string) (found Discovered) {
+// Discover finds pages worth testing: first, then samples of each kind that the site has, what
+// the menus of the front page link to and the pages of the sitemap, then all else. Of what there
+// are many of - posts, archives - two are enough, for they have one template; pages differ in
+// what they hold. A sample may answer that it is not there.
+func (f *Fetcher) Discover(ctx context.Context, first, samples []string) (found Discovered) {
 	for _, path := range first {
 		found.Pages = append(found.Pages, Page{Path: path})
 	}
@@ -62,9 +64,10 @@ func (f *Fetcher) Discover(ctx context.Context, first []string) (found Discovere
 		found.Broken = err
 		return found
 	}
-	defer func() { found.Pages = append(found.Pages, f.otherKinds(ctx, front)...) }()
+	defer func() { found.Pages = append(found.Pages, f.otherKinds(ctx, front, found.Pages)...) }()
 	menu, others := f.frontLinks(front)
-	c := &choice{fetcher: f, found: &found, kinds: map[string]int{}}
+	c := &choice{fetcher: f, found: &found, kinds: map[string]int{}, seen: map[string]bool{}}
+	c.note("/", front)
 	c.add(ctx, menu, "the front page", true)
 	found.note(c.added, "from the menu")
 	name, pages, posts := f.findSitemap(ctx)
@@ -73,6 +76,12 @@ func (f *Fetcher) Discover(ctx context.Context, first []string) (found Discovere
 	}
 	before := c.added
 	c.add(ctx, pages, name, true)
+	c.fill(mostFound / 2)
+	if len(samples) > 0 {
+		had := c.added
+		c.sample(ctx, samples)
+		found.note(c.added-had, "of other kinds")
+	}
 	c.fill(mostFound - forOthers)
 	c.add(ctx, others, "the front page", false)
 	c.add(ctx, posts, name, false)
@@ -99,7 +108,8 @@ type choice struct {
 	fetcher *Fetcher
 	found   *Discovered
 	kinds   map[string]int
-	further []string // pages that are left for when there is room
+	seen    map[string]bool // by what tells one page from another, whatever its address
+	further []string        // pages that are left for when there is room
 	added   int
 }
 
@@ -125,23 +135,76 @@ func (c *choice) add(ctx context.Context, paths []string, from string, pages boo
 			c.found.Dead = append(c.found.Dead, DeadLink{Path: path, From: from, Status: got.status})
 			continue
 		}
-		kind := kindOfPage(path, got.body)
-		switch c.kinds[kind]++; {
+		switch kind, fresh := c.note(path, got); {
+		case !fresh:
 		case c.kinds[kind] <= mostOfKind:
-			c.found.Pages = append(c.found.Pages, Page{Path: path})
-			c.added++
+			c.take(path)
 		case pages:
 			c.further = append(c.further, path)
 		}
 	}
 }
 
+// note counts a page of its kind, and tells whether it is not known yet under another address.
+func (c *choice) note(path string, got answer) (kind string, fresh bool) {
+	kind, itself := kindOfPage(path, got.body)
+	if itself != "" && c.seen[itself] {
+		return kind, false
+	}
+	c.seen[itself] = true
+	c.kinds[kind]++
+	return kind, true
+}
+
+func (c *choice) take(path string) {
+	c.found.Pages = append(c.found.Pages, Page{Path: path})
+	c.added++
+}
+
+// sample adds those samples that the site shows, under the address to which it leads.
+func (c *choice) sample(ctx context.Context, paths []string) {
+	for _, path := range paths {
+		if len(c.found.Pages) >= mostFound || ctx.Err() != nil {
+			return
+		}
+		path, got, ok := c.fetcher.showing(ctx, path)
+		if !ok || c.knows(path) {
+			continue
+		}
+		if kind, fresh := c.note(path, got); fresh && c.kinds[kind] <= mostOfKind {
+			c.take(path)
+		}
+	}
+}
+
+// Shown returns the path under which the site shows what it is asked for; false: it does not.
+func (f *Fetcher) Shown(ctx context.Context, path string) (own string, ok bool) {
+	own, _, ok = f.showing(ctx, path)
+	return own, ok
+}
+
+func (f *Fetcher) showing(ctx context.Context, path string) (own string, got answer, ok bool) {
+	got, err := f.get(ctx, f.Resolve(path), largestPage, manner{})
+	if err != nil || got.status >= 400 {
+		return "", got, false
+	}
+	n := len(got.redirects)
+	if n == 0 {
+		return path, got, true
+	}
+	target, err := f.Resolve(path).Parse(got.redirects[n-1])
+	if err != nil {
+		return "", got, false
+	}
+	own, ok = f.pathOf(target)
+	return own, got, ok
+}
+
 // fill takes further pages until there are so many.
 func (c *choice) fill(most int) {
 	for len(c.further) > 0 && len(c.found.Pages) < most {
-		c.found.Pages = append(c.found.Pages, Page{Path: c.further[0]})
+		c.take(c.further[0])
 		c.further = c.further[1:]
-		c.added++
 	}
 }
 
@@ -151,15 +214,25 @@ func (c *choice) knows(path string) bool {
 }
 
 // kindOfPage tells by what template a page seems to be made: by the classes of its body, as
-// CMSs set them, without those that name the page itself; else by the folder it is in.
-func kindOfPage(at string, body []byte) string {
+// CMSs set them, without those that name the page itself; else by the folder it is in. What tells
+// the page itself from others are all its classes, and its title; "" where it has none.
+func kindOfPage(at string, body []byte) (kind, itself string) {
 	document, err := goquery.NewDocumentFromReader(bytes.NewReader(body))
 	if err != nil {
-		return ""
+		return "", ""
 	}
-	classes := slices.DeleteFunc(strings.Fields(document.Find("body").AttrOr("class", "")), func(class string) bool { return strings.ContainsAny(class, "0123456789") })
-	slices.Sort(classes)
+	if all := document.Find("body").AttrOr("class", ""); strings.ContainsAny(all, "0123456789") {
+		itself = all + "\x00" + document.Find("title").First().Text()
+	}
+	return kindIn(document, at), itself
+}
+
+func kindIn(document *goquery.Document, at string) string {
 	folder, _, _ := strings.Cut(at, "?")
+	classes := []string{}
+	for _, body := range document.Find("body").Nodes {
+		classes = classNames(body)
+	}
 	if len(classes) > 0 {
 		folder = ""
 	}
@@ -169,9 +242,17 @@ func kindOfPage(at string, body []byte) string {
 // robotsFile is where a site tells search engines what they may read (RFC 9309).
 const robotsFile = "/robots.txt"
 
-// otherKinds returns the feed that the front page names, and the page for what is not
-// there, if the site answers as it should.
-func (f *Fetcher) otherKinds(ctx context.Context, front answer) []Page {
+// asksFor tells whether a page asks for the same as another one does, by the names in the queries
+// of their addresses.
+func asksFor(page, other string) bool {
+	one, err1 := url.Parse(page)
+	two, err2 := url.Parse(other)
+	return err1 == nil && err2 == nil && slices.Equal(slices.Sorted(maps.Keys(one.Query())), slices.Sorted(maps.Keys(two.Query())))
+}
+
+// otherKinds returns the feed that the front page names, the search unless it is chosen already,
+// and the page for what is not there, if the site answers as it should.
+func (f *Fetcher) otherKinds(ctx context.Context, front answer, chosen []Page) []Page {
 	var pages []Page
 	document, err := goquery.NewDocumentFromReader(bytes.NewReader(front.body))
 	if err == nil {
@@ -182,11 +263,8 @@ func (f *Fetcher) otherKinds(ctx context.Context, front answer) []Page {
 			}
 		}
 	}
-	if path, ok := f.searchPage(document); ok {
+	if path, ok := f.searchPage(document); ok && !slices.ContainsFunc(chosen, func(p Page) bool { return asksFor(p.Path, path) }) {
 		pages = append(pages, Page{Path: path})
-	}
-	if got, err := f.get(ctx, f.Resolve(robotsFile), largestPage, manner{}); err == nil && got.status == http.StatusOK && strings.HasPrefix(got.header.Get("Content-Type"), "text/plain") {
-		pages = append(pages, Page{Path: robotsFile})
 	}
 	for _, path := range notThere {
 		if got, err := f.get(ctx, f.Resolve(path), largestPage, manner{}); err == nil && got.status == http.StatusNotFound {

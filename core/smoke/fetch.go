@@ -294,14 +294,27 @@ func (f *Fetcher) look(ctx context.Context, page Page, shared *assets) Facts {
 	if document != nil {
 		facts.Assets = append(facts.Assets, shared.fonts(where, inlineSheets(document))...)
 	}
-	rules, sheets := f.lookAtAssets(ctx, &facts, shared)
+	rules, sheets, selectors := f.lookAtAssets(ctx, &facts, shared)
 	if document != nil {
+		onPage := classesOn(document)
+		for i := range facts.Assets {
+			facts.Assets[i].Fits = fitting(selectors[i], onPage)
+		}
 		readShown(&facts, document, rules, sheets)
+	}
+	if page.Path == "/" && f.Address.Path == "/" {
+		facts.ShutOut = f.shutOut(ctx)
 	}
 	if !page.SignedIn {
 		facts.Visitor = f.visit(ctx, page, where, facts)
 	}
 	return facts
+}
+
+// shutOut tells whether the site's robots.txt keeps all search engines from all of it.
+func (f *Fetcher) shutOut(ctx context.Context) bool {
+	got, err := f.get(ctx, f.Resolve(robotsFile), largestPage, manner{})
+	return err == nil && got.status == http.StatusOK && !looksLikePage(got.body) && shutsOut(got.body)
 }
 
 // isSlow tells of an answer that would be found to be slow.
@@ -320,7 +333,7 @@ func (f *Fetcher) isSlow(page Page, took time.Duration) bool {
 // sheets and by its own. It takes scripts and styles out of the document.
 func readShown(facts *Facts, document *goquery.Document, rules []styleRule, sheets settings) {
 	inline := inlineSheets(document)
-	own, count := parseSheet(inline)
+	own, count, _ := parseSheet(inline)
 	facts.Rules += count
 	sheets.add(inline)
 	document.Find("[style]").Each(func(_ int, s *goquery.Selection) { sheets.add([]byte(s.AttrOr("style", ""))) })
@@ -330,14 +343,15 @@ func readShown(facts *Facts, document *goquery.Document, rules []styleRule, shee
 }
 
 // lookAtAssets fetches what a page loads, and the fonts that its style sheets name. It
-// returns the sheets' rules.
-func (f *Fetcher) lookAtAssets(ctx context.Context, facts *Facts, shared *assets) (rules []styleRule, sheets settings) {
+// returns the sheets' rules, and of each asset the classes of its selectors.
+func (f *Fetcher) lookAtAssets(ctx context.Context, facts *Facts, shared *assets) (rules []styleRule, sheets settings, selectors [][][]string) {
 	sheets = newSettings()
 	for i := 0; i < len(facts.Assets); i++ { // which grows
 		asset := &facts.Assets[i]
 		state := shared.look(ctx, *asset)
 		asset.Problem, asset.Syntax, asset.Bytes = state.problem, state.syntax, state.bytes
-		asset.Rules = state.count
+		asset.Rules, asset.Letters = state.count, state.letters
+		selectors = append(selectors, state.selectors)
 		rules = append(rules, state.rules...)
 		sheets.join(state.settings)
 		facts.Rules += state.count
@@ -346,7 +360,7 @@ func (f *Fetcher) lookAtAssets(ctx context.Context, facts *Facts, shared *assets
 		}
 		facts.Assets = append(facts.Assets, state.fonts...)
 	}
-	return rules, sheets
+	return rules, sheets, selectors
 }
 
 // assets fetches every style sheet, script and image once for all pages.
@@ -364,6 +378,9 @@ type assetState struct {
 	syntax  string // of a script
 	rules   []styleRule
 	count   int // of a style sheet's rules
+	letters int // of a frame
+	// selectors are the classes of each of a style sheet's selectors.
+	selectors [][]string
 	// settings of a style sheet, and of those that it imports.
 	settings settings
 	fonts    []Asset
@@ -406,10 +423,12 @@ func (a *assets) fetch(ctx context.Context, asset Asset, state *assetState) {
 		state.problem = fmt.Sprintf("the server answers %d", got.status)
 	case len(bytes.TrimSpace(got.body)) == 0:
 		state.problem = "it is empty"
+	case asset.Kind == "frame":
+		state.letters = lettersOf(got.body)
 	case asset.Kind != "image" && (strings.Contains(kind, "text/html") || looksLikePage(got.body)):
 		state.problem = "the server answers with a web page in its place"
 	case asset.Kind == "style sheet":
-		state.rules, state.count = parseSheet(got.body)
+		state.rules, state.count, state.selectors = parseSheet(got.body)
 		state.settings = newSettings()
 		state.settings.add(got.body)
 		state.fonts = a.fonts(where, got.body)
@@ -460,12 +479,23 @@ func (a *assets) imports(ctx context.Context, from *url.URL, text []byte, state 
 			state.problem = fmt.Sprintf("%s, which it imports, does not load", where.Path)
 			continue
 		}
-		rules, count := parseSheet(got.body)
+		rules, count, selectors := parseSheet(got.body)
 		state.rules, state.count = append(rules, state.rules...), state.count+count
+		state.selectors = append(state.selectors, selectors...)
 		state.settings.add(got.body)
 		state.fonts = append(state.fonts, a.fonts(where, got.body)...)
 		a.imports(ctx, where, got.body, state, depth-1)
 	}
+}
+
+// lettersOf counts what a reader can read in a page within a page.
+func lettersOf(body []byte) int {
+	document, err := goquery.NewDocumentFromReader(bytes.NewReader(body))
+	if err != nil {
+		return 0
+	}
+	document.Find("script, style, noscript, template").Remove()
+	return countText(document.Find("body").Text())
 }
 
 // looksLikePage tells of a web page, whatever the server calls it.

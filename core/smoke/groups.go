@@ -41,6 +41,7 @@ var (
 	markedParts  = cascadia.MustCompile("li, div, article, section, figure, details, dd, dt, summary, button, p, td, figcaption, span, label, caption, h1, h2, h3, h4, h5, h6, a")
 	headingParts = cascadia.MustCompile("h1, h2, h3, h4, h5, h6, summary")
 	linkParts    = cascadia.MustCompile("a")
+	notEntries   = cascadia.MustCompile("form, nav, header, footer, aside")
 	imageParts   = cascadia.MustCompile("img, source")
 )
 
@@ -99,7 +100,7 @@ func readGroups(facts *Facts, document *goquery.Document) {
 	parents := map[any]bool{}
 	main.FindMatcher(groupedParts).EachWithBreak(func(_ int, s *goquery.Selection) bool {
 		parent := s.Parent()
-		if parents[parent.Get(0)] || s.ClosestMatcher(notAuthors).Length() > 0 {
+		if parents[parent.Get(0)] || s.ClosestMatcher(notEntries).Length() > 0 {
 			return true
 		}
 		parents[parent.Get(0)] = true
@@ -123,9 +124,7 @@ func readGroups(facts *Facts, document *goquery.Document) {
 func groupsIn(parent *goquery.Selection) []Group {
 	var groups []Group
 	parent.ChildrenMatcher(groupedParts).Each(func(_ int, s *goquery.Selection) {
-		classes := slices.DeleteFunc(strings.Fields(s.AttrOr("class", "")), func(class string) bool { return strings.ContainsAny(class, "0123456789") })
-		slices.Sort(classes)
-		name := strings.Join(append([]string{goquery.NodeName(s)}, classes...), ".")
+		name := elementWithClasses(s.Get(0))
 		i := slices.IndexFunc(groups, func(g Group) bool { return g.Name == name })
 		if i < 0 {
 			groups = append(groups, Group{Name: name})

@@ -131,7 +131,7 @@ func judgePage(before *Take, now Facts, foreign []string) PageVerdict {
 		add(finding, true)
 	}
 	if was != nil && now.Problem == "" && !was.useless() {
-		for _, finding := range append(losses(*was, now), loseForeign(*was, now, foreign)...) {
+		for _, finding := range slices.Concat(losses(*was, now), loseForeign(*was, now, foreign), loseFit(*was, now, foreign)) {
 			if !before.moves(now.Path, finding) {
 				add(finding, false)
 			}
@@ -254,12 +254,11 @@ func losses(was, now Facts) []Finding {
 	if was.Title != "" && !sameTitle(was.Title, now.Title) {
 		found.lose(Doubtful, "title", "title", fmt.Sprintf("the title is %q, was %q", now.Title, was.Title), "")
 	}
-	if now.NoIndex && !was.NoIndex {
-		words := "the page asks search engines to forget it (noindex)"
-		if now.Path == robotsFile {
-			words = "search engines are shut out of the whole site"
-		}
-		found.add(Broken, "robots", words, "")
+	if now.NoIndex && !was.NoIndex && now.Path != robotsFile {
+		found.add(Broken, "robots", "the page asks search engines to forget it (noindex)", "")
+	}
+	if now.ShutOut && !was.ShutOut || now.Path == robotsFile && now.NoIndex && !was.NoIndex {
+		found.add(Broken, "robots", "search engines are shut out of the whole site (robots.txt)", "")
 	}
 	loseWays(&found, was, now)
 	loseMeta(&found, was, now)
@@ -273,8 +272,14 @@ func losses(was, now Facts) []Finding {
 	loseLeaks(&found, was, now)
 	loseLinks(&found, was, now)
 	loseContacts(&found, was, now)
+	loseButtons(&found, was, now)
+	loseLinkKinds(&found, was, now)
 	losePrices(&found, was, now)
 	loseGroups(&found, was, now)
+	loseFilled(&found, was, now)
+	loseFrame(&found, was, now)
+	loseRowsOf(&found, was, now)
+	loseFrames(&found, was, now)
 	loseMenus(&found, was, now)
 	loseForms(&found, was, now)
 	visitNotes(&found, now)
@@ -387,6 +392,9 @@ func loseContent(found *collector, was, now Facts) {
 		found.add(Doubtful, "images", fmt.Sprintf("all %d images are gone", was.Images), "")
 	} else if was.Images >= manyImages && 2*(now.Images+now.Drawings-was.Drawings) < was.Images {
 		found.add(Doubtful, "images", fmt.Sprintf("%d of %d images are gone", was.Images-now.Images, was.Images), "")
+	}
+	if len(was.Pictures) > 0 && len(now.Pictures) == 0 && now.Images > 0 && now.Drawings <= was.Drawings {
+		found.add(Doubtful, "images", fmt.Sprintf("all %s of the page's own part are gone", plural(len(was.Pictures), "image")), "")
 	}
 	sheets := func(f Facts) int {
 		n := 0

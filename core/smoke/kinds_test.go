@@ -12,6 +12,9 @@ import (
 	"testing"
 	"time"
 
+	"wetland/core/database"
+	"wetland/core/files"
+	"wetland/core/site/cms"
 	"wetland/internal/testenv"
 )
 
@@ -82,7 +85,7 @@ func newKind(t *testing.T, k kind) *ferry {
 	if err != nil {
 		t.Fatal(err)
 	}
-	f := &ferry{root: site.Root, fetcher: &Fetcher{Address: address, Patience: time.Minute, Reach: Reach{Trusted: certificates}}}
+	f := &ferry{root: site.Root, site: site, fetcher: &Fetcher{Address: address, Patience: time.Minute, Reach: Reach{Trusted: certificates}}}
 	f.wrapped.Store(func(next http.Handler) http.Handler { return next })
 	f.pages = pagesOf(t, f.fetcher, site)
 	return f
@@ -90,8 +93,31 @@ func newKind(t *testing.T, k kind) *ferry {
 
 // pagesOf are the pages that adopting would choose.
 func pagesOf(t *testing.T, fetcher *Fetcher, site *testenv.Site) []Page {
-	found := fetcher.Discover(t.Context(), []string{"/", "/wp-login.php"})
+	roots, err := files.NewRoots(t.Context(), files.Local{}, filepath.Dir(site.Root))
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer roots.Close()
+	opened, err := cms.WordPress{}.Open(t.Context(), roots, site.Root, "")
+	if err != nil {
+		t.Fatal(err)
+	}
+	login, _ := opened.Database(cms.Given{})
+	db, err := database.Open(t.Context(), login, opened.Owns)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer db.Close()
+	samples, err := opened.Samples(t.Context(), db)
+	if err != nil {
+		t.Fatal(err)
+	}
 	var paths []string
+	for _, sample := range samples {
+		paths = append(paths, sample.Path)
+	}
+	found := fetcher.Discover(t.Context(), opened.FirstPages(), paths)
+	paths = nil
 	for _, page := range found.Pages {
 		paths = append(paths, page.Path)
 	}
@@ -186,6 +212,59 @@ func (f *ferry) measureKind(t *testing.T, k kind, every int) (all tally) {
 		}
 	}
 	return all
+}
+
+// putTheme puts a release's theme in the place of the one that is there.
+func putTheme(t *testing.T, f *ferry, theme, release string) {
+	t.Helper()
+	from := filepath.Join(os.Getenv("WETLAND_TEST_SERVERS"), "themes", release, theme)
+	to := filepath.Join(f.root, "wp-content/themes", theme)
+	if _, err := os.Stat(from); err != nil {
+		testenv.Missing(t, "the themes of "+release+" (WETLAND_TEST_SERVERS)")
+	}
+	if err := os.RemoveAll(to); err != nil {
+		t.Fatal(err)
+	}
+	if out, err := exec.Command("cp", "-r", from, to).CombinedOutput(); err != nil {
+		t.Fatalf("%v\n%s", err, out)
+	}
+	f.purge(t)
+}
+
+// Updates of default themes between releases of Debian, as many made them: none is broken.
+func TestRealUpdates(t *testing.T) { realUpdates(t, false) }
+
+func TestRealUpdatesWithABrowser(t *testing.T) { realUpdates(t, true) }
+
+func realUpdates(t *testing.T, inBrowser bool) {
+	for _, k := range kinds {
+		if len(k.updates) == 0 {
+			continue
+		}
+		t.Run(k.name, func(t *testing.T) {
+			f := newKind(t, k)
+			if inBrowser {
+				f = looked(t, f)
+			}
+			for i, update := range k.updates {
+				if i%sample(2) != 0 {
+					continue
+				}
+				putTheme(t, f, update.theme, update.from)
+				f.site.PHP(t, []byte("<?php require getcwd() . '/wp-load.php'; if ( ! is_child_theme() ) { switch_theme( '"+update.theme+"' ); }"))
+				f.fetcher.Before = nil
+				baseline := Steady(Rules{}, f.take(t), f.take(t))
+				f.fetcher.Before = baseline
+				putTheme(t, f, update.theme, update.to)
+				m := mutation{changes: []change{{file: "wp-content/themes/" + update.theme + "/style.css"}}}
+				j := JudgeUpdate(baseline, f.take(t), f.foreign(t, "wp-content", m))
+				t.Logf("%s from %s to %s: %s\n%s", update.theme, update.from, update.to, j.Verdict, findings(j))
+				if j.Verdict == Broken {
+					t.Errorf("a real update is called broken")
+				}
+			}
+		})
+	}
 }
 
 func TestKindsOfSites(t *testing.T) {

@@ -18,6 +18,7 @@ var placeholders = []*regexp.Regexp{
 	regexp.MustCompile(`&(?:amp|lt|gt|quot|nbsp|hellip|[lr][sd]quo|[mn]dash|#\d{2,5}|#x[0-9a-fA-F]{2,4});`),
 	regexp.MustCompile(`\[object \w+\]`),
 	regexp.MustCompile(`%[1-9]\$[sd]`),
+	regexp.MustCompile(`\bNaN\b|\bInvalid Date\b`),                                         // numbers and dates that were not given
 	regexp.MustCompile(`\[/?[a-z][a-z0-9_-]{2,}(?:\s+[a-z][\w-]*=[^\]\n]{0,120})?\s*/?\]`), // a shortcode
 }
 
@@ -35,17 +36,26 @@ func readLeaks(document *goquery.Document) []string {
 		}
 	}
 	text.Find("*").EachWithBreak(func(_ int, s *goquery.Selection) bool {
-		if s.Children().Length() == 0 && strings.TrimSpace(s.Text()) == notJoined || strings.TrimSpace(s.AttrOr("alt", "")) == notJoined {
-			found = append(found, notJoined)
-			return false
+		said := strings.TrimSpace(s.Text())
+		if s.Children().Length() > 0 {
+			said = ""
 		}
-		return true
+		for _, one := range []string{said, strings.TrimSpace(s.AttrOr("alt", ""))} {
+			if wrongWord.MatchString(one) && !slices.Contains(found, one) {
+				found = append(found, one)
+			}
+		}
+		return len(found) < mostLeaks
 	})
 	return found
 }
 
-// notJoined is what PHP writes in the place of a list.
-const notJoined = "Array"
+// wrongWord matches what stands for a text that was not there, and is the whole of an element:
+// what PHP writes in the place of a list, what scripts write in the place of nothing, and the keys
+// by which programs look for texts.
+var wrongWord = regexp.MustCompile(`^(?:Array|undefined|null|[a-z]+(?:_[a-z]+)+)$`)
+
+const mostLeaks = 60
 
 func loseLeaks(found *collector, was, now Facts) {
 	for _, leak := range now.Leaks {

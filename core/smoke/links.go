@@ -133,7 +133,7 @@ func newTargets(take *Take, known map[string]bool, f *Fetcher) []string {
 	var menus, others []string
 	add := func(list *[]string, to string) {
 		target, err := url.Parse(to)
-		if err != nil || to == "" || known[to] || target.Host != "" || !strings.HasPrefix(target.Path, f.Address.Path) || doesSomething(target) {
+		if err != nil || to == "" || known[to] || target.Host != "" || doesSomething(target) {
 			return
 		}
 		known[to] = true
@@ -144,6 +144,9 @@ func newTargets(take *Take, known map[string]bool, f *Fetcher) []string {
 			continue // what it links to may be there for members alone
 		}
 		for _, link := range facts.Links {
+			if !strings.HasPrefix(link.To, f.Address.Path) {
+				continue // another site on the same host
+			}
 			if link.Menu {
 				add(&menus, link.To)
 			} else {

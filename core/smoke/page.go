@@ -95,6 +95,7 @@ type Facts struct {
 	Problem     string         `json:"problem,omitempty"` // no answer, and why
 	Status      int            `json:"status"`
 	Redirects   []string       `json:"redirects,omitempty"` // paths; whole addresses on other hosts
+	Kind        string         `json:"kind,omitempty"`      // by what template it seems to be made
 	Type        string         `json:"type"`
 	Bytes       int            `json:"bytes"`
 	Took        time.Duration  `json:"took_ns"`
@@ -109,7 +110,9 @@ type Facts struct {
 	Entries     int            `json:"entries"` // articles of a list
 	Images      int            `json:"images"`
 	Drawings    int            `json:"drawings,omitempty"` // SVG in the page
+	Pictures    []string       `json:"pictures,omitempty"` // marks of those in its main part
 	NoIndex     bool           `json:"no_index,omitempty"`
+	ShutOut     bool           `json:"shut_out,omitempty"` // on the front page: robots.txt shuts out all search engines
 	Language    string         `json:"language,omitempty"`
 	Canonical   string         `json:"canonical,omitempty"`
 	Damaged     int            `json:"damaged,omitempty"` // letters that came through the wrong character set
@@ -138,9 +141,16 @@ type Facts struct {
 	FitsPhones bool     `json:"fits_phones,omitempty"` // it asks for the width of the screen
 	Leaks      []string `json:"leaks,omitempty"`       // signs of templates that stand on the page
 	Groups     []Group  `json:"groups,omitempty"`      // of its main part
-	Marks      []string `json:"marks,omitempty"`       // of all that its main part shows
-	Prices     []string `json:"prices,omitempty"`      // amounts of money, in their order
-	Contacts   []string `json:"contacts,omitempty"`    // telephone numbers and mail addresses that are links
+	Rows       []Row    `json:"rows,omitempty"`
+	Blocks     []Block  `json:"blocks,omitempty"`      // around its landmarks
+	FrameMarks []string `json:"frame_marks,omitempty"` // of all that stands outside of its main part
+	Buttons    []string `json:"buttons,omitempty"`     // outside of forms: what they say
+	// Filled and Hollow count the elements of each kind in which something is, and the empty ones.
+	Filled   map[string]int `json:"filled,omitempty"`
+	Hollow   map[string]int `json:"hollow,omitempty"`
+	Marks    []string       `json:"marks,omitempty"`    // of all that its main part shows
+	Prices   []string       `json:"prices,omitempty"`   // amounts of money, in their order
+	Contacts []string       `json:"contacts,omitempty"` // telephone numbers and mail addresses that are links
 	// Links lead to pages of the site; Dead, of those that are new, to nothing.
 	Links     []Link   `json:"links,omitempty"`
 	Dead      []Link   `json:"dead,omitempty"`
@@ -162,12 +172,14 @@ type Facts struct {
 
 // Asset is a style sheet, script or image of the site's own that a page names.
 type Asset struct {
-	Kind    string `json:"kind"` // style sheet, script, image
+	Kind    string `json:"kind"` // style sheet, script, image, font, frame
 	Path    string `json:"path"` // without its query
 	Problem string `json:"problem,omitempty"`
 	Syntax  string `json:"syntax,omitempty"` // of a script: why it cannot be read
 	Bytes   int    `json:"bytes,omitempty"`
-	Rules   int    `json:"rules,omitempty"` // of a style sheet
+	Rules   int    `json:"rules,omitempty"`   // of a style sheet
+	Fits    int    `json:"fits,omitempty"`    // of its selectors with classes, those whose classes are on the page
+	Letters int    `json:"letters,omitempty"` // of a frame: what a reader can read in it
 }
 
 // Take is all pages at one time.

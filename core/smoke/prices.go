@@ -56,6 +56,8 @@ func losePrices(found *collector, was, now Facts) {
 	case len(lost) == 0:
 	case len(now.Prices) == 0:
 		found.add(Doubtful, "amounts", fmt.Sprintf("%s of money %s gone", plural(len(was.Prices), "amount"), areOrIs(len(was.Prices))), strings.Join(lost[:min(4, len(lost))], ", "))
+	case len(now.Prices) < len(was.Prices) && len(minus(now.Prices, was.Prices)) == 0:
+		found.add(Doubtful, "amounts", fmt.Sprintf("%d of %d amounts of money %s gone", len(lost), len(was.Prices), areOrIs(len(lost))), strings.Join(lost[:min(4, len(lost))], ", "))
 	case len(was.Prices) < fewPrices:
 	case distinct(was.Prices) >= fewPrices && distinct(now.Prices) == 1:
 		found.add(Doubtful, "amounts", fmt.Sprintf("all amounts of money are %s", now.Prices[0]), strings.Join(lost[:min(4, len(lost))], ", ")+" before")

@@ -83,6 +83,7 @@ func readPage(page Page, where *url.URL, got answer) (Facts, *goquery.Document) 
 		document.Find(selector).Remove()
 	}
 	readDocument(&facts, document, where)
+	facts.Kind = kindIn(document, page.Path)
 	return facts, document
 }
 
@@ -130,6 +131,9 @@ func challenge(got answer, text []byte) string {
 // and the sign for what could not be read at all.
 var misread = regexp.MustCompile(`Ã[\x{80}-\x{BF}©¤¶¼Ÿ„–œ¨ª«¯±³´º]|â€[™œ\x{9D}“”¦˜]|Â[ \x{A0}«»°©]|\x{FFFD}`)
 
+// questions are what a set that lacks letters makes of them: words of question marks.
+var questions = regexp.MustCompile(`(?:^|[\s>])\?{2,}(?:\s+\?{2,})+`)
+
 // oneByte are the sets in which other scripts than the Latin one are often misread.
 var oneByte = []*charmap.Charmap{charmap.Windows1250, charmap.Windows1251, charmap.Windows1252, charmap.Windows1253}
 
@@ -138,7 +142,7 @@ var oneByte = []*charmap.Charmap{charmap.Windows1250, charmap.Windows1251, charm
 // in a set of one byte a letter. Hardly a word that people write does: the bytes that UTF-8 wants
 // after a first one are signs in those sets, and rare letters.
 func countDamaged(text string) int {
-	count := len(misread.FindAllStringIndex(text, -1))
+	count := len(misread.FindAllStringIndex(text, -1)) + len(questions.FindAllStringIndex(text, -1))
 	for _, run := range runs(misread.ReplaceAllString(text, " ")) {
 		if slices.ContainsFunc(oneByte, func(set *charmap.Charmap) bool { return wasUTF8(run, set) }) {
 			count += utf8.RuneCountInString(run) / 2
@@ -319,6 +323,7 @@ func readDocument(facts *Facts, document *goquery.Document, where *url.URL) {
 	})
 	facts.Entries = countEntries(document)
 	facts.Images, facts.Drawings = countPictures(document), document.Find("svg").Length()
+	facts.Pictures = contentPictures(document)
 	facts.NoIndex = facts.NoIndex || strings.Contains(strings.ToLower(document.Find(`meta[name="robots" i]`).AttrOr("content", "")), "noindex")
 	facts.Language, _, _ = strings.Cut(strings.ToLower(document.Find("html").AttrOr("lang", "")), "-")
 	if at, err := where.Parse(document.Find(`link[rel="canonical" i]`).AttrOr("href", "")); err == nil && at.String() != where.String() {
@@ -335,6 +340,7 @@ func readDocument(facts *Facts, document *goquery.Document, where *url.URL) {
 	facts.FitsPhones = strings.Contains(strings.ReplaceAll(strings.ToLower(document.Find(`meta[name="viewport" i]`).AttrOr("content", "")), " ", ""), "width=device-width")
 	readLinks(facts, document, where, base)
 	facts.Contacts = readContacts(document)
+	facts.Buttons = readButtons(document)
 	readScripts(facts, document)
 	facts.Assets = readAssets(document, where, base)
 	for _, asset := range facts.Assets {
@@ -365,6 +371,8 @@ func readTexts(facts *Facts, document *goquery.Document) {
 	facts.Text = countText(document.Find("body").Text())
 	facts.Leaks = readLeaks(document)
 	readContent(facts, document)
+	readFrame(facts, document)
+	readFilled(facts, document)
 	facts.Inside = map[string]int{}
 	for name, selector := range landmarks {
 		if n := countText(document.Find(selector).Text()); n > 0 {
@@ -417,6 +425,7 @@ func readAssets(document *goquery.Document, where, base *url.URL) []Asset {
 			add("image", source)
 		}
 	})
+	first(document.Find("iframe[src]")).Each(func(_ int, s *goquery.Selection) { add("frame", s.AttrOr("src", "")) })
 	return found
 }
 
@@ -432,7 +441,9 @@ func pictureSources(s *goquery.Selection) []string {
 		switch {
 		case value == "":
 		case one.Key == "src" && goquery.NodeName(s) == "img":
-			sources = append(sources, value)
+			if !strings.HasPrefix(value, "data:") || len(value) > placeholderSize {
+				sources = append(sources, value)
+			}
 		case one.Key == "srcset", strings.HasPrefix(one.Key, "data-") && strings.HasSuffix(one.Key, "srcset"):
 			sources = append(sources, candidate(value))
 		case strings.HasPrefix(one.Key, "data-") && pictureFile.MatchString(value):
@@ -441,6 +452,10 @@ func pictureSources(s *goquery.Selection) []string {
 	}
 	return sources
 }
+
+// placeholderSize is how long an address is at most that holds a picture with nothing on it, in
+// whose place a script puts another.
+const placeholderSize = 200
 
 // candidate is one address of a set of them, the last: browsers take any (HTML, 4.8.4.2.1).
 func candidate(set string) string {
@@ -454,6 +469,17 @@ func countPictures(document *goquery.Document) int {
 	return document.Find("img").FilterFunction(func(_ int, s *goquery.Selection) bool {
 		return len(pictureSources(s)) > 0 || s.Closest("picture").Find("source[srcset]").Length() > 0
 	}).Length()
+}
+
+// contentPictures lists the pictures of the main part that belong to what the page says: not
+// those of comments and of menus, and no signs that are as large as letters.
+func contentPictures(document *goquery.Document) (marks []string) {
+	first(mainPart(document).Find("img")).Each(func(_ int, s *goquery.Selection) {
+		if s.ClosestMatcher(notAuthors).Length() == 0 && !s.Is(`.emoji, .avatar, .wp-smiley`) {
+			marks = append(marks, pictureMarks(s)...)
+		}
+	})
+	return marks
 }
 
 func countText(text string) int {

@@ -154,8 +154,15 @@ func (f *Fetcher) clearTabs() {
 }
 
 // toSee chooses the pages that the browser looks at: those that are to be seen, then those
-// that it saw before, then those that stand first. passed counts the others.
+// that it saw before, then one of each kind, then those that stand first. passed counts the
+// others.
 func (f *Fetcher) toSee(take *Take) (chosen []int, passed int) {
+	kinds := map[string]int{}
+	nth := make([]int, len(take.Pages)) // of its kind
+	for i, facts := range take.Pages {
+		nth[i] = kinds[facts.Kind]
+		kinds[facts.Kind]++
+	}
 	rank := func(i int) int {
 		facts := take.Pages[i]
 		if facts.Wanted.InBrowser != nil {
@@ -166,7 +173,7 @@ func (f *Fetcher) toSee(take *Take) (chosen []int, passed int) {
 				return 1
 			}
 		}
-		return 2
+		return 2 + nth[i]
 	}
 	never := 0
 	for i, facts := range take.Pages {
@@ -310,6 +317,10 @@ func loseSights(found *collector, was, now Facts) {
 			found.add(Doubtful, "layout", fmt.Sprintf("on a %s, the main part begins %d pixels further down: out of the first view", width, main.Y-oldMain.Y), "")
 		}
 		loseFirstView(found, width, before.First, after.First)
+		loseSeenRows(found, width, before.Rows, after.Rows)
+		if total, lost := lostLetters(was, now); before.Height > 0 && 100*lost <= 2*total && 10*after.Height > 13*before.Height && after.Height > before.Height+400 {
+			found.add(Doubtful, "layout", fmt.Sprintf("with the same text, the page is %d pixels high on a %s, was %d", after.Height, width, before.Height), "")
+		}
 		// A few pixels are a shadow or a rounding; from a finger's width on a person must
 		// move the page sideways.
 		if before.Overflow <= 8 && after.Overflow > 24 {
@@ -474,6 +485,7 @@ func mergeSights(a, b map[string]browser.Sight) map[string]browser.Sight {
 		sight.Letters, sight.Height, sight.Overflow = min(sight.Letters, other.Letters), max(sight.Height, other.Height), max(sight.Overflow, other.Overflow)
 		sight.First.Under, sight.First.Buried = max(sight.First.Under, other.First.Under), max(sight.First.Buried, other.First.Buried)
 		sight.First.Unlit = max(sight.First.Unlit, other.First.Unlit)
+		sight.Rows = least(sight.Rows, other.Rows)
 		boxes := map[string]browser.Box{}
 		for name, box := range sight.Boxes {
 			moved := nearest(other, name, box, sight.Boxes["main part"])

@@ -492,7 +492,7 @@ func TestDiscover(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	found := (&Fetcher{Address: address}).Discover(t.Context(), []string{"/", "/sign-in"})
+	found := (&Fetcher{Address: address}).Discover(t.Context(), []string{"/", "/sign-in"}, nil)
 	var paths, dead []string
 	for _, page := range found.Pages {
 		paths = append(paths, page.Path)

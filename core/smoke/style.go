@@ -32,6 +32,7 @@ type styleRule struct {
 	selector     cascadia.Sel
 	declarations []declaration
 	media        []string // conditions around it, outermost first
+	key          string   // what an element must have: an id, a class or a name
 }
 
 type declaration struct {
@@ -40,12 +41,12 @@ type declaration struct {
 }
 
 // layoutProperties are those that decide where things are and whether they show.
-var layoutProperties = []string{"display", "visibility", "opacity", "float", "position", "flex-direction", "grid-template-columns", "grid-template-areas", "grid-template", "column-count", "font-size", "content-visibility",
+var layoutProperties = []string{"display", "visibility", "opacity", "float", "position", "flex-direction", "grid-template-columns", "grid-template-areas", "grid-template", "column-count", "grid-auto-flow", "font-size", "content-visibility",
 	"overflow", "overflow-x", "overflow-y", "width", "max-width", "height", "max-height", "left", "right", "top", "text-indent", "transform", "scale", "clip-path", "font", "font-family", "color", "background", "background-color"}
 
-// parseSheet returns the rules of a style sheet that say something about layout, and
-// how many rules it has at all.
-func parseSheet(text []byte) (rules []styleRule, count int) {
+// parseSheet returns the rules of a style sheet that say something about layout, how many rules
+// it has at all, and of each selector with classes which these are.
+func parseSheet(text []byte) (rules []styleRule, count int, classes [][]string) {
 	parser := css.NewParser(parse.NewInputBytes(slices.Clone(text)), false)
 	var media []string
 	var selectors []string
@@ -55,7 +56,7 @@ func parseSheet(text []byte) (rules []styleRule, count int) {
 		switch grammar {
 		case css.ErrorGrammar:
 			if parser.Err() == io.EOF {
-				return rules, count
+				return rules, count, classes
 			}
 			// What is no CSS is skipped, as browsers do.
 		case css.BeginAtRuleGrammar:
@@ -76,11 +77,16 @@ func parseSheet(text []byte) (rules []styleRule, count int) {
 			}
 		case css.EndRulesetGrammar:
 			count++
+			for _, text := range selectors {
+				if needed := classesOf(text); len(needed) > 0 {
+					classes = append(classes, needed)
+				}
+			}
 			if len(declarations) > 0 {
 				for _, text := range selectors {
 					// States and pseudo-elements cannot be parsed: they are not how a page stands.
 					if selector, err := cascadia.Parse(text); err == nil && selector.PseudoElement() == "" {
-						rules = append(rules, styleRule{selector, declarations, slices.Clone(media)})
+						rules = append(rules, styleRule{selector, declarations, slices.Clone(media), keyOf(text)})
 					}
 				}
 			}
@@ -166,9 +172,9 @@ type winner struct {
 }
 
 // computed returns the winning layout declarations of an element.
-func computed(node *html.Node, rules []styleRule, pixels float64) map[string]string {
+func computed(node *html.Node, rules ruleIndex, pixels float64) map[string]string {
 	won := map[string]winner{}
-	for _, rule := range rules {
+	for _, rule := range rules.of(node) {
 		if !rule.applies(pixels) || !rule.selector.Match(node) {
 			continue
 		}
@@ -305,11 +311,12 @@ func tracks(value string) int {
 // readStyle notes what the rules make of the page's landmarks and forms.
 func readStyle(facts *Facts, document *goquery.Document, rules []styleRule, set map[string]string) {
 	var looks []look
+	index := indexRules(rules)
 	for _, width := range widths {
 		cache := map[*html.Node]map[string]string{}
 		of := func(node *html.Node) map[string]string {
 			if cache[node] == nil {
-				cache[node] = computed(node, rules, width.pixels)
+				cache[node] = computed(node, index, width.pixels)
 			}
 			return cache[node]
 		}
@@ -321,6 +328,7 @@ func readStyle(facts *Facts, document *goquery.Document, rules []styleRule, set 
 		})
 	}
 	readParts(facts, document, looks)
+	readRows(facts, document, looks)
 	if body := document.Find("body"); body.Length() > 0 {
 		facts.HasFont = hasFont(body.Get(0), looks[0].of, set)
 	}

@@ -3,6 +3,7 @@ package smoke
 import (
 	"fmt"
 	"maps"
+	"regexp"
 	"slices"
 	"strings"
 	"time"
@@ -20,11 +21,27 @@ func loseStyle(found *collector, was, now Facts) {
 	case was.Rules >= 10 && now.Rules*2 < was.Rules:
 		found.add(Doubtful, "style sheet", fmt.Sprintf("the style sheets lost many rules: %d, was %d", now.Rules, was.Rules), "")
 	}
+	if before, after := turned(was), turned(now); now.RightToLeft && after < before {
+		found.add(Doubtful, "style sheet", fmt.Sprintf("its text runs from right to left, and %d of %d style sheets for that direction are not on the page any more", before-after, before), "")
+	}
 	loseSettings(found, was, now)
 	loseFonts(found, was, now)
 	if was.FitsPhones && !now.FitsPhones {
 		found.add(Doubtful, "layout", "the page does not ask for the width of the screen any more: phones show it small, as on a desktop", "")
 	}
+}
+
+// turnedSheet matches the names that sheets for the other direction have by custom.
+var turnedSheet = regexp.MustCompile(`(?:^|[-_./])rtl(?:\.min)?\.css$`)
+
+// turned counts the style sheets of a page that are for text from right to left.
+func turned(f Facts) (n int) {
+	for _, asset := range f.Assets {
+		if asset.Kind == "style sheet" && turnedSheet.MatchString(asset.Path) {
+			n++
+		}
+	}
+	return n
 }
 
 // loseParts finds landmarks that do not show any more, or are laid out in another way. Where

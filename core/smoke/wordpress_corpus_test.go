@@ -103,7 +103,7 @@ func newWordPress(t *testing.T, theme string) *ferry {
 		t.Fatal(err)
 	}
 	f := &ferry{root: site.Root, fetcher: &Fetcher{Address: address, Patience: time.Minute}}
-	found := f.fetcher.Discover(t.Context(), []string{"/", "/wp-login.php"})
+	found := f.fetcher.Discover(t.Context(), []string{"/", "/wp-login.php"}, nil)
 	count := map[string]int{} // of each kind, three
 	for _, page := range found.Pages {
 		kind, _, _ := strings.Cut(page.Path, "=")

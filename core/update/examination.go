@@ -69,6 +69,26 @@ func (e *Examination) takeReasons(name, fine string, why *reasons) {
 	*why = nil
 }
 
+// examineTouched names the pages that will be tested because the component has a part in them.
+func (s *session) examineTouched(ctx context.Context, e *Examination, p *packages.Package) {
+	found, err := s.touched(ctx, e.Target, p)
+	switch {
+	case err != nil:
+		e.add("pages", Care, fmt.Sprintf("which pages it has a part in could not be looked up: %v", err), "Those of "+site.ConfigName+" are tested. Add what matters: wetland pages add PATH")
+	case len(found.Pages) > 0 && e.Target.Kind == cms.Theme:
+		e.add("pages", Go, fmt.Sprintf("the new version has other templates for %s; an update tests %s, too", found, themOrIt(len(found.Pages))), "")
+	case len(found.Pages) > 0:
+		e.add("pages", Go, fmt.Sprintf("it is used on %s; an update tests %s, too", found, themOrIt(len(found.Pages))), "")
+	}
+}
+
+func themOrIt(n int) string {
+	if n == 1 {
+		return "it"
+	}
+	return "them"
+}
+
 // Examine holds a package against the workspace's site and touches nothing. Its
 // error is that of a package or workspace that cannot be read.
 func Examine(ctx context.Context, w *site.Workspace, o Options) (e *Examination, err error) {
@@ -136,6 +156,7 @@ func (s *session) examine(ctx context.Context, e *Examination, p *packages.Packa
 	s.checkSwap(ctx, e, live)
 	s.checkSite(ctx, why)
 	e.takeReasons("site", "it is what answers at its address", why)
+	s.examineTouched(ctx, e, p)
 	for _, line := range s.site.CMS.Warnings(ctx, s.db, installed) {
 		e.add("warning", Care, line, "")
 	}

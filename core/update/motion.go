@@ -199,6 +199,7 @@ func (m *motion) prepare(ctx context.Context, why *reasons) error {
 			return err
 		}
 	}
+	m.findTouched(ctx)
 	m.makePlan()
 	if m.options.Planned != nil {
 		m.options.Planned(m.plan)
@@ -225,6 +226,20 @@ func (m *motion) prepare(ctx context.Context, why *reasons) error {
 		return err
 	}
 	return why.refusal()
+}
+
+// findTouched adds the pages that the components have a part in to those that are tested.
+func (m *motion) findTouched(ctx context.Context) {
+	for _, c := range m.changes {
+		found, err := m.touched(ctx, c.target, c.pkg)
+		if err != nil {
+			m.Report.End(noteMark, "pages", fmt.Sprintf("which pages %s has a part in could not be looked up (%v): those of %s are tested", c.target.Folder, err, site.ConfigName))
+		}
+		if len(found.Pages) > 0 {
+			m.plan.Touched = append(m.plan.Touched, found)
+		}
+	}
+	m.addTouched(m.plan.Touched)
 }
 
 // checkChange examines one package against what is installed. Of several, each reason

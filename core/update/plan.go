@@ -19,6 +19,7 @@ type Plan struct {
 	Beside   []Beside   `json:"beside,omitempty"` // what came in one bundle, and is not installed with it
 	OneByOne bool       `json:"one_by_one"`       // each step is judged by itself
 	Pages    []string   `json:"pages"`
+	Touched  []Touched  `json:"touched,omitempty"`  // pages that a component has a part in; they are among Pages
 	Size     int64      `json:"snapshot_at_most"`   // bytes that the snapshot may need in the store; PlanOf alone tells
 	InDoubt  Decision   `json:"in_doubt"`           // when nobody is asked
 	Search   bool       `json:"search"`             // for a culprit, when nobody is asked

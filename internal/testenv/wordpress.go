@@ -72,7 +72,8 @@ func newerPHP(t testing.TB) []string {
 	if err != nil {
 		t.Fatal(err)
 	}
-	command := []string{filepath.Join(folder, "run"), program, "-n", "-d", "extension_dir=" + filepath.Dir(extensions[0])}
+	command := []string{filepath.Join(folder, "run"), program, "-n", "-d", "extension_dir=" + filepath.Dir(extensions[0]),
+		"-d", "zend_extension=opcache", "-d", "opcache.enable_cli=1", "-d", "opcache.revalidate_freq=0", "-d", "opcache.file_update_protection=0"}
 	for _, extension := range []string{"mysqlnd", "mysqli", "mbstring", "ctype", "dom", "simplexml", "xml", "xmlreader", "tokenizer", "iconv", "fileinfo", "phar"} {
 		if _, err := os.Stat(filepath.Join(filepath.Dir(extensions[0]), extension+".so")); err == nil {
 			command = append(command, "-d", "extension="+extension)

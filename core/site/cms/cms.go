@@ -150,6 +150,11 @@ type Site interface {
 	Title(ctx context.Context, db database.Database) string
 	// FirstPages are paths to test even if nothing links to them.
 	FirstPages() []string
+	// Samples lists a page of each kind that the site's tables know; none if db is nil. One may
+	// be there that visitors cannot see.
+	Samples(ctx context.Context, db database.Database) ([]Sample, error)
+	// UsedOn lists pages whose content holds what a plugin puts into pages.
+	UsedOn(ctx context.Context, db database.Database, component Component) ([]Sample, error)
 	// UpgradeVisits are paths whose visit lets the CMS run upgrades of its tables.
 	UpgradeVisits() []string
 	// Busy lists signs that the CMS is updating itself right now.

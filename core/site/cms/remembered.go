@@ -62,6 +62,14 @@ func (r Remembered) Title(context.Context, database.Database) string { return ""
 // FirstPages are not known.
 func (r Remembered) FirstPages() []string { return nil }
 
+// Samples are not known.
+func (r Remembered) Samples(context.Context, database.Database) ([]Sample, error) { return nil, nil }
+
+// UsedOn is not known.
+func (r Remembered) UsedOn(context.Context, database.Database, Component) ([]Sample, error) {
+	return nil, nil
+}
+
 // UpgradeVisits are not known.
 func (r Remembered) UpgradeVisits() []string { return nil }
 

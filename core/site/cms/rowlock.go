@@ -194,7 +194,37 @@ func (r *rowlockSite) Title(ctx context.Context, db database.Database) string {
 	return rows[0][0].String()
 }
 
-func (r *rowlockSite) FirstPages() []string    { return []string{"/", "/sign-in"} }
+func (r *rowlockSite) FirstPages() []string { return []string{"/", "/sign-in"} }
+
+// Samples takes a page of each template.
+func (r *rowlockSite) Samples(ctx context.Context, db database.Database) ([]Sample, error) {
+	return r.pagesWhere(ctx, db, "1 = 1 GROUP BY template ORDER BY template")
+}
+
+// UsedOn finds the pages with a plugin's blocks, such as [[tidetable/board]].
+func (r *rowlockSite) UsedOn(ctx context.Context, db database.Database, component Component) ([]Sample, error) {
+	if component.Kind != Plugin {
+		return nil, nil
+	}
+	return r.pagesWhere(ctx, db, "body LIKE ? ESCAPE '!' ORDER BY slug", "%[["+likeText(component.Folder)+"/%")
+}
+
+func (r *rowlockSite) pagesWhere(ctx context.Context, db database.Database, condition string, args ...any) ([]Sample, error) {
+	if db == nil {
+		return nil, nil
+	}
+	rows, err := db.Query(ctx, "SELECT slug, template FROM pages WHERE "+condition, args...)
+	if err != nil {
+		return nil, fmt.Errorf("look for pages: %w", err)
+	}
+	var found []Sample
+	for _, row := range rows {
+		template := row[1].String()
+		found = append(found, Sample{"/" + row[0].String(), "a page of the template " + template, []string{template}})
+	}
+	return found, nil
+}
+
 func (r *rowlockSite) UpgradeVisits() []string { return []string{"/"} }
 
 func (r *rowlockSite) AutomaticUpdates(context.Context, database.Database) ([]string, error) {

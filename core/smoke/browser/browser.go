@@ -56,14 +56,17 @@ type Sight struct {
 	Letters  int            `json:"letters"`            // of text that shows
 	Boxes    map[string]Box `json:"boxes,omitempty"`    // of the landmarks that show
 	// More has the further ones of a landmark that shows several times.
-	More     map[string][]Box `json:"more,omitempty"`
-	First    FirstView        `json:"first,omitzero"`
-	Failures []string         `json:"failures,omitempty"` // scripts that failed
-	Unloaded []Unloaded       `json:"unloaded,omitempty"`
-	Picture  string           `json:"picture,omitempty"` // its file, PNG
-	Again    string           `json:"again,omitempty"`   // that of another look at the same state
-	Blank    bool             `json:"blank,omitempty"`   // it has one colour only
-	Image    []byte           `json:"-"`                 // PNG; nil where none is wanted, or the page is too high
+	More  map[string][]Box `json:"more,omitempty"`
+	First FirstView        `json:"first,omitzero"`
+	// Rows tells of elements with several parts, by their first words, how many parts stand side by
+	// side in the first line.
+	Rows     map[string]int `json:"rows,omitempty"`
+	Failures []string       `json:"failures,omitempty"` // scripts that failed
+	Unloaded []Unloaded     `json:"unloaded,omitempty"`
+	Picture  string         `json:"picture,omitempty"` // its file, PNG
+	Again    string         `json:"again,omitempty"`   // that of another look at the same state
+	Blank    bool           `json:"blank,omitempty"`   // it has one colour only
+	Image    []byte         `json:"-"`                 // PNG; nil where none is wanted, or the page is too high
 }
 
 // Browser is a running browser.
@@ -175,8 +178,25 @@ const measure = `(() => {
     first.under += letters;
     if (solid(getComputedStyle(top))) first.buried += letters;
   }
+  // Of elements with several parts: how many of these stand side by side.
+  const rows = {};
+  let looked = 0;
+  for (const element of document.querySelectorAll("body *")) {
+    if (Object.keys(rows).length >= 200 || ++looked > 4000) break;
+    if (element.children.length < 2 || element.closest("nav, svg, select, p, h1, h2, h3, h4, h5, h6, table, [aria-hidden=true]")) continue;
+    const parts = [];
+    for (const child of element.children) {
+      const box = child.getBoundingClientRect();
+      if (box.width >= 40 && box.height >= 16 && getComputedStyle(child).position !== "fixed") parts.push(box);
+      if (parts.length >= 12) break;
+    }
+    const says = (element.innerText || "").toLowerCase().split(/\s+/).filter((w) => /\p{L}/u.test(w) && !/\p{N}/u.test(w)).slice(0, 8).join(" ");
+    if (parts.length < 2 || !says) continue;
+    const beside = parts.filter((box) => box.top < parts[0].bottom - 4 && box.bottom > parts[0].top + 4).length;
+    rows[says] = Math.max(rows[says] || 0, beside);
+  }
   const root = document.documentElement;
-  return {boxes, more, first, height: root.scrollHeight, overflow: Math.max(0, root.scrollWidth - innerWidth),
+  return {boxes, more, first, rows, height: root.scrollHeight, overflow: Math.max(0, root.scrollWidth - innerWidth),
     letters: (document.body ? document.body.innerText : "").replace(/[^\p{L}\p{N}]/gu, "").length};
 })()`
 
@@ -184,6 +204,7 @@ type measured struct {
 	Boxes    map[string]Box   `json:"boxes"`
 	More     map[string][]Box `json:"more"`
 	First    FirstView        `json:"first"`
+	Rows     map[string]int   `json:"rows"`
 	Height   int              `json:"height"`
 	Overflow int              `json:"overflow"`
 	Letters  int              `json:"letters"`
@@ -334,7 +355,7 @@ func see(tab context.Context, visit Visit, first bool, sight *Sight) error {
 	if err != nil {
 		return err
 	}
-	sight.First, sight.More = found.First, found.More
+	sight.First, sight.More, sight.Rows = found.First, found.More, found.Rows
 	sight.Boxes, sight.Height, sight.Overflow, sight.Letters = found.Boxes, found.Height, found.Overflow, found.Letters
 	if visit.NoPicture {
 		view, err := photograph(tab, false)

@@ -1,0 +1,105 @@
+package update
+
+import (
+	"context"
+	"fmt"
+	"path"
+	"slices"
+
+	"wetland/core/files"
+	"wetland/core/packages"
+	"wetland/core/site"
+	"wetland/core/site/cms"
+	"wetland/core/smoke"
+)
+
+// Touched are the pages of a site that a component has a part in: those whose content holds what
+// a plugin puts into pages, and one for each template of a theme that differs.
+type Touched struct {
+	Folder  string   `json:"folder"`
+	Pages   []string `json:"pages"`
+	Further int      `json:"further,omitempty"` // pages that use it, too, and are not tested for it
+}
+
+// String says it in a sentence's end, such as "is used on /timetable and 3 more pages".
+func (t Touched) String() string {
+	words := list(t.Pages, 3)
+	if t.Further > 0 {
+		words += fmt.Sprintf(", and %s that are not tested for it", plural(t.Further, "further page"))
+	}
+	return words
+}
+
+// mostTouched bounds how many pages join a run because a component has a part in them.
+const mostTouched = 6
+
+// touched finds the pages that a component has a part in. What cannot be looked up costs the
+// update nothing: the pages of the workspace are tested all the same.
+func (s *session) touched(ctx context.Context, t *Target, p *packages.Package) (Touched, error) {
+	found := Touched{Folder: t.Folder}
+	installed, ok := site.Component(s.components, t.Kind, t.Folder)
+	if !ok {
+		return found, nil
+	}
+	var samples []cms.Sample
+	var err error
+	if t.Kind == cms.Theme {
+		samples, err = s.changedTemplates(ctx, installed, p)
+	} else {
+		samples, err = s.site.CMS.UsedOn(ctx, s.db, installed)
+	}
+	if err != nil {
+		return found, err
+	}
+	for _, sample := range samples {
+		if len(found.Pages) >= mostTouched {
+			found.Further++
+			continue
+		}
+		if at, ok := s.fetcher.Shown(ctx, sample.Path); ok && !slices.Contains(found.Pages, at) {
+			found.Pages = append(found.Pages, at)
+		}
+	}
+	return found, ctx.Err()
+}
+
+// changedTemplates takes a page of each kind whose template differs between the installed theme
+// and the package.
+func (s *session) changedTemplates(ctx context.Context, installed cms.Component, p *packages.Package) ([]cms.Sample, error) {
+	samples, err := s.site.CMS.Samples(ctx, s.db)
+	if err != nil {
+		return nil, err
+	}
+	hashes := map[string]string{}
+	for _, item := range p.Tree {
+		hashes[item.Path] = item.Hash
+	}
+	return slices.DeleteFunc(samples, func(sample cms.Sample) bool { return !s.templateDiffers(ctx, installed, hashes, sample) }), nil
+}
+
+// templateDiffers tells whether the template that makes a sample is another one in the package.
+func (s *session) templateDiffers(ctx context.Context, installed cms.Component, hashes map[string]string, sample cms.Sample) bool {
+	for _, template := range sample.Templates {
+		for _, file := range []string{template + ".php", "templates/" + template + ".html", template + ".html"} {
+			is, _, err := files.HashFile(ctx, s.site.Files, path.Join(installed.Path, file))
+			comes, there := hashes[file]
+			if err == nil || there {
+				return err != nil || !there || is != comes
+			}
+		}
+	}
+	return false
+}
+
+// addTouched has the pages that the components have a part in tested, too.
+func (s *session) addTouched(touched []Touched) {
+	room := mostTouched
+	for _, one := range touched {
+		for _, at := range one.Pages {
+			if room > 0 && !slices.ContainsFunc(s.pages, func(p smoke.Page) bool { return p.Path == at }) {
+				s.pages = append(s.pages, smoke.Page{Path: at})
+				room--
+			}
+		}
+	}
+}
