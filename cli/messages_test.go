@@ -52,8 +52,13 @@ func messages(t *testing.T) map[string][]string {
 	return all
 }
 
-// has tells whether a command takes an option.
+// has tells whether a command takes an option, or one of those below it.
 func has(command *cobra.Command, option string) bool {
+	for _, below := range command.Commands() {
+		if has(below, option) {
+			return true
+		}
+	}
 	return command.Flags().Lookup(option) != nil || command.InheritedFlags().Lookup(option) != nil || option == "help" || option == "version"
 }
 

@@ -82,6 +82,7 @@ type session struct {
 	beside     []Beside           // what came in one bundle with the package
 	notice     bool               // visitors see a notice while files are swapped
 	unpurged   error              // why caches could not be cleared when it was last tried
+	unemptied  error              // why it is not proved that the object cache holds no earlier settings
 	settled    *snapshot.Manifest // from after the swap, once the CMS had settled; nil: none
 	run        *Run
 	log        *journal.Journal
@@ -312,6 +313,11 @@ func (s *session) resume(run *Run) error {
 
 // end records how the run ended.
 func (s *session) end(state State, reason string, next ...string) (*Run, error) {
+	if s.unemptied != nil && state != NeedsPerson {
+		state = state.inDoubt()
+		reason += fmt.Sprintf(" What is not proved: that the object cache has none of the newer settings (%v).", s.unemptied)
+		next = append([]string{"Empty the object cache, in the CMS's dashboard or where it runs. Then look at the site: wetland smoke"}, next...)
+	}
 	if s.unpurged != nil && state != NeedsPerson {
 		state = state.inDoubt()
 		reason += fmt.Sprintf(" But the caches could not be cleared, and visitors may still get old pages: %v.", s.unpurged)

@@ -212,10 +212,8 @@ func (s *session) putBackTables(ctx context.Context, from *snapshot.Manifest) er
 		if !after.change.Empty() {
 			return badMark, "", fmt.Errorf("%s still differ from %s after they were put back", noteTables(after.notes), from.Name)
 		}
-		if cache := s.site.CMS.Layout().ObjectCache; cache != "" {
-			return badMark, "", fmt.Errorf("the tables are back, but %s keeps a copy of the settings outside the database: clear that cache by hand, then run: wetland smoke", cache)
-		}
-		return goodMark, fmt.Sprintf("%s put back as in %s, proved%s", noteTables(plan.notes), from.Name, leftText(plan.notes)), nil
+		mark, objects := s.emptyObjects(ctx, s.site.CMS.Layout())
+		return mark, fmt.Sprintf("%s put back as in %s, proved%s%s", noteTables(plan.notes), from.Name, leftText(plan.notes), objects), nil
 	})
 }
 

@@ -166,6 +166,7 @@ func (w *wordpressSite) Layout() Layout {
 	} else {
 		layout.Areas = []Area{site, {Name: "content", Path: w.content, LeaveOut: leaveOut}}
 	}
+	layout.Loader = path.Join(w.core(), "wp-load.php")
 	if w.objects {
 		layout.ObjectCache = w.objectCache()
 	}

@@ -1,5 +1,5 @@
 // Package phppool asks a pool of PHP processes, over FastCGI, to let go of the code that
-// it keeps compiled.
+// it keeps compiled, and to empty the CMS's object cache.
 package phppool
 
 import (
@@ -12,7 +12,6 @@ import (
 	"io"
 	"net"
 	"os"
-	"slices"
 	"strings"
 	"time"
 )
@@ -47,6 +46,18 @@ foreach ( $kept && isset( $kept['scripts'] ) ? array_keys( $kept['scripts'] ) : 
 }
 echo 'nothing kept';
 `
+	// %s is the file that loads WordPress, as base64. The answer is written last: what the site's
+	// own code prints comes before it.
+	emptyObjects = `<?php
+require base64_decode( '%s' );
+wp_cache_set( 'proof', 1, 'wetland' );
+wp_cache_flush();
+wp_cache_get( 'proof', 'wetland', true, $left );
+while ( ob_get_level() > 0 ) {
+	ob_end_clean();
+}
+echo $left ? 'kept' : 'let go';
+`
 )
 
 // patience bounds one request.
@@ -73,6 +84,20 @@ func Keeps(ctx context.Context, where, root string) (bool, error) {
 	return said == "kept", err
 }
 
+// ErrObjectsKept says that the object cache holds what was put into it after it was to be emptied.
+var ErrObjectsKept = errors.New("the object cache was not emptied by wp_cache_flush")
+
+// EmptyObjects has the pool load WordPress by its loader, a file, and empty the object cache. What
+// was put into it before is looked for afterwards: nil means that it is gone. host is what
+// visitors ask for.
+func EmptyObjects(ctx context.Context, where, loader, host string) error {
+	said, err := run(ctx, where, fmt.Sprintf(emptyObjects, base64.StdEncoding.EncodeToString([]byte(loader))), [2]string{"HTTP_HOST", host}, [2]string{"SERVER_NAME", host})
+	if err == nil && said != "let go" {
+		err = ErrObjectsKept
+	}
+	return err
+}
+
 // OneUse is a script for the site's own folder, where no socket can be reached: it takes
 // itself away, and does nothing else after the moment until.
 func OneUse(until time.Time) string {
@@ -92,7 +117,7 @@ func Answered(body string) error {
 }
 
 // run has the pool run a script, and returns what it says.
-func run(ctx context.Context, where, script string) (said string, err error) {
+func run(ctx context.Context, where, script string, more ...[2]string) (said string, err error) {
 	file, err := os.CreateTemp("", "wetland-*.php")
 	if err != nil {
 		return "", err
@@ -100,22 +125,24 @@ func run(ctx context.Context, where, script string) (said string, err error) {
 	_, err = file.WriteString(script)
 	err = errors.Join(err, file.Chmod(0o644), file.Close()) // the pool's user reads it
 	if err == nil {
-		said, err = runFile(ctx, where, file.Name())
+		said, err = runFile(ctx, where, file.Name(), more)
 	}
 	return said, errors.Join(err, os.Remove(file.Name()))
 }
 
-func runFile(ctx context.Context, where, file string) (string, error) {
-	answer, err := ask(ctx, where, [][2]string{
+func runFile(ctx context.Context, where, file string, more [][2]string) (string, error) {
+	answer, err := ask(ctx, where, append([][2]string{
 		{"SCRIPT_FILENAME", file}, {"SCRIPT_NAME", "/"}, {"REQUEST_METHOD", "GET"}, {"SERVER_PROTOCOL", "HTTP/1.1"},
 		{"GATEWAY_INTERFACE", "CGI/1.1"}, {"SERVER_SOFTWARE", "wetland"}, {"REMOTE_ADDR", "127.0.0.1"}, {"REQUEST_URI", "/"}, {"QUERY_STRING", ""},
-	})
+	}, more...))
 	if err != nil {
 		return "", fmt.Errorf("ask the pool of PHP at %s: %w", where, err)
 	}
 	head, body, _ := strings.Cut(answer, "\r\n\r\n")
-	if slices.Contains([]string{"let go", "kept", "nothing kept"}, body) {
-		return body, nil
+	for _, said := range []string{"let go", "nothing kept", "kept"} {
+		if strings.HasSuffix(body, said) {
+			return said, nil
+		}
 	}
 	first, _, _ := strings.Cut(head, "\r\n")
 	return "", fmt.Errorf("the pool of PHP at %s did not run what it was asked to (%s)", where, first)
