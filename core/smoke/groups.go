@@ -34,11 +34,13 @@ const (
 	mostMembers = 60
 	mostMarks   = 3000
 	markWords   = 6 // of a text
+	// What one of them is known by, beside its pictures.
+	mostOfMember = 8
 )
 
 var (
 	groupedParts = cascadia.MustCompile("li, div, article, section, figure, details, a, img, picture, dd, button")
-	markedParts  = cascadia.MustCompile("li, div, article, section, figure, details, dd, dt, summary, button, p, td, figcaption, span, label, caption, h1, h2, h3, h4, h5, h6, a")
+	markedParts  = cascadia.MustCompile("li, div, article, section, figure, details, dd, dt, summary, button, p, td, figcaption, span, label, caption, cite, q, blockquote, time, strong, em, b, h1, h2, h3, h4, h5, h6, a")
 	headingParts = cascadia.MustCompile("h1, h2, h3, h4, h5, h6, summary")
 	linkParts    = cascadia.MustCompile("a")
 	notEntries   = cascadia.MustCompile("form, nav, header, footer, aside")
@@ -87,9 +89,13 @@ func (m *Member) add(marks ...string) {
 
 func readMember(s *goquery.Selection) (m Member) {
 	m.add(mark(s.Text()), mark(s.FindMatcher(headingParts).First().Text()), mark(s.FindMatcher(linkParts).First().Text()))
+	s.FindMatcher(markedParts).EachWithBreak(func(_ int, part *goquery.Selection) bool {
+		m.add(mark(part.Text()))
+		return len(m) < mostOfMember
+	})
 	s.FindMatcher(imageParts).AddSelection(s.FilterMatcher(imageParts)).EachWithBreak(func(_ int, image *goquery.Selection) bool {
 		m.add(pictureMarks(image)...)
-		return len(m) < 6
+		return len(m) < mostOfMember+3
 	})
 	return m
 }
