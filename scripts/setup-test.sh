@@ -31,8 +31,15 @@ here=$(cd "$(dirname "$0")" && pwd)
 fetch() {
   "$here/fetch-servers.sh" "$@" || echo "setup-test: ${*: -1} of $1 could not be had: its tests will be skipped" >&2
 }
-fetch trixie "$folder/mariadb" mariadb-client-core mariadb-server-core
-fetch sid "$folder/mysql" mysql-client-core mysql-server-core
+fetch trixie "$folder/mariadb" mariadb-client-core mariadb-server-core &
+fetch sid "$folder/mysql" mysql-client-core mysql-server-core &
+# A newer WordPress on a newer PHP, and the default themes of other releases.
+fetch trixie "$folder/php" php-cli php-mysql php-mbstring php-xml &
+"$here/fetch-wordpress.sh" sid "$folder/wordpress-new" || echo "setup-test: the newest WordPress could not be had: its tests will be skipped" >&2 &
+for release in bullseye bookworm trixie sid; do
+  "$here/fetch-themes.sh" "$release" "$folder/themes" || echo "setup-test: the themes of $release could not be had: their tests will be skipped" >&2 &
+done
+wait
 
 [ -f "$folder/wordpress/wp-includes/version.php" ] && [ -f "$folder/servers/etc/nginx/mime.types" ] && exit 0
 work=$(mktemp -d)

@@ -36,6 +36,7 @@ type mutation struct {
 	changes []change
 	// onlyBrowser marks what cannot be seen without one.
 	onlyBrowser bool
+	unseen      bool // it is known that it is not found
 	wrap        func(http.Handler) http.Handler
 }
 

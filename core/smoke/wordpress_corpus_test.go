@@ -121,5 +121,5 @@ func newWordPress(t *testing.T, theme string) *ferry {
 }
 
 func TestCorpusOnWordPress(t *testing.T) {
-	newWordPress(t, "twentytwentyone").measure(t, wordpressBreakages, wordpressHarmless, sample(5))
+	newWordPress(t, "twentytwentyone").measure(t, wordpressBreakages, wordpressHarmless, sample(8))
 }
