@@ -318,6 +318,9 @@ func loseSights(found *collector, was, now Facts) {
 		}
 		loseFirstView(found, width, before.First, after.First)
 		loseSeenRows(found, width, before.Rows, after.Rows)
+		if before.Pictures >= fewPictures && 2*after.Pictures < before.Pictures && now.Images > 0 {
+			found.lose(Doubtful, "images", "images on a "+width, fmt.Sprintf("on a %s, %d of %s do not show", width, before.Pictures-after.Pictures, plural(before.Pictures, "image")), "")
+		}
 		if total, lost := lostLetters(was, now); before.Height > 0 && 100*lost <= 2*total && 10*after.Height > 13*before.Height && after.Height > before.Height+400 {
 			found.add(Doubtful, "layout", fmt.Sprintf("with the same text, the page is %d pixels high on a %s, was %d", after.Height, width, before.Height), "")
 		}
@@ -331,6 +334,9 @@ func loseSights(found *collector, was, now Facts) {
 		}
 	}
 }
+
+// fewPictures is the number of pictures from which on it is seen that most of them are not there.
+const fewPictures = 3
 
 // loseFirstView finds what lies over the page, and letters that cannot be told from what is
 // behind them. A notice at the edge covers a part; over half of the letters, nobody reads on.
@@ -485,7 +491,7 @@ func mergeSights(a, b map[string]browser.Sight) map[string]browser.Sight {
 		sight.Letters, sight.Height, sight.Overflow = min(sight.Letters, other.Letters), max(sight.Height, other.Height), max(sight.Overflow, other.Overflow)
 		sight.First.Under, sight.First.Buried = max(sight.First.Under, other.First.Under), max(sight.First.Buried, other.First.Buried)
 		sight.First.Unlit = max(sight.First.Unlit, other.First.Unlit)
-		sight.Rows = least(sight.Rows, other.Rows)
+		sight.Rows, sight.Pictures = least(sight.Rows, other.Rows), min(sight.Pictures, other.Pictures)
 		boxes := map[string]browser.Box{}
 		for name, box := range sight.Boxes {
 			moved := nearest(other, name, box, sight.Boxes["main part"])

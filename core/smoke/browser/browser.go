@@ -61,6 +61,7 @@ type Sight struct {
 	// Rows tells of elements with several parts, by their first words, how many parts stand side by
 	// side in the first line.
 	Rows     map[string]int `json:"rows,omitempty"`
+	Pictures int            `json:"pictures,omitempty"` // that have come and show something
 	Failures []string       `json:"failures,omitempty"` // scripts that failed
 	Unloaded []Unloaded     `json:"unloaded,omitempty"`
 	Picture  string         `json:"picture,omitempty"` // its file, PNG
@@ -195,8 +196,9 @@ const measure = `(() => {
     const beside = parts.filter((box) => box.top < parts[0].bottom - 4 && box.bottom > parts[0].top + 4).length;
     rows[says] = Math.max(rows[says] || 0, beside);
   }
+  const pictures = [...document.images].filter((image) => image.complete && image.naturalWidth > 1 && image.getBoundingClientRect().width > 1).length;
   const root = document.documentElement;
-  return {boxes, more, first, rows, height: root.scrollHeight, overflow: Math.max(0, root.scrollWidth - innerWidth),
+  return {boxes, more, first, rows, pictures, height: root.scrollHeight, overflow: Math.max(0, root.scrollWidth - innerWidth),
     letters: (document.body ? document.body.innerText : "").replace(/[^\p{L}\p{N}]/gu, "").length};
 })()`
 
@@ -205,6 +207,7 @@ type measured struct {
 	More     map[string][]Box `json:"more"`
 	First    FirstView        `json:"first"`
 	Rows     map[string]int   `json:"rows"`
+	Pictures int              `json:"pictures"`
 	Height   int              `json:"height"`
 	Overflow int              `json:"overflow"`
 	Letters  int              `json:"letters"`
@@ -355,7 +358,7 @@ func see(tab context.Context, visit Visit, first bool, sight *Sight) error {
 	if err != nil {
 		return err
 	}
-	sight.First, sight.More, sight.Rows = found.First, found.More, found.Rows
+	sight.First, sight.More, sight.Rows, sight.Pictures = found.First, found.More, found.Rows, found.Pictures
 	sight.Boxes, sight.Height, sight.Overflow, sight.Letters = found.Boxes, found.Height, found.Overflow, found.Letters
 	if visit.NoPicture {
 		view, err := photograph(tab, false)

@@ -1,0 +1,45 @@
+package browser
+
+import (
+	"fmt"
+	"net/http"
+	"net/http/httptest"
+	"testing"
+	"time"
+
+	"wetland/internal/testenv"
+)
+
+// What stands side by side is counted at each width, and so are the pictures that have come.
+func TestRowsAndPictures(t *testing.T) {
+	program := Find()
+	if program == "" {
+		testenv.Missing(t, "chromium")
+	}
+	const picture = "data:image/svg+xml,%3Csvg xmlns=%22http://www.w3.org/2000/svg%22 width=%2230%22 height=%2230%22/%3E"
+	server := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, _ *http.Request) {
+		w.Header().Set("Content-Type", "text/html; charset=utf-8")
+		fmt.Fprintf(w, `<!DOCTYPE html><html><head><meta name="viewport" content="width=device-width"><style>
+.row { display: flex } @media (max-width: 600px) { .row { display: block } }</style></head><body><main><h1>Boats</h1>
+<div class="row"><section><h2>Otter</h2><p>She carries twelve.</p></section><section><h2>Heron</h2><p>She carries nine.</p></section></div>
+<img src="%[1]s" alt=""><img src="%[1]s" alt=""><img src="/none.png" alt=""></main></body></html>`, picture)
+	}))
+	defer server.Close()
+	running, err := Start(t.Context(), Options{Program: program, Patience: time.Minute, Starting: time.Minute})
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer running.Close()
+	tab := running.Tab()
+	defer tab.Close()
+	sights, err := tab.Look(t.Context(), Visit{Address: server.URL + "/", Widths: []int{1280, 390}})
+	if err != nil || len(sights) != 2 {
+		t.Fatalf("%d sights, %v", len(sights), err)
+	}
+	const says = "otter she carries twelve. heron she carries nine."
+	for i, want := range []int{2, 1} {
+		if got := sights[i].Rows[says]; got != want || sights[i].Pictures != 2 {
+			t.Errorf("at %d: %d side by side, want %d, of %v; %d pictures", sights[i].Width, got, want, sights[i].Rows, sights[i].Pictures)
+		}
+	}
+}
