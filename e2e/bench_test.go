@@ -188,14 +188,7 @@ func benchExposure(b *testing.B, changes map[string]string, pool bool) {
 	site := testenv.NginxWordPress(b)
 	workspace := b.TempDir()
 	wetland(b, workspace, "adopt", site.Root, "--address", site.Address).want(b, 0)
-	config := filepath.Join(workspace, "wetland.toml")
-	text, err := os.ReadFile(config)
-	must(b, err)
-	kept := regexp.MustCompile(`(?m)^php_pool = .*\n`).ReplaceAllString(string(text), "")
-	if pool {
-		kept = strings.Replace(kept, "cms = \"wordpress\"\n", fmt.Sprintf("cms = \"wordpress\"\nphp_pool = %q\n", site.Pool), 1)
-	}
-	must(b, os.WriteFile(config, []byte(kept), 0o600))
+	askPool(b, workspace, site, pool)
 	theme := themePackage(b, site, "1.8", changes)
 	var exposed, lingered, round float64
 	for b.Loop() {
@@ -217,6 +210,19 @@ func benchExposure(b *testing.B, changes map[string]string, pool bool) {
 	b.ReportMetric(exposed/float64(b.N), "s-exposed")
 	b.ReportMetric(lingered/float64(b.N), "s-lingered")
 	b.ReportMetric(round/float64(b.N), "s-smoke-with-browser")
+}
+
+// askPool has wetland.toml say where PHP can be asked, or not.
+func askPool(t testing.TB, workspace string, site *testenv.Site, asked bool) {
+	t.Helper()
+	config := filepath.Join(workspace, "wetland.toml")
+	text, err := os.ReadFile(config)
+	must(t, err)
+	kept := regexp.MustCompile(`(?m)^php_pool = .*\n`).ReplaceAllString(string(text), "")
+	if asked {
+		kept = strings.Replace(kept, "cms = \"wordpress\"\n", fmt.Sprintf("cms = \"wordpress\"\nphp_pool = %q\n", site.Pool), 1)
+	}
+	must(t, os.WriteFile(config, []byte(kept), 0o600))
 }
 
 // BenchmarkKeptUpdate compares a kept update of 16 pages, six of them seen by the browser, with

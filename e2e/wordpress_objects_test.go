@@ -4,7 +4,6 @@ import (
 	"fmt"
 	"os"
 	"path/filepath"
-	"regexp"
 	"strings"
 	"testing"
 
@@ -22,14 +21,7 @@ func TestObjectCacheAfterGoingBack(t *testing.T) {
 			folder := keepOptions(t, site)
 			workspace := t.TempDir()
 			wetland(t, workspace, "adopt", site.Root, "--address", site.Address, "--no-browser").want(t, 0)
-			config := filepath.Join(workspace, "wetland.toml")
-			text, err := os.ReadFile(config)
-			must(t, err)
-			kept := regexp.MustCompile(`(?m)^php_pool = .*\n`).ReplaceAllString(string(text), "")
-			if asked {
-				kept = strings.Replace(kept, "cms = \"wordpress\"\n", fmt.Sprintf("cms = \"wordpress\"\nphp_pool = %q\n", site.Pool), 1)
-			}
-			must(t, os.WriteFile(config, []byte(kept), 0o600))
+			askPool(t, workspace, site, asked)
 			functions, err := os.ReadFile(filepath.Join(site.Root, "wp-content/themes/twentytwentyone/functions.php"))
 			must(t, err)
 			theme := themePackage(t, site, "1.8", map[string]string{

@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"path"
 	"slices"
+	"strings"
 
 	"wetland/core/files"
 	"wetland/core/packages"
@@ -19,6 +20,9 @@ type Touched struct {
 	Folder  string   `json:"folder"`
 	Pages   []string `json:"pages"`
 	Further int      `json:"further,omitempty"` // pages that use it, too, and are not tested for it
+	// Loads counts the pages among those of the workspace on which its files load, when they were
+	// last recorded.
+	Loads int `json:"loads,omitempty"`
 }
 
 // String says it in a sentence's end, such as "is used on /timetable and 3 more pages".
@@ -26,6 +30,9 @@ func (t Touched) String() string {
 	words := list(t.Pages, 3)
 	if t.Further > 0 {
 		words += fmt.Sprintf(", and %s that are not tested for it", plural(t.Further, "further page"))
+	}
+	if t.Loads > 0 {
+		words += fmt.Sprintf(" (its files load on %s of wetland.toml)", plural(t.Loads, "page"))
 	}
 	return words
 }
@@ -51,6 +58,7 @@ func (s *session) touched(ctx context.Context, t *Target, p *packages.Package) (
 	if err != nil {
 		return found, err
 	}
+	found.Loads = s.loads(installed)
 	for _, sample := range samples {
 		if len(found.Pages) >= mostTouched {
 			found.Further++
@@ -61,6 +69,21 @@ func (s *session) touched(ctx context.Context, t *Target, p *packages.Package) (
 		}
 	}
 	return found, ctx.Err()
+}
+
+// loads counts the recorded pages that load files of a plugin. Those of a theme load everywhere.
+func (s *session) loads(installed cms.Component) (n int) {
+	recorded, err := smoke.LoadTake(s.site.Workspace.Baseline())
+	if err != nil || installed.Kind == cms.Theme {
+		return 0
+	}
+	folder := s.fetcher.Resolve(s.site.PublicPath(installed.Kind, installed.Folder)).Path + "/"
+	for _, facts := range recorded.Pages {
+		if slices.ContainsFunc(facts.Assets, func(a smoke.Asset) bool { return strings.HasPrefix(a.Path, folder) }) {
+			n++
+		}
+	}
+	return n
 }
 
 // changedTemplates takes a page of each kind whose template differs between the installed theme

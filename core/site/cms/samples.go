@@ -245,7 +245,8 @@ func longestWord(title string) (longest string) {
 	return longest
 }
 
-// UsedOn lists pages whose content holds what a plugin puts into pages.
+// UsedOn lists pages whose content holds what a plugin puts into pages; the front page stands for
+// those with a widget that does.
 func (w *wordpressSite) UsedOn(ctx context.Context, db database.Database, component Component) ([]Sample, error) {
 	if db == nil || component.Kind != Plugin {
 		return nil, nil
@@ -257,6 +258,9 @@ func (w *wordpressSite) UsedOn(ctx context.Context, db database.Database, compon
 	q := &query{ctx: ctx, db: db}
 	var found []Sample
 	for _, mark := range marks {
+		if q.one("SELECT option_name FROM "+w.table("options")+" WHERE option_name LIKE 'widget!_%' ESCAPE '!' AND option_value LIKE ? ESCAPE '!' LIMIT 1", "%"+likeText(mark)+"%") != nil {
+			found = append(found, Sample{Path: "/", Kind: "a widget has " + mark})
+		}
 		rows := q.rows("SELECT ID, post_type FROM "+w.table("posts")+" WHERE post_status = 'publish' AND post_password = '' AND (post_content LIKE ? ESCAPE '!' OR post_content LIKE ? ESCAPE '!') ORDER BY post_type, ID LIMIT "+fmt.Sprint(mostUses),
 			"%"+likeText(mark)+"]%", "%"+likeText(mark)+" %")
 		for _, row := range rows {
