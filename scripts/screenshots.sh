@@ -73,6 +73,7 @@ shot shelf "wetland shelf"
 shot restore "wetland restore snap-1 --yes"
 shot tidy "wetland tidy --yes"
 shot smoke "wetland smoke"
+shot pages "wetland pages"
 shot history "wetland history"
 # An update that was killed while the new version was in place.
 "$program" update "$stage/demo/packages/tidetable-2.1.0.zip" --allow-major --workspace "$stage/demo/care" >/dev/null 2>&1 &
