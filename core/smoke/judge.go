@@ -211,7 +211,7 @@ func faults(now Facts) []Finding {
 		found.add(Broken, "expected text", fmt.Sprintf("the text %q is not there", text), "")
 	}
 	if now.TooLarge {
-		found.add(Doubtful, "size", fmt.Sprintf("it is larger than %d MB: only its beginning was read", largestPage>>20), "")
+		found.add(Doubtful, "size", fmt.Sprintf("it is larger than %d MB, or has more than %d tags: only its beginning was read", largestPage>>20, mostTags), "")
 	} else if !now.Complete {
 		found.add(Broken, "cut off", "the page is cut off: its end is missing", "")
 	}

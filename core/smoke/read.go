@@ -62,6 +62,7 @@ func readPage(page Page, where *url.URL, got answer) (Facts, *goquery.Document) 
 		return facts, nil
 	}
 	facts.Unknown = challenge(got, text)
+	text, facts.TooLarge = withoutMore(text, facts.TooLarge)
 	facts.Damaged = countDamaged(string(text))
 	facts.Complete = endsWell(text)
 	document, err := goquery.NewDocumentFromReader(bytes.NewReader(text))
@@ -85,6 +86,23 @@ func readPage(page Page, where *url.URL, got answer) (Facts, *goquery.Document) 
 	readDocument(&facts, document, where)
 	facts.Kind = kindIn(document, page.Path)
 	return facts, document
+}
+
+// mostTags bounds how many tags of a page are read: each becomes an element, and each rule is held
+// against all of them.
+const mostTags = 200_000
+
+// withoutMore cuts a page off where it has more tags than are read.
+func withoutMore(text []byte, tooLarge bool) ([]byte, bool) {
+	tags := 0
+	for at, b := range text {
+		if b == '<' {
+			if tags++; tags > mostTags {
+				return text[:at], true
+			}
+		}
+	}
+	return text, tooLarge
 }
 
 // readHeader notes what the answer's header makes of the page.

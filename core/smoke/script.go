@@ -13,8 +13,31 @@ import (
 	"github.com/tdewolff/parse/v2/js"
 )
 
+// deepest bounds how deep brackets may be nested in what a parser is given: parsers recurse, and a
+// stack that overflows ends the program. What people and their tools write is some tens deep.
+const deepest = 5000
+
+// depth counts how deep brackets are nested in a text. Those in strings count, too, which is no
+// matter: the bound is far off.
+func depth(text []byte) int {
+	now, most := 0, 0
+	for _, b := range text {
+		switch b {
+		case '(', '[', '{':
+			now++
+			most = max(most, now)
+		case ')', ']', '}':
+			now = max(0, now-1)
+		}
+	}
+	return most
+}
+
 // parseScript returns why a script cannot be read, in a line, or "".
 func parseScript(text []byte) string {
+	if depth(text) > deepest {
+		return fmt.Sprintf("its brackets are nested more than %d deep, and no browser can be expected to read it", deepest)
+	}
 	_, err := js.Parse(parse.NewInputBytes(slices.Clone(text)), js.Options{})
 	if err == nil {
 		return ""

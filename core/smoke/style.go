@@ -44,6 +44,9 @@ type declaration struct {
 var layoutProperties = []string{"display", "visibility", "opacity", "float", "position", "flex-direction", "grid-template-columns", "grid-template-areas", "grid-template", "column-count", "grid-auto-flow", "font-size", "content-visibility",
 	"overflow", "overflow-x", "overflow-y", "width", "max-width", "height", "max-height", "left", "right", "top", "text-indent", "transform", "scale", "clip-path", "font", "font-family", "color", "background", "background-color"}
 
+// longestSelector bounds what is read of one selector, in bytes: reading nested ones recurses.
+const longestSelector = 2000
+
 // parseSheet returns the rules of a style sheet that say something about layout, how many rules
 // it has at all, and of each selector with classes which these are.
 func parseSheet(text []byte) (rules []styleRule, count int, classes [][]string) {
@@ -77,6 +80,7 @@ func parseSheet(text []byte) (rules []styleRule, count int, classes [][]string) 
 			}
 		case css.EndRulesetGrammar:
 			count++
+			selectors = slices.DeleteFunc(selectors, func(text string) bool { return len(text) > longestSelector })
 			for _, text := range selectors {
 				if needed := classesOf(text); len(needed) > 0 {
 					classes = append(classes, needed)
