@@ -7,11 +7,14 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"net"
 	"net/http"
+	"net/netip"
 	"net/url"
 	"os"
 	"path"
 	"path/filepath"
+	"slices"
 	"strings"
 	"time"
 
@@ -30,7 +33,9 @@ const (
 	// tries is how often a download is taken up again on a bad line.
 	tries = 5
 	// largestDownload bounds what is fetched, in bytes.
-	largestDownload = 2 << 30
+	largestDownload = 512 << 20
+	// mostHops is how often a vendor's server may lead on.
+	mostHops = 5
 )
 
 // CarriesSecret tells whether an address holds something that must not be seen in
@@ -120,10 +125,11 @@ func (d Download) part(ctx context.Context, u *url.URL, out *os.File, mark strin
 		request.Header.Set("Range", fmt.Sprintf("bytes=%d-", at))
 		request.Header.Set("If-Range", mark)
 	}
-	client := d.Client
-	if client == nil {
-		client = &http.Client{}
+	client := http.Client{}
+	if d.Client != nil {
+		client = *d.Client
 	}
+	client.CheckRedirect = leadOn
 	response, err := client.Do(request)
 	if err != nil {
 		return mark, ctx.Err() == nil, withoutAddress(err)
@@ -141,12 +147,15 @@ func (d Download) part(ctx context.Context, u *url.URL, out *os.File, mark strin
 		return mark, false, fmt.Errorf("the vendor's server answers %d. Is there such a version, and is the key right?", response.StatusCode)
 	}
 	mark = response.Header.Get("ETag")
+	if response.ContentLength > largestDownload {
+		return mark, false, errTooLarge
+	}
 	n, err := io.Copy(out, io.LimitReader(response.Body, largestDownload+1))
 	if err != nil {
 		return mark, ctx.Err() == nil, withoutAddress(err)
 	}
 	if n > largestDownload {
-		return mark, false, fmt.Errorf("it is larger than %d bytes, as no package is", int64(largestDownload))
+		return mark, false, errors.Join(errTooLarge, out.Truncate(0))
 	}
 	return mark, false, nil
 }
@@ -156,13 +165,54 @@ func rewind(file *os.File) error {
 	return err
 }
 
-// withoutAddress takes the address out of an error: a key may be in it.
+var (
+	errTooLarge = fmt.Errorf("it is larger than %d MB, as no package is", largestDownload>>20)
+	// Each ends a download: what would come is installed, and runs on the site.
+	errDowngrade = errors.New("its server leads from https on to http, where anybody on the way can change what comes. Ask the vendor for an address that stays with https")
+	errInward    = errors.New("its server leads on to an address of a private network, where no vendor is")
+	errTooFar    = fmt.Errorf("its server leads on more than %d times", mostHops)
+	errNowhere   = errors.New("its server leads on to an address that cannot be read")
+)
+
+// leadOn decides whether to go where a vendor's server leads: not from https to http, and not into
+// a private network from outside of it. Where it comes from is not told there: a key may be in it.
+func leadOn(request *http.Request, via []*http.Request) error {
+	request.Header.Del("Referer")
+	first := via[0].URL
+	switch {
+	case len(via) > mostHops:
+		return errTooFar
+	case via[len(via)-1].URL.Scheme == "https" && request.URL.Scheme != "https":
+		return errDowngrade
+	case request.URL.Hostname() != first.Hostname() && inward(request.Context(), request.URL.Hostname()) && !inward(request.Context(), first.Hostname()):
+		return errInward
+	}
+	return nil
+}
+
+// inward tells whether a host is in a private network, or this machine.
+func inward(ctx context.Context, host string) bool {
+	addresses, err := net.DefaultResolver.LookupNetIP(ctx, "ip", host)
+	if err != nil {
+		return false // then it cannot be asked, either
+	}
+	return slices.ContainsFunc(addresses, func(a netip.Addr) bool {
+		a = a.Unmap()
+		return a.IsLoopback() || a.IsPrivate() || a.IsLinkLocalUnicast() || a.IsUnspecified()
+	})
+}
+
+// withoutAddress takes the address out of an error, and the one that a server leads on to: a key
+// may be in either.
 func withoutAddress(err error) error {
 	var wrapped *url.Error
-	if errors.As(err, &wrapped) {
-		return wrapped.Err
+	if !errors.As(err, &wrapped) {
+		return err
 	}
-	return err
+	if strings.Contains(wrapped.Err.Error(), "Location header") { // net/http, client.go, has no error of its own for it
+		return errNowhere
+	}
+	return wrapped.Err
 }
 
 func (d Download) check(name string) error {
