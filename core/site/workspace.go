@@ -318,6 +318,9 @@ func LoadWorkspace(dir string) (*Workspace, error) {
 	if err != nil {
 		return nil, err
 	}
+	if err := checkWhose(dir); err != nil {
+		return nil, err
+	}
 	config, err := ReadConfig(text)
 	if err != nil {
 		return nil, fmt.Errorf("%s: %w", file, err)
