@@ -139,3 +139,30 @@ func TestPassphraseTypedByAPerson(t *testing.T) {
 		t.Errorf("%d\n%s", code, shown)
 	}
 }
+
+// A store that was to be sealed and is not there, or is an open one, is not used: what came would
+// lie open, and nobody would know.
+func TestSealingIsNotLostInSilence(t *testing.T) {
+	f := adopted(t)
+	secret := f.secretFile(t, "low water at dawn")
+	f.run(t, "seal", "--with", "file "+secret).want(t, 0, "Sealed.")
+	f.unlockWith(t, "file "+secret)
+	f.run(t, "snapshot").want(t, 0, "Taken and verified.")
+	store := filepath.Join(f.care, "store")
+	must(t, os.Rename(store, store+".away"))
+	for _, exchanged := range []bool{false, true} {
+		if exchanged { // for one that is not sealed
+			must(t, os.Mkdir(store, 0o700), os.WriteFile(filepath.Join(store, "wetland-store"), []byte("This folder is a store of snapshots. Format 2.\n"), 0o600))
+		}
+		f.run(t, "snapshot").want(t, 2, "there is no sealed store", "Nothing was written there", "wetland seal --with")
+		f.run(t, "update", f.pkg("harbourlight-2.5.2")).want(t, 2, "there is no sealed store")
+		if _, err := os.Stat(store); !exchanged && err == nil {
+			t.Error("a store was made")
+		}
+	}
+	must(t, os.RemoveAll(store), os.Rename(store+".away", store))
+	f.run(t, "verify", "snap-1").want(t, 0, "Proved.")
+	must(t, os.RemoveAll(store))
+	f.run(t, "seal", "--with", "file "+secret).want(t, 0, "Sealed.")
+	f.run(t, "snapshot").want(t, 0, "Taken and verified.")
+}

@@ -105,6 +105,8 @@ type Unlock func() (Secret, error)
 var (
 	// ErrSealed says that nobody named the secret.
 	ErrSealed = errors.New("the store is sealed")
+	// ErrNotSealed says that there is no sealed store where one was expected.
+	ErrNotSealed = errors.New("there is no sealed store")
 	// ErrWrongKey says that the secret is not this store's: nothing is damaged.
 	ErrWrongKey = errors.New("the passphrase or key does not open this store")
 )

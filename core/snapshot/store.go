@@ -44,7 +44,8 @@ const (
 
 // Open opens the store in dir, or makes a new one there if dir is missing or
 // empty. Any other folder is refused. A sealed store wants its secret: without, or with
-// another one, the error wraps ErrSealed or ErrWrongKey.
+// another one, the error wraps ErrSealed or ErrWrongKey. Where there is a secret, ask is not nil,
+// and no sealed store, it wraps ErrNotSealed: nothing is written that was to be sealed.
 func Open(dir string, ask Unlock) (*Store, error) {
 	entries, err := os.ReadDir(dir)
 	if err != nil && !errors.Is(err, fs.ErrNotExist) {
@@ -60,6 +61,8 @@ func Open(dir string, ask Unlock) (*Store, error) {
 		return openFolder(dir, seal)
 	}
 	switch {
+	case ask != nil && (err == nil && string(text) == markerText || errors.Is(err, fs.ErrNotExist) && len(entries) == 0):
+		return nil, fmt.Errorf("%w: %s", ErrNotSealed, dir)
 	case errors.Is(err, fs.ErrNotExist) && len(entries) > 0:
 		return nil, fmt.Errorf("%s is not empty and no store of Wetland (it has no file %s). Choose another folder", dir, markerName)
 	case errors.Is(err, fs.ErrNotExist):
