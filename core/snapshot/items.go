@@ -203,7 +203,7 @@ func storeItems(to *adder, items []Item) ([]ID, error) {
 
 // loadItems reads the lists of an area.
 func (s *Store) loadItems(area *Area) error {
-	area.Items = make([]Item, 0, area.Files+area.Files/4)
+	area.Items = make([]Item, 0, min(area.Files+area.Files/4, 2*itemsInList*len(area.Lists)))
 	rest := ""
 	for _, id := range area.Lists {
 		data, err := s.piece(id)
@@ -227,5 +227,5 @@ func (s *Store) loadItems(area *Area) error {
 	if rest != "" {
 		return errors.New("the list of the items is cut off")
 	}
-	return nil
+	return checkItems(area.Items)
 }

@@ -136,7 +136,7 @@ func (s *Store) decodeManifest(data []byte) (*Manifest, error) {
 	if err != nil {
 		return nil, err
 	}
-	text, err := listUnpacker.DecodeAll(packed, nil)
+	text, err := unpackList(packed)
 	if err != nil {
 		return nil, err
 	}
@@ -147,7 +147,7 @@ func (s *Store) decodeManifest(data []byte) (*Manifest, error) {
 	if m.Format > manifestFormat {
 		return nil, fmt.Errorf("it was written by a newer Wetland (format %d, this one reads up to %d). Use the newer one", m.Format, manifestFormat)
 	}
-	return &m, nil
+	return &m, m.check()
 }
 
 func (s *Store) readManifest(name string) (*Manifest, error) {

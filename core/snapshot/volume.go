@@ -64,8 +64,6 @@ var (
 	packer, _ = zstd.NewWriter(nil, zstd.WithEncoderLevel(zstd.SpeedFastest), zstd.WithWindowSize(blockSize), zstd.WithEncoderCRC(false), zstd.WithEncoderConcurrency(runtime.GOMAXPROCS(0)))
 	// A block's size is known before it is unpacked, and its bytes proved after.
 	unpacker, _ = zstd.NewReader(nil, zstd.WithDecoderMaxMemory(largestBlock+1<<20), zstd.WithDecoderConcurrency(0))
-	// Lists and manifests of large sites are large, and proved before they are unpacked.
-	listUnpacker, _ = zstd.NewReader(nil)
 )
 
 // volumeWriter writes the blocks of one new volume.
@@ -208,7 +206,7 @@ func readVolume(from Bytes, name string, seal *seal) (*volume, error) {
 	if err != nil {
 		return nil, fmt.Errorf("the directory of %s: %w", path.Base(name), err)
 	}
-	text, err := listUnpacker.DecodeAll(packed, nil)
+	text, err := unpackList(packed)
 	if err != nil {
 		return nil, fmt.Errorf("the directory of %s: %w", path.Base(name), err)
 	}

@@ -1,0 +1,113 @@
+package snapshot
+
+import (
+	"errors"
+	"fmt"
+	"path"
+	"slices"
+	"strings"
+
+	"github.com/klauspost/compress/zstd"
+
+	"wetland/core/files"
+)
+
+// A store may have been made, or changed, by somebody else: what it says is checked before any of
+// it is believed.
+
+// ErrNotOurs says that a manifest or a list says what Wetland never writes.
+var ErrNotOurs = errors.New("it says what Wetland never writes: the store was made or changed by somebody else. Nothing of it was used")
+
+func notOurs(format string, args ...any) error {
+	return fmt.Errorf("%s: %w", fmt.Sprintf(format, args...), ErrNotOurs)
+}
+
+// check tells of counts, names and places in a manifest that cannot be.
+func (m *Manifest) check() error {
+	var seen []string
+	for _, area := range m.Areas {
+		switch {
+		case area.Files < 0 || area.Bytes < 0:
+			return notOurs("the area %q has %d files of %d bytes", area.Name, area.Files, area.Bytes)
+		case area.Name == "" || slices.Contains(seen, area.Name):
+			return notOurs("two areas are called %q, or one has no name", area.Name)
+		case !strings.HasPrefix(area.Path, "/") && !hasDrive(area.Path) || path.Clean(area.Path) != area.Path || strings.ContainsRune(area.Path, 0):
+			return notOurs("the area %q is at %q", area.Name, area.Path)
+		case area.Only != "" && (!staysBelow(area.Only) || strings.Contains(area.Only, "/")):
+			return notOurs("the area %q is only %q", area.Name, area.Only)
+		}
+		seen = append(seen, area.Name)
+	}
+	for _, table := range m.Tables {
+		if table.Rows < 0 || table.Name == "" {
+			return notOurs("the table %q has %d rows", table.Name, table.Rows)
+		}
+	}
+	return nil
+}
+
+// staysBelow tells of a path that leads nowhere but below where it begins. Names need be no
+// UTF-8.
+func staysBelow(name string) bool {
+	if name == "." {
+		return true
+	}
+	for part := range strings.SplitSeq(name, "/") {
+		if part == "" || part == "." || part == ".." || strings.ContainsRune(part, 0) {
+			return false
+		}
+	}
+	return true
+}
+
+// hasDrive tells of paths such as C:/sites/ferry.
+func hasDrive(name string) bool { return len(name) > 2 && name[1] == ':' && name[2] == '/' }
+
+// checkItems tells of items that would be written outside of their area, twice, or below what is
+// no folder.
+func checkItems(items []Item) error {
+	kinds := make(map[string]files.Kind, len(items))
+	for _, item := range items {
+		_, twice := kinds[item.Path]
+		switch {
+		case !staysBelow(item.Path):
+			return notOurs("an item is at %q", item.Path)
+		case item.Kind != files.File && item.Kind != files.Folder && item.Kind != files.Link:
+			return notOurs("%q is a %q", item.Path, item.Kind)
+		case item.Size < 0:
+			return notOurs("%q has %d bytes", item.Path, item.Size)
+		case twice:
+			return notOurs("%q is listed twice", item.Path)
+		}
+		kinds[item.Path] = item.Kind
+	}
+	for _, item := range items {
+		for above := path.Dir(item.Path); above != "." && item.Path != "."; above = path.Dir(above) {
+			if kind, listed := kinds[above]; listed && kind != files.Folder {
+				return notOurs("%q is below %q, which is a %s", item.Path, above, kind)
+			}
+		}
+	}
+	return nil
+}
+
+// Bounds of what a packed list or manifest may unpack to. What we write is full of hashes, and
+// hardly shrinks.
+const (
+	leastUnpacked = 16 << 20
+	mostTimes     = 200
+)
+
+// unpackList unpacks a list or a manifest, no further than what was packed can hold.
+func unpackList(packed []byte) ([]byte, error) {
+	unpacker, err := zstd.NewReader(nil, zstd.WithDecoderConcurrency(1), zstd.WithDecoderMaxMemory(uint64(max(leastUnpacked, mostTimes*len(packed)))))
+	if err != nil {
+		return nil, err
+	}
+	defer unpacker.Close()
+	text, err := unpacker.DecodeAll(packed, nil)
+	if errors.Is(err, zstd.ErrDecoderSizeExceeded) {
+		return nil, notOurs("%d bytes unpack to more than %d times as many", len(packed), mostTimes)
+	}
+	return text, err
+}
