@@ -196,7 +196,9 @@ const measure = `(() => {
     const beside = parts.filter((box) => box.top < parts[0].bottom - 4 && box.bottom > parts[0].top + 4).length;
     rows[says] = Math.max(rows[says] || 0, beside);
   }
-  const pictures = [...document.images].filter((image) => image.complete && image.naturalWidth > 1 && image.getBoundingClientRect().width > 1).length;
+  // A short address that holds a picture is one with nothing on it, for a script to put another in its place.
+  const empty = (address) => address.startsWith("data:") && address.length <= 200;
+  const pictures = [...document.images].filter((image) => image.complete && image.naturalWidth > 1 && !empty(image.currentSrc || "") && image.getBoundingClientRect().width > 1).length;
   const root = document.documentElement;
   return {boxes, more, first, rows, pictures, height: root.scrollHeight, overflow: Math.max(0, root.scrollWidth - innerWidth),
     letters: (document.body ? document.body.innerText : "").replace(/[^\p{L}\p{N}]/gu, "").length};

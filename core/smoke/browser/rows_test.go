@@ -16,13 +16,22 @@ func TestRowsAndPictures(t *testing.T) {
 	if program == "" {
 		testenv.Missing(t, "chromium")
 	}
-	const picture = "data:image/svg+xml,%3Csvg xmlns=%22http://www.w3.org/2000/svg%22 width=%2230%22 height=%2230%22/%3E"
-	server := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, _ *http.Request) {
+	const picture, empty = "/boat.svg", "data:image/svg+xml,%3Csvg xmlns=%22http://www.w3.org/2000/svg%22/%3E"
+	server := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		switch r.URL.Path {
+		case picture:
+			w.Header().Set("Content-Type", "image/svg+xml")
+			fmt.Fprint(w, `<svg xmlns="http://www.w3.org/2000/svg" width="30" height="30"><rect width="30" height="30"/></svg>`)
+			return
+		case "/none.png":
+			http.NotFound(w, r)
+			return
+		}
 		w.Header().Set("Content-Type", "text/html; charset=utf-8")
 		fmt.Fprintf(w, `<!DOCTYPE html><html><head><meta name="viewport" content="width=device-width"><style>
 .row { display: flex } @media (max-width: 600px) { .row { display: block } }</style></head><body><main><h1>Boats</h1>
 <div class="row"><section><h2>Otter</h2><p>She carries twelve.</p></section><section><h2>Heron</h2><p>She carries nine.</p></section></div>
-<img src="%[1]s" alt=""><img src="%[1]s" alt=""><img src="/none.png" alt=""></main></body></html>`, picture)
+<img src="%[1]s" alt=""><img src="%[1]s" alt=""><img src="/none.png" alt=""><img src="%[2]s" width="30" height="30" alt=""></main></body></html>`, picture, empty)
 	}))
 	defer server.Close()
 	running, err := Start(t.Context(), Options{Program: program, Patience: time.Minute, Starting: time.Minute})
