@@ -136,9 +136,12 @@ func (d *day) comesIntoCare() {
 	edit(d.t, d.config(), "[site]\n", "[site]\nphp_pool = \"by request\"\n")
 	if !d.long { // the other pages, and the whole wait for PHP, are for the long run
 		edit(d.t, d.config(), "settle = ", "shorter_settle = true\nsettle = \"500ms\" # ")
-		onlyPages(d.t, d.care, "/", "/?p="+d.posts[0])
+		namePages(d.t, d.care, "/", "/?p="+d.posts[0])
 	}
 	d.own(d.care)
+	if !d.long {
+		d.run(0, nil, "smoke", "--learn")
+	}
 }
 
 // tellsLeftovers: what was left lying about is told, also to somebody who wants to hear little.

@@ -249,8 +249,16 @@ func TestNoticeForVisitors(t *testing.T) {
 	}
 }
 
-// onlyPages lets the workspace test these pages alone, where they are not what is looked at.
+// onlyPages lets the workspace test these pages alone, where they are not what is looked at, and
+// records them.
 func onlyPages(t *testing.T, workspace string, pages ...string) {
+	t.Helper()
+	namePages(t, workspace, pages...)
+	wetland(t, workspace, "smoke", "--learn").want(t, 0)
+}
+
+// namePages writes these pages, and no others, into wetland.toml.
+func namePages(t *testing.T, workspace string, pages ...string) {
 	t.Helper()
 	file := filepath.Join(workspace, "wetland.toml")
 	text, err := os.ReadFile(file)
@@ -264,5 +272,4 @@ func onlyPages(t *testing.T, workspace string, pages ...string) {
 	if err := os.WriteFile(file, []byte(config), 0o600); err != nil {
 		t.Fatal(err)
 	}
-	wetland(t, workspace, "smoke", "--learn").want(t, 0)
 }

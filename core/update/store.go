@@ -18,7 +18,7 @@ func openStore(w *site.Workspace, guard Guard) (*snapshot.Store, error) {
 	case errors.Is(err, snapshot.ErrSealed):
 		return nil, fmt.Errorf("%w, and %s does not say where its passphrase or key is. Add: [store] unlock_with = \"ask\" (or \"env NAME\", \"file PATH\", \"keys PATH\")", err, site.ConfigName)
 	case errors.Is(err, snapshot.ErrNotSealed):
-		return nil, fmt.Errorf("%w, though %s names a secret for it ([store] unlock_with). Nothing was written there: what comes would lie open. If the workspace is new, seal its store first: wetland seal --with \"%s\". If not, it was moved away or exchanged: find out who did that, and put it back", err, site.ConfigName, w.Config.Store.UnlockWith)
+		return nil, fmt.Errorf("%w, though %s names a secret for it ([store] unlock_with). Nothing was written there: what comes would lie open. If the workspace is new, seal its store first: wetland seal --with '%s'. If not, it was moved away or exchanged: find out who did that, and put it back", err, site.ConfigName, w.Config.Store.UnlockWith)
 	case errors.Is(err, snapshot.ErrWrongKey):
 		return nil, fmt.Errorf("%w. Nothing is damaged: look at [store] unlock_with in %s", err, site.ConfigName)
 	}
