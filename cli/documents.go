@@ -55,8 +55,9 @@ type testedPage struct {
 	Title string `json:"title,omitempty"` // when it was last recorded
 	// InBrowser says that a browser looked at it then.
 	InBrowser bool `json:"in_browser"`
-	Wishes    bool `json:"wishes"` // wetland.toml wants more of it than that it answers
-	Status    int  `json:"status,omitempty"`
+	// Conditions says that wetland.toml wants more of it than that it answers.
+	Conditions bool `json:"conditions"`
+	Status     int  `json:"status,omitempty"`
 }
 
 // adoptDocument tells of a site that was taken into care.

@@ -5,9 +5,9 @@ import (
 	"errors"
 	"fmt"
 	"io/fs"
-	"slices"
 	"strings"
 
+	"github.com/dustin/go-humanize/english"
 	"github.com/spf13/cobra"
 
 	"wetland/core/site"
@@ -53,39 +53,13 @@ asked for first: one that answers with an error is not added.`,
 			if err != nil {
 				return err
 			}
-			return a.addPages(cmd.Context(), w, paths)
+			if err := update.AddPages(cmd.Context(), w, paths); err != nil {
+				return err
+			}
+			a.showChanged(w, pagesDocument{Added: paths})
+			return nil
 		},
 	}
-}
-
-func (a *app) addPages(ctx context.Context, w *site.Workspace, paths []string) error {
-	var problems []error
-	for _, path := range paths {
-		switch {
-		case !strings.HasPrefix(path, "/"):
-			problems = append(problems, fmt.Errorf("%s does not begin with a slash: give the path below the site's address, such as /fares", path))
-		case named(w, path):
-			problems = append(problems, fmt.Errorf("%s is tested already", path))
-		}
-	}
-	if len(problems) > 0 {
-		return fmt.Errorf("nothing was changed: %w", errors.Join(problems...))
-	}
-	answers, err := update.AskPages(ctx, w, paths)
-	if err != nil {
-		return err
-	}
-	var add []site.Page
-	for _, answer := range answers {
-		if answer.Problem != "" {
-			problems = append(problems, fmt.Errorf("%s: %s", answer.Path, answer.Problem))
-		}
-		add = append(add, site.Page{Path: answer.Path})
-	}
-	if len(problems) > 0 {
-		return fmt.Errorf("nothing was changed, for these pages could not be tested: %w. A page that should answer so can be written into %s, with its status", errors.Join(problems...), site.ConfigName)
-	}
-	return a.changePages(w, pagesDocument{Added: paths}, add)
 }
 
 func (a *app) leaveOutPagesCommand() *cobra.Command {
@@ -99,16 +73,11 @@ func (a *app) leaveOutPagesCommand() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			var problems []error
-			for _, path := range paths {
-				if !named(w, path) {
-					problems = append(problems, fmt.Errorf("%s is not among the pages that are tested: wetland pages lists them", path))
-				}
+			if err := update.LeaveOutPages(w, paths); err != nil {
+				return err
 			}
-			if len(problems) > 0 {
-				return fmt.Errorf("nothing was changed: %w", errors.Join(problems...))
-			}
-			return a.changePages(w, pagesDocument{LeftOut: paths}, nil)
+			a.showChanged(w, pagesDocument{LeftOut: paths})
+			return nil
 		},
 	}
 }
@@ -147,76 +116,66 @@ func (a *app) choosePages(ctx context.Context, w *site.Workspace, yes bool) erro
 	for _, page := range choice.Add {
 		document.Added = append(document.Added, page.Path)
 	}
-	if len(document.Added)+len(document.LeftOut) == 0 {
-		if a.json {
-			document.Pages = testedPages(w)
-			a.writeJSON(document)
-			return nil
-		}
-		a.screen.paragraph(a.screen.good("As it should be."), "These are the pages that would be chosen: nothing was changed.")
-		return nil
-	}
-	for _, path := range document.Added {
-		a.screen.row("  +  ", 5, "", path)
-	}
-	for _, path := range document.LeftOut {
-		a.screen.row("  -  ", 5, "", path)
-	}
-	a.screen.print("\n")
+	same := len(document.Added)+len(document.LeftOut) == 0
+	a.showChoice(document)
 	unasked := !yes && !a.asks()
-	if unasked || !yes && a.ask(ctx, "Change the pages so? Type yes: ") != "yes" {
-		if a.json {
-			document.Pages, document.Preview = testedPages(w), true
-			a.writeJSON(document)
-			return nil
+	if !same && (yes || !unasked && a.ask(ctx, "Change the pages so? Type yes: ") == "yes") {
+		if err := w.ChangePages(choice.Add, choice.LeaveOut); err != nil {
+			return err
 		}
-		words := "Nothing was changed."
-		if unasked {
-			words += " With nobody to ask: wetland pages choose --yes"
-		}
-		a.screen.paragraph(a.screen.bold("A preview."), words)
+		a.showChanged(w, document)
 		return nil
 	}
-	return a.changePages(w, document, choice.Add)
-}
-
-// changePages writes what a document says into wetland.toml, and shows it.
-func (a *app) changePages(w *site.Workspace, document pagesDocument, add []site.Page) error {
-	if err := w.ChangePages(add, document.LeftOut); err != nil {
-		return err
-	}
-	if a.json {
+	switch document.Preview = !same; {
+	case a.json:
 		document.Pages = testedPages(w)
 		a.writeJSON(document)
-		return nil
+	case same:
+		a.screen.paragraph(a.screen.good("As it should be."), "These are the pages that would be chosen: nothing was changed.")
+	case unasked:
+		a.screen.paragraph(a.screen.bold("A preview."), "Nothing was changed. With nobody to ask: wetland pages choose --yes")
+	default:
+		a.screen.paragraph(a.screen.bold("A preview."), "Nothing was changed.")
 	}
-	var words []string
-	if n := len(document.Added); n > 0 {
-		words = append(words, fmt.Sprintf("%s added", pageCount(n)))
-	}
-	if n := len(document.LeftOut); n > 0 {
-		words = append(words, fmt.Sprintf("%s left out", pageCount(n)))
-	}
-	a.screen.paragraph(a.screen.good("Changed."), fmt.Sprintf("%s; %s tested now. The next update looks at them before and after; to record how they are now: wetland smoke --learn", strings.Join(words, ", "), pageCountAre(len(w.Config.Pages))))
 	return nil
 }
 
-func pageCount(n int) string {
-	if n == 1 {
-		return "1 page"
+// showChoice shows where pages were looked for, and what would change.
+func (a *app) showChoice(document pagesDocument) {
+	for _, note := range document.Notes {
+		a.screen.row("      ", 6, "", note)
 	}
-	return fmt.Sprintf("%d pages", n)
+	for _, path := range document.Added {
+		a.screen.row("  +   ", 6, "", path)
+	}
+	for _, path := range document.LeftOut {
+		a.screen.row("  -   ", 6, "", path)
+	}
+	a.screen.print("\n")
 }
 
-func pageCountAre(n int) string {
-	if n == 1 {
-		return "1 page is"
+// showChanged shows what was changed of a workspace's pages.
+func (a *app) showChanged(w *site.Workspace, document pagesDocument) {
+	if a.json {
+		document.Pages = testedPages(w)
+		a.writeJSON(document)
+		return
 	}
-	return fmt.Sprintf("%d pages are", n)
+	var words []string
+	if n := len(document.Added); n > 0 {
+		words = append(words, english.Plural(n, "page", "")+" added")
+	}
+	if n := len(document.LeftOut); n > 0 {
+		words = append(words, english.Plural(n, "page", "")+" left out")
+	}
+	a.screen.paragraph(a.screen.good("Changed."), fmt.Sprintf("%s: %s. The next update looks at them before and after; to record how they are now: wetland smoke --learn", strings.Join(words, ", "), testedWords(len(w.Config.Pages))))
 }
 
-func named(w *site.Workspace, path string) bool {
-	return slices.ContainsFunc(w.Config.Pages, func(p site.Page) bool { return p.Path == path })
+func testedWords(n int) string {
+	if n == 1 {
+		return "1 page is tested now"
+	}
+	return fmt.Sprintf("%d pages are tested now", n)
 }
 
 // testedPages lists the pages that wetland.toml names, with what was last recorded of them.
@@ -228,7 +187,7 @@ func testedPages(w *site.Workspace) []testedPage {
 	pages := []testedPage{}
 	for _, page := range w.Config.Pages {
 		facts, _ := baseline.Page(page.Path)
-		pages = append(pages, testedPage{Path: page.Path, Title: facts.Title, InBrowser: len(facts.Sights) > 0, Wishes: page.HasWishes(), Status: page.Status})
+		pages = append(pages, testedPage{Path: page.Path, Title: facts.Title, InBrowser: len(facts.Sights) > 0, Conditions: page.HasConditions(), Status: page.Status})
 	}
 	return pages
 }
@@ -254,21 +213,21 @@ func (a *app) listPages(w *site.Workspace) error {
 		if page.Status != 0 {
 			words = append(words, fmt.Sprintf("must answer %d", page.Status))
 		}
-		if page.Wishes {
-			words = append(words, "more is wanted of it in "+site.ConfigName)
+		if page.Conditions {
+			words = append(words, "has conditions of its own in "+site.ConfigName)
 		}
 		if page.InBrowser {
-			words = append(words, "in the browser, too")
+			words = append(words, "also in the browser")
 		}
 		a.screen.row("  ", 2, fmt.Sprintf("%-*s  ", widest, page.Path), strings.Join(words, "; "))
 	}
 	a.screen.print("\n")
-	words := fmt.Sprintf("%s tested before and after each update.", pageCountAre(len(pages)))
+	words := english.Plural(len(pages), "page", "") + ", tested before and after each update."
 	if seen > 0 {
-		words = fmt.Sprintf("%s tested before and after each update, %d of them in a browser, too.", pageCountAre(len(pages)), seen)
+		words += fmt.Sprintf(" %d of them also in a browser.", seen)
 	}
 	if _, err := smoke.LoadTake(w.Baseline()); errors.Is(err, fs.ErrNotExist) {
-		words = fmt.Sprintf("%s tested before and after each update. How they are is not recorded yet: wetland smoke --learn", pageCountAre(len(pages)))
+		words += " How they are is not recorded yet: wetland smoke --learn"
 	}
 	a.screen.paragraph(a.screen.bold("Pages."), words)
 	return nil

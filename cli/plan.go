@@ -90,7 +90,7 @@ func planLines(p *update.Plan) [][2]string {
 	lines := [][2]string{
 		{"snapshot", fmt.Sprintf("a new one%s, verified; at most %s in the store", often, humanize.Bytes(uint64(p.Size)))},
 		{"pages", fmt.Sprintf("%d are looked at, %s: %s", len(p.Pages), judged, firstOf(p.Pages, 8))},
-		{"touched", touchedWords(p.Touched)},
+		{"among them", touchedWords(p.Touched)},
 		{"broken", failed},
 		{"going back", swaps + ", tables as far as the update changed them; visitors' writes stay"},
 		{"in doubt", map[update.Decision]string{update.Keep: "the new versions stay, if nobody is there to ask", update.GoBack: "what was before is put back, if nobody is there to ask"}[p.InDoubt]},
@@ -119,7 +119,7 @@ func planLines(p *update.Plan) [][2]string {
 func touchedWords(all []update.Touched) string {
 	var words []string
 	for _, one := range all {
-		words = append(words, fmt.Sprintf("%s has a part in %s", one.Folder, one))
+		words = append(words, fmt.Sprintf("%s, for %s", one, one.Folder))
 	}
 	return strings.Join(words, "; ")
 }

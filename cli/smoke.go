@@ -46,17 +46,13 @@ func (a *app) smoke(cmd *cobra.Command, w *site.Workspace) error {
 	if len(w.Config.Pages) == 0 {
 		return fmt.Errorf("%s names no pages to test. Add [[pages]] with path = \"/\"", site.ConfigName)
 	}
-	address, err := site.ParseAddress(w.Config.Site.Address)
-	if err != nil {
-		return err
-	}
 	baseline, err := smoke.LoadTake(w.Baseline())
 	if err != nil && !errors.Is(err, fs.ErrNotExist) {
 		return err
 	}
 	pages := update.Pages(w)
 	a.screen.Begin("pages", int64(len(pages)), "pages")
-	fetcher, err := update.NewFetcher(&site.Site{Workspace: w, Address: address})
+	fetcher, err := update.FetcherOf(w)
 	if err != nil {
 		return err
 	}
@@ -75,7 +71,7 @@ func (a *app) smoke(cmd *cobra.Command, w *site.Workspace) error {
 	rules.Apply(judgement)
 	code := map[smoke.Verdict]int{smoke.Sound: exitSound, smoke.Doubtful: exitDoubts, smoke.Broken: exitFailed}[judgement.Verdict]
 	if a.json {
-		document := smokeDocument{Site: w.Config.Site.Name, Address: address.String(), Result: judgement, closing: closing{code}}
+		document := smokeDocument{Site: w.Config.Site.Name, Address: fetcher.Address.String(), Result: judgement, closing: closing{code}}
 		if baseline != nil {
 			document.Baseline = baseline.At.UTC().Format("2006-01-02T15:04:05Z")
 		}
@@ -110,12 +106,8 @@ func (a *app) showSmoke(w *site.Workspace, judgement *smoke.Judgement, baseline 
 }
 
 func (a *app) learn(cmd *cobra.Command, w *site.Workspace, accept bool) error {
-	address, err := site.ParseAddress(w.Config.Site.Address)
-	if err != nil {
-		return err
-	}
 	a.screen.Begin("learning", int64(2*len(w.Config.Pages)), "pages")
-	judgement, err := adopt.Learn(cmd.Context(), w, address, a.screen, accept)
+	judgement, err := adopt.Learn(cmd.Context(), w, a.screen, accept)
 	a.screen.clear()
 	if err != nil {
 		return err

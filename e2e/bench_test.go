@@ -7,7 +7,6 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
-	"regexp"
 	"strings"
 	"syscall"
 	"testing"
@@ -210,19 +209,6 @@ func benchExposure(b *testing.B, changes map[string]string, pool bool) {
 	b.ReportMetric(exposed/float64(b.N), "s-exposed")
 	b.ReportMetric(lingered/float64(b.N), "s-lingered")
 	b.ReportMetric(round/float64(b.N), "s-smoke-with-browser")
-}
-
-// askPool has wetland.toml say where PHP can be asked, or not.
-func askPool(t testing.TB, workspace string, site *testenv.Site, asked bool) {
-	t.Helper()
-	config := filepath.Join(workspace, "wetland.toml")
-	text, err := os.ReadFile(config)
-	must(t, err)
-	kept := regexp.MustCompile(`(?m)^php_pool = .*\n`).ReplaceAllString(string(text), "")
-	if asked {
-		kept = strings.Replace(kept, "cms = \"wordpress\"\n", fmt.Sprintf("cms = \"wordpress\"\nphp_pool = %q\n", site.Pool), 1)
-	}
-	must(t, os.WriteFile(config, []byte(kept), 0o600))
 }
 
 // BenchmarkKeptUpdate compares a kept update of 16 pages, six of them seen by the browser, with

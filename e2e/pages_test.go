@@ -55,7 +55,7 @@ func TestPagesThatAComponentHasAPartIn(t *testing.T) {
 	f := adopted(t)
 	f.run(t, "pages", "leave-out", "/timetable").want(t, 0)
 	f.run(t, "examine", f.pkg("tidetable-2.0.0")).want(t, 3, "it is used on /timetable; an update tests it, too")
-	f.run(t, "update", f.pkg("tidetable-2.0.0"), "--allow-major", "--plan").want(t, 0, "tidetable has a part in /timetable")
+	f.run(t, "update", f.pkg("tidetable-2.0.0"), "--allow-major", "--plan").want(t, 0, "among them", "/timetable, for tidetable")
 	result := f.run(t, "update", f.pkg("tidetable-2.0.0"), "--allow-major", "--json")
 	if !strings.Contains(result.stdout, `"/timetable"`) {
 		t.Errorf("the page is not looked at:\n%s", result.stdout)

@@ -39,7 +39,7 @@ func TestReportTellsOfARun(t *testing.T) {
 		} `xml:"testcase"`
 	}
 	must(t, xml.Unmarshal([]byte(f.run(t, "report", "run-1", "--as", "junit").want(t, 0).stdout), &suite))
-	if suite.Tests != 10 || suite.Failures == 0 || suite.Cases[0].Failure == nil || !strings.Contains(*suite.Cases[0].Failure, "answers 500") {
+	if suite.Tests != 11 || suite.Failures == 0 || suite.Cases[0].Failure == nil || !strings.Contains(*suite.Cases[0].Failure, "answers 500") {
 		t.Errorf("%+v", suite)
 	}
 	f.run(t, "report", "run-9").want(t, 1, "there is no such run")

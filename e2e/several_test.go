@@ -33,7 +33,7 @@ func TestSeveralPackages(t *testing.T) {
 	f.edit(t, f.config(), "[[stay]]\nfolder = \"enquiries\"\nbecause = \"for the test\"\n", "")
 
 	both := []string{"update", "enquiries", "tidetable", "--allow-major"}
-	f.run(t, both...).want(t, 3, "Put back. 1 of 10 pages broke with Enquiries 1.2.0 and Tidetable 2.1.0. All is back (Enquiries 1.1.0 and Tidetable 1.3.0)")
+	f.run(t, both...).want(t, 3, "Put back. 1 of 11 pages broke with Enquiries 1.2.0 and Tidetable 2.1.0. All is back (Enquiries 1.1.0 and Tidetable 1.3.0)")
 	same(t, before, f.siteTree(t))
 	nothingLeft(t, f.root)
 
@@ -90,7 +90,7 @@ func TestOneByOne(t *testing.T) {
 func TestAcceptedFindingsDoNotCount(t *testing.T) {
 	f := adopted(t)
 	update := []string{"update", f.pkg("harbourlight-3.0.0"), "--allow-major"}
-	f.run(t, update...).want(t, 3, "Put back. 10 of 10 pages became doubtful", "wetland accept run-1 --because WHY")
+	f.run(t, update...).want(t, 3, "Put back. 10 of 11 pages became doubtful", "wetland accept run-1 --because WHY")
 	f.run(t, "accept", "run-1").want(t, 1, "say why it is accepted")
 	f.run(t, "accept", "run-9", "--because", "meant").want(t, 1, "there is no such run")
 	f.run(t, "accept", "run-1", "--check", "robots", "--because", "meant").want(t, 1, "no doubtful finding")

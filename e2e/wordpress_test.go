@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"os"
 	"path/filepath"
+	"regexp"
 	"strings"
 	"testing"
 
@@ -106,6 +107,19 @@ func themePackage(t testing.TB, site *testenv.Site, version string, changes map[
 		}
 	}
 	return zipOf(t, "twentytwentyone."+version+".zip", entries)
+}
+
+// askPool has wetland.toml say where PHP can be asked, or not.
+func askPool(t testing.TB, workspace string, site *testenv.Site, asked bool) {
+	t.Helper()
+	config := filepath.Join(workspace, "wetland.toml")
+	text, err := os.ReadFile(config)
+	must(t, err)
+	kept := regexp.MustCompile(`(?m)^php_pool = .*\n`).ReplaceAllString(string(text), "")
+	if asked {
+		kept = strings.Replace(kept, "cms = \"wordpress\"\n", fmt.Sprintf("cms = \"wordpress\"\nphp_pool = %q\n", site.Pool), 1)
+	}
+	must(t, os.WriteFile(config, []byte(kept), 0o600))
 }
 
 // brokenSingle fails after the head of the page was sent: the answer is still 200.

@@ -9,7 +9,6 @@ import (
 	"errors"
 	"fmt"
 	"io/fs"
-	"net/url"
 	"os"
 	"path"
 	"path/filepath"
@@ -155,7 +154,7 @@ func (a *adoption) findSite(ctx context.Context, roots *files.Roots) error {
 	a.result.System, a.result.Root = opened.System(), root
 	a.result.Nested = cms.Nested(ctx, roots, root)
 	if entry, err := a.site.Files.Lstat(ctx, root); err == nil && os.Geteuid() == 0 && entry.Owner > 0 {
-		a.result.BelongsTo = update.UserName(entry.Owner)
+		a.result.BelongsTo = site.UserName(entry.Owner)
 	}
 	layout := opened.Layout()
 	a.result.ThroughSQL = len(layout.DatabaseFiles) > 0
@@ -459,8 +458,8 @@ func (a *adoption) writeWorkspace(ctx context.Context, db database.Database) err
 
 // Learn looks at all pages twice and records them as the workspace's baseline. Broken
 // pages are not learnt, unless accepted.
-func Learn(ctx context.Context, w *site.Workspace, address *url.URL, report progress.Reporter, accept bool) (*smoke.Judgement, error) {
-	fetcher, err := update.NewFetcher(&site.Site{Workspace: w, Address: address})
+func Learn(ctx context.Context, w *site.Workspace, report progress.Reporter, accept bool) (*smoke.Judgement, error) {
+	fetcher, err := update.FetcherOf(w)
 	if err != nil {
 		return nil, err
 	}

@@ -3,13 +3,12 @@
 package site
 
 import (
-	"errors"
 	"fmt"
 	"io/fs"
 	"os"
-	"os/user"
 	"path/filepath"
-	"strconv"
+	"slices"
+	"strings"
 	"syscall"
 )
 
@@ -18,38 +17,55 @@ import (
 
 // checkWhose refuses a workspace that others own, or may write.
 func checkWhose(dir string) error {
-	var problems []error
+	var wrong []doubted
 	for _, name := range []string{dir, filepath.Join(dir, ConfigName)} {
 		info, err := os.Stat(name)
 		if err != nil {
 			return err
 		}
-		problems = append(problems, whose(name, info, os.Geteuid(), os.Getegid()))
+		problem, remedy := whose(info, os.Geteuid(), os.Getegid())
+		if problem == "" {
+			continue
+		}
+		i := slices.IndexFunc(wrong, func(d doubted) bool { return d.problem == problem })
+		if i < 0 {
+			wrong = append(wrong, doubted{problem: problem, remedy: remedy})
+			i = len(wrong) - 1
+		}
+		wrong[i].names = append(wrong[i].names, name)
 	}
-	return errors.Join(problems...)
+	if len(wrong) == 0 {
+		return nil
+	}
+	var lines []string
+	for _, one := range wrong {
+		lines = append(lines, fmt.Sprintf("%s: %s. %s %s", strings.Join(one.names, " and "), one.problem, one.remedy, strings.Join(one.names, " ")))
+	}
+	return fmt.Errorf("what is written there would be done with your rights: %s", strings.Join(lines, "\n"))
 }
 
-// whose tells what is wrong with the owner and the mode of a file, for a user and a group.
-func whose(name string, info fs.FileInfo, runner, group int) error {
+// doubted are files of which the same is wrong.
+type doubted struct {
+	names           []string
+	problem, remedy string
+}
+
+// whose tells what is wrong with the owner and the mode of a file, for a user and a group, and
+// what to do, as a command that wants the file's name; "" is nothing.
+func whose(info fs.FileInfo, runner, group int) (problem, remedy string) {
 	stat, ok := info.Sys().(*syscall.Stat_t)
 	if !ok {
-		return nil
+		return "", ""
 	}
 	owner, mode := int(stat.Uid), info.Mode()
 	switch {
 	case owner != runner && owner != 0:
-		return fmt.Errorf("%s belongs to %s, and you run Wetland as %s: what it says would be done with your rights. Run Wetland as its owner (sudo -u %s wetland ...), or, if you trust all that is in it, make it yours: chown %s %s", name, accountName(owner), accountName(runner), accountName(owner), accountName(runner), name)
+		return fmt.Sprintf("owned by %s, and you run Wetland as %s", UserName(owner), UserName(runner)),
+			fmt.Sprintf("Run Wetland as its owner: sudo -u %s wetland ... Or, if you trust all that is in it, make it yours: chown %s", UserName(owner), UserName(runner))
 	case mode&0o002 != 0 && mode&fs.ModeSticky == 0:
-		return fmt.Errorf("%s can be written by everybody on this machine: what they write there would be done with your rights. Look at what is in it, then: chmod o-w %s", name, name)
+		return "everybody on this machine can write there", "Look at what is in it, then: chmod o-w"
 	case mode&0o020 != 0 && int(stat.Gid) != group:
-		return fmt.Errorf("%s can be written by the group #%d, which is not your own: what they write there would be done with your rights. Look at what is in it, then: chmod g-w %s", name, stat.Gid, name)
+		return fmt.Sprintf("the group %s can write there, and is not your own", GroupName(int(stat.Gid))), "Look at what is in it, then: chmod g-w"
 	}
-	return nil
-}
-
-func accountName(id int) string {
-	if found, err := user.LookupId(strconv.Itoa(id)); err == nil {
-		return found.Username
-	}
-	return "#" + strconv.Itoa(id)
+	return "", ""
 }

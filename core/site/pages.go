@@ -50,6 +50,11 @@ func (w *Workspace) ChangePages(add []Page, leaveOut []string) error {
 	return nil
 }
 
+// Tests tells whether the page of a path is among those that are tested.
+func (w *Workspace) Tests(path string) bool {
+	return slices.ContainsFunc(w.Config.Pages, func(p Page) bool { return p.Path == path })
+}
+
 func pagesText(pages []Page) string {
 	var b strings.Builder
 	for _, page := range pages {

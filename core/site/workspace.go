@@ -203,8 +203,8 @@ type Page struct {
 	InBrowser *bool `toml:"in_browser"`
 }
 
-// HasWishes tells of a page for which wetland.toml wants more than that it answers.
-func (p Page) HasWishes() bool {
+// HasConditions tells of a page for which wetland.toml wants more than that it answers.
+func (p Page) HasConditions() bool {
 	return len(p.Expect)+len(p.Has)+len(p.HasNot)+len(p.Ignore) > 0 || p.LeadsTo != "" || p.Within.Duration > 0 || p.SignedIn || p.InBrowser != nil
 }
 

@@ -51,10 +51,10 @@ func (d DeadLink) String() string {
 // mostDead bounds how many dead pages are told.
 const mostDead = 10
 
-// Discover finds pages worth testing: first, then samples of each kind that the site has, what
-// the menus of the front page link to and the pages of the sitemap, then all else. Of what there
-// are many of - posts, archives - two are enough, for they have one template; pages differ in
-// what they hold. A sample may answer that it is not there.
+// Discover finds pages worth testing: first, then what the menus of the front page link to and
+// the pages of the sitemap, then samples, one of each kind that the site has, then all else. Of
+// what there are many of - posts, archives - two are enough, for they have one template; pages
+// differ in what they hold. A sample may answer that it is not there.
 func (f *Fetcher) Discover(ctx context.Context, first, samples []string) (found Discovered) {
 	for _, path := range first {
 		found.Pages = append(found.Pages, Page{Path: path})
@@ -88,12 +88,15 @@ func (f *Fetcher) Discover(ctx context.Context, first, samples []string) (found 
 	c.fill(mostFound)
 	if name != "" {
 		found.note(c.added-before, "more from "+name)
+		found.Pages = append(found.Pages, Page{Path: name})
 	}
 	return found
 }
 
 func (d *Discovered) note(count int, from string) {
-	d.Notes = append(d.Notes, plural(count, "page")+" "+from)
+	if count > 0 {
+		d.Notes = append(d.Notes, plural(count, "page")+" "+from)
+	}
 }
 
 // mostOfKind is how many pages of one kind are chosen at first; forOthers is the room that

@@ -42,7 +42,7 @@ func loseFit(was, now Facts, foreign []string) []Finding {
 		}
 		lost := asset.Fits - after.Fits
 		if 2*lost > asset.Fits || ofOthers(asset.Path, foreign) && after.Rules == asset.Rules && 5*lost >= asset.Fits {
-			found.lose(Doubtful, "style sheet", asset.Path, fmt.Sprintf("%d of %d rules of %s that fitted the page fit nothing on it any more", lost, asset.Fits, asset.Path), "")
+			found.lose(Doubtful, "style sheet", asset.Path, fmt.Sprintf("%d of %d rules of %s that matched something on the page match nothing any more", lost, asset.Fits, asset.Path), "")
 		}
 	}
 	return found

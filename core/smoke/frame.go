@@ -4,6 +4,7 @@ import (
 	"fmt"
 
 	"github.com/PuerkitoBio/goquery"
+	"github.com/andybalholm/cascadia"
 )
 
 // Around the landmarks of a page stands what the site's own code puts there: a band above the
@@ -21,7 +22,11 @@ const (
 	mostBlocks = 40
 )
 
-var anyLandmark = landmarks["header"] + ", " + landmarks["navigation"] + ", " + landmarks["main part"] + ", " + landmarks["side column"] + ", " + landmarks["footer"]
+var (
+	anyLandmark = cascadia.MustCompile(landmarks["header"] + ", " + landmarks["navigation"] + ", " + landmarks["main part"] + ", " + landmarks["side column"] + ", " + landmarks["footer"])
+	mainMatcher = cascadia.MustCompile(landmarks["main part"])
+	dialogs     = cascadia.MustCompile(`[role="dialog"], [aria-modal]`)
+)
 
 // readFrame lists the blocks around the landmarks, and the marks of all that stands outside of the
 // main part.
@@ -31,8 +36,8 @@ func readFrame(facts *Facts, document *goquery.Document) {
 		return // then all of it is taken for the main part
 	}
 	seen := map[string]bool{}
-	document.Find("body").FindMatcher(markedParts).Add("body div").EachWithBreak(func(_ int, s *goquery.Selection) bool {
-		if one := mark(s.Text()); one != "" && !seen[one] && s.Closest(landmarks["main part"]).Length() == 0 {
+	document.Find("body").FindMatcher(markedParts).EachWithBreak(func(_ int, s *goquery.Selection) bool {
+		if one := mark(s.Text()); one != "" && !seen[one] && s.ClosestMatcher(mainMatcher).Length() == 0 {
 			seen[one] = true
 			facts.FrameMarks = append(facts.FrameMarks, one)
 		}
@@ -42,8 +47,8 @@ func readFrame(facts *Facts, document *goquery.Document) {
 	descend = func(s *goquery.Selection) {
 		s.Children().Each(func(_ int, child *goquery.Selection) {
 			switch {
-			case len(facts.Blocks) >= mostBlocks, child.Is(anyLandmark), child.Is(`[role="dialog"], [aria-modal]`):
-			case child.Find(anyLandmark).Length() > 0:
+			case len(facts.Blocks) >= mostBlocks, child.IsMatcher(anyLandmark), child.IsMatcher(dialogs):
+			case child.FindMatcher(anyLandmark).Length() > 0:
 				descend(child)
 			default:
 				facts.noteBlock(child)
@@ -79,7 +84,7 @@ func loseFrame(found *collector, was, now Facts) {
 			left = left || other.Name == block.Name && 2*other.Letters >= block.Letters // in other words
 		}
 		if !left {
-			found.lose(Doubtful, "text", block.Name, fmt.Sprintf("what stood around the page (%s) is gone", block.Name), plural(block.Letters, "letter"))
+			found.lose(Doubtful, "text", block.Name, fmt.Sprintf("a block outside of the main part is gone: %s", block.Name), plural(block.Letters, "letter"))
 		}
 	}
 }

@@ -103,14 +103,7 @@ func loseFilled(found *collector, was, now Facts) {
 	if len(kinds) == 0 {
 		return
 	}
-	found.lose(Doubtful, "text", kinds[0], fmt.Sprintf("%s of elements %s empty now", plural(len(kinds), "kind"), standsOrStand(len(kinds))), strings.Join(kinds[:min(4, len(kinds))], ", "))
-}
-
-func standsOrStand(n int) string {
-	if n == 1 {
-		return "stands"
-	}
-	return "stand"
+	found.lose(Doubtful, "text", kinds[0], "elements that had content are empty now", strings.Join(kinds[:min(4, len(kinds))], ", "))
 }
 
 // most keeps what either has, at its higher count.

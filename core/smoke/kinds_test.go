@@ -24,7 +24,6 @@ type kind struct {
 	name      string
 	site      func(t testing.TB) (*testenv.Site, *x509.CertPool)
 	content   string // folder of themes and plugins
-	setUp     string // PHP, besides the recipe's own
 	breakages []mutation
 	harmless  []mutation
 	updates   []themeUpdate // of default themes, between releases
@@ -78,9 +77,6 @@ func newKind(t *testing.T, k kind) *ferry {
 		t.Fatal(err)
 	}
 	site.PHP(t, script)
-	if k.setUp != "" {
-		site.PHP(t, []byte(k.setUp))
-	}
 	address, err := url.Parse(site.Address)
 	if err != nil {
 		t.Fatal(err)

@@ -7,6 +7,7 @@ import (
 	"strings"
 
 	"github.com/PuerkitoBio/goquery"
+	"github.com/andybalholm/cascadia"
 	"golang.org/x/net/html"
 )
 
@@ -20,12 +21,19 @@ type Row struct {
 	Side []string `json:"side,omitempty"` // names of widths
 }
 
-const mostRows = 300
+const mostRows = 1000
 
-// readRows lists the elements with several parts.
+var notRows = cascadia.MustCompile("nav, svg, select, p, h1, h2, h3, h4, h5, h6, table")
+
+// readRows lists the elements with several parts, but for those around the main part: how that
+// stands beside others is told with it.
 func readRows(facts *Facts, document *goquery.Document, looks []look) {
+	around := map[*html.Node]bool{}
+	for _, node := range document.FindMatcher(mainMatcher).Parents().Nodes {
+		around[node] = true
+	}
 	document.Find("body *").EachWithBreak(func(_ int, s *goquery.Selection) bool {
-		if s.Children().Length() < 2 || s.Closest("nav, svg, select, p, h1, h2, h3, h4, h5, h6, table").Length() > 0 {
+		if around[s.Get(0)] || s.Children().Length() < 2 || s.ClosestMatcher(notRows).Length() > 0 {
 			return true
 		}
 		row := Row{Name: elementWithClasses(s.Get(0)), Says: mark(s.Text())}
@@ -49,7 +57,7 @@ func sideBySide(node *html.Node, of func(*html.Node) map[string]string) bool {
 	case strings.Contains(display, "flex"):
 		return !strings.HasPrefix(values["flex-direction"], "column")
 	}
-	if values["column-count"] > "1" {
+	if textColumns(values) > 1 {
 		return true
 	}
 	beside := 0
@@ -97,7 +105,7 @@ func loseRowsOf(found *collector, was, now Facts) {
 
 func sayStacked(found *collector, width string, lost []string) {
 	if len(lost) > 0 {
-		found.lose(Doubtful, "layout", "rows on a "+width, fmt.Sprintf("on a %s, the parts of %s stand one below the other, and stood side by side", width, plural(len(lost), "row")), strings.Join(lost[:min(3, len(lost))], ", "))
+		found.lose(Doubtful, "layout", "rows on a "+width, fmt.Sprintf("on a %s, columns are stacked that stood side by side, in %s", width, plural(len(lost), "row")), strings.Join(lost[:min(3, len(lost))], ", "))
 	}
 }
 

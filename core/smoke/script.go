@@ -36,7 +36,7 @@ func depth(text []byte) int {
 // parseScript returns why a script cannot be read, in a line, or "".
 func parseScript(text []byte) string {
 	if depth(text) > deepest {
-		return fmt.Sprintf("its brackets are nested more than %d deep, and no browser can be expected to read it", deepest)
+		return fmt.Sprintf("it was not read, for its brackets are nested more than %d deep", deepest)
 	}
 	_, err := js.Parse(parse.NewInputBytes(slices.Clone(text)), js.Options{})
 	if err == nil {

@@ -322,7 +322,7 @@ func loseSights(found *collector, was, now Facts) {
 			found.lose(Doubtful, "images", "images on a "+width, fmt.Sprintf("on a %s, %d of %s do not show", width, before.Pictures-after.Pictures, plural(before.Pictures, "image")), "")
 		}
 		if total, lost := lostLetters(was, now); before.Height > 0 && 100*lost <= 2*total && 10*after.Height > 13*before.Height && after.Height > before.Height+400 {
-			found.add(Doubtful, "layout", fmt.Sprintf("with the same text, the page is %d pixels high on a %s, was %d", after.Height, width, before.Height), "")
+			found.add(Doubtful, "layout", fmt.Sprintf("with the same text in its main part, the page is %d pixels high on a %s, was %d", after.Height, width, before.Height), "")
 		}
 		// A few pixels are a shadow or a rounding; from a finger's width on a person must
 		// move the page sideways.

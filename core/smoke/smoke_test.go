@@ -500,7 +500,7 @@ func TestDiscover(t *testing.T) {
 	for _, one := range found.Dead {
 		dead = append(dead, one.Path)
 	}
-	want := []string{"/", "/sign-in", "/fares", "/?page_id=3", "/removals", "/booking", "/post-1", "/post-2", "/archive", "/there-is-no-such-page"}
+	want := []string{"/", "/sign-in", "/fares", "/?page_id=3", "/removals", "/booking", "/post-1", "/post-2", "/archive", "/sitemap.xml", "/there-is-no-such-page"}
 	if !slices.Equal(paths, want) {
 		t.Errorf("found %q\nwant  %q", paths, want)
 	}

@@ -269,10 +269,16 @@ func arrangement(values map[string]string) string {
 	if position := values["position"]; position == "absolute" || position == "fixed" {
 		parts = append(parts, position)
 	}
-	if n, err := strconv.Atoi(values["column-count"]); err == nil && n > 1 {
+	if n := textColumns(values); n > 1 {
 		parts = append(parts, fmt.Sprintf("%d text columns", n))
 	}
 	return strings.Join(parts, ", ")
+}
+
+// textColumns is in how many columns a text is set; 0: nothing says it.
+func textColumns(values map[string]string) int {
+	n, _ := strconv.Atoi(values["column-count"]) // "auto" is no number of columns
+	return n
 }
 
 var repeated = regexp.MustCompile(`^repeat\(\s*(\d+)\s*,(.*)\)$`)

@@ -22,7 +22,7 @@ func loseStyle(found *collector, was, now Facts) {
 		found.add(Doubtful, "style sheet", fmt.Sprintf("the style sheets lost many rules: %d, was %d", now.Rules, was.Rules), "")
 	}
 	if before, after := turned(was), turned(now); now.RightToLeft && after < before {
-		found.add(Doubtful, "style sheet", fmt.Sprintf("its text runs from right to left, and %d of %d style sheets for that direction are not on the page any more", before-after, before), "")
+		found.add(Doubtful, "style sheet", fmt.Sprintf("its text runs from right to left, and it lost %d of its %s for that direction", before-after, plural(before, "style sheet")), "")
 	}
 	loseSettings(found, was, now)
 	loseFonts(found, was, now)

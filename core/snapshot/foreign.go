@@ -82,9 +82,13 @@ func checkItems(items []Item) error {
 		kinds[item.Path] = item.Kind
 	}
 	for _, item := range items {
-		for above := path.Dir(item.Path); above != "." && item.Path != "."; above = path.Dir(above) {
-			if kind, listed := kinds[above]; listed && kind != files.Folder {
+		for above := path.Dir(item.Path); above != "."; above = path.Dir(above) {
+			kind, listed := kinds[above]
+			if listed && kind != files.Folder {
 				return notOurs("%q is below %q, which is a %s", item.Path, above, kind)
+			}
+			if listed {
+				break // what that one is below of, is its own matter
 			}
 		}
 	}

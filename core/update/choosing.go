@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"slices"
+	"strings"
 
 	"wetland/core/database"
 	"wetland/core/site"
@@ -31,7 +32,7 @@ func ChoosePages(ctx context.Context, fetcher *smoke.Fetcher, from cms.Site, db 
 type Choice struct {
 	Add      []site.Page
 	LeaveOut []string
-	Notes    []string
+	Notes    []string // where pages were looked for, and what could not be asked
 }
 
 // ChooseAnew finds pages to test as adopting does. Pages for which wetland.toml wants something
@@ -49,50 +50,75 @@ func ChooseAnew(ctx context.Context, w *site.Workspace, guard Guard) (choice *Ch
 		return nil, fmt.Errorf("the front page does not answer, and without it no pages can be found: %w", found.Broken)
 	}
 	choice = &Choice{Notes: found.Notes}
+	for _, reason := range why { // such as a database that cannot be reached: then fewer kinds are known
+		choice.Notes = append(choice.Notes, reason.What)
+	}
 	chosen := func(path string) bool {
 		return slices.ContainsFunc(found.Pages, func(p smoke.Page) bool { return p.Path == path })
 	}
 	for _, page := range found.Pages {
-		if !slices.ContainsFunc(w.Config.Pages, func(p site.Page) bool { return p.Path == page.Path }) {
+		if !w.Tests(page.Path) {
 			choice.Add = append(choice.Add, site.Page{Path: page.Path, Status: page.Status})
 		}
 	}
 	for _, page := range w.Config.Pages {
-		if !chosen(page.Path) && !page.HasWishes() {
+		if !chosen(page.Path) && !page.HasConditions() {
 			choice.LeaveOut = append(choice.LeaveOut, page.Path)
 		}
 	}
 	return choice, ctx.Err()
 }
 
-// PageAnswer is what a page that is to be tested answers.
-type PageAnswer struct {
-	Path    string
-	Status  int    // 0: there is no answer
-	Problem string // why it should not be tested as it is; ""
-}
-
-// AskPages fetches pages before they are added to those that are tested.
-func AskPages(ctx context.Context, w *site.Workspace, paths []string) ([]PageAnswer, error) {
-	address, err := site.ParseAddress(w.Config.Site.Address)
+// AddPages adds pages to those that a workspace tests. Each is asked for first: if one answers
+// with an error, or stands there already, none is added, and the error names every such page.
+func AddPages(ctx context.Context, w *site.Workspace, paths []string) error {
+	fetcher, err := FetcherOf(w)
 	if err != nil {
-		return nil, err
-	}
-	fetcher, err := NewFetcher(&site.Site{Workspace: w, Address: address})
-	if err != nil {
-		return nil, err
+		return err
 	}
 	defer fetcher.Close()
-	var answers []PageAnswer
+	var problems []error
+	var add []site.Page
 	for _, path := range paths {
-		answer := PageAnswer{Path: path}
-		var problem error
-		if _, answer.Status, problem = fetcher.Fetch(ctx, path); problem != nil {
-			answer.Problem = problem.Error()
-		} else if answer.Status >= 400 {
-			answer.Problem = fmt.Sprintf("it answers %d", answer.Status)
+		if problem := pageProblem(ctx, w, fetcher, path); problem != nil {
+			problems = append(problems, problem)
 		}
-		answers = append(answers, answer)
+		add = append(add, site.Page{Path: path})
 	}
-	return answers, ctx.Err()
+	if err := errors.Join(append(problems, ctx.Err())...); err != nil {
+		return fmt.Errorf("nothing was changed: %w", err)
+	}
+	return w.ChangePages(add, nil)
+}
+
+// pageProblem tells why a page cannot be added; nil: it can.
+func pageProblem(ctx context.Context, w *site.Workspace, fetcher *smoke.Fetcher, path string) error {
+	if !strings.HasPrefix(path, "/") {
+		return fmt.Errorf("%s does not begin with a slash: give the path below the site's address, such as /fares", path)
+	}
+	if w.Tests(path) {
+		return fmt.Errorf("%s is tested already", path)
+	}
+	switch _, status, err := fetcher.Fetch(ctx, path); {
+	case err != nil:
+		return fmt.Errorf("%s: %w", path, err)
+	case status >= 400:
+		return fmt.Errorf("%s: it answers %d. If it should, write it into %s, with status = %d", path, status, site.ConfigName, status)
+	}
+	return nil
+}
+
+// LeaveOutPages takes pages off those that a workspace tests. If one is not among them, none is
+// taken, and the error names every such page.
+func LeaveOutPages(w *site.Workspace, paths []string) error {
+	var problems []error
+	for _, path := range paths {
+		if !w.Tests(path) {
+			problems = append(problems, fmt.Errorf("%s is not among the pages that are tested: wetland pages lists them", path))
+		}
+	}
+	if len(problems) > 0 {
+		return fmt.Errorf("nothing was changed: %w", errors.Join(problems...))
+	}
+	return w.ChangePages(nil, paths)
 }

@@ -6,11 +6,9 @@ import (
 	"fmt"
 	"io/fs"
 	"os"
-	"os/user"
 	"path"
 	"path/filepath"
 	"slices"
-	"strconv"
 	"strings"
 
 	"wetland/core/files"
@@ -139,30 +137,15 @@ func (s *session) checkPlace(ctx context.Context, t *Target, p *packages.Package
 func (s *session) checkOwner(live string, entry files.Entry, why *reasons) {
 	const without = files.Unowned
 	if !s.site.Files.CanOwn(entry.Owner, without) {
-		owner := UserName(entry.Owner)
+		owner := site.UserName(entry.Owner)
 		why.add(fmt.Sprintf("%s belongs to the user %s: %s cannot give the new files that owner", live, owner, whoAmI()), "Run Wetland as that user: sudo -u "+shellWord(owner)+" wetland ...")
 	}
 	if !s.site.Files.CanOwn(without, entry.Group) {
-		group := groupName(entry.Group)
+		group := site.GroupName(entry.Group)
 		why.add(fmt.Sprintf("%s belongs to the group %s, and %s is not in it: the new files cannot be given that group", live, group, whoAmI()),
 			fmt.Sprintf("Join the group (as root: usermod -aG %s %s), sign in anew, and try again. Or run Wetland as a user who is in it. Or, if that group is not needed, give the folder one of your own, set so that new files get it by themselves: chgrp -R YOURS %s; find %s -type d -exec chmod g+s {} +",
-				shellWord(group), shellWord(UserName(os.Getuid())), shellQuote(live), shellQuote(live)))
+				shellWord(group), shellWord(site.UserName(os.Getuid())), shellQuote(live), shellQuote(live)))
 	}
-}
-
-// UserName and groupName name an account where it has a name here, else by its number.
-func UserName(id int) string {
-	if found, err := user.LookupId(strconv.Itoa(id)); err == nil {
-		return found.Username
-	}
-	return "#" + strconv.Itoa(id)
-}
-
-func groupName(id int) string {
-	if found, err := user.LookupGroupId(strconv.Itoa(id)); err == nil {
-		return found.Name
-	}
-	return "#" + strconv.Itoa(id)
 }
 
 // shellWord quotes a name where a shell would read it otherwise.

@@ -178,6 +178,15 @@ func (s *session) prepare(ctx context.Context, why *reasons) error {
 	return err
 }
 
+// FetcherOf returns the fetcher for the pages of a workspace's site, without opening the site.
+func FetcherOf(w *site.Workspace) (*smoke.Fetcher, error) {
+	address, err := site.ParseAddress(w.Config.Site.Address)
+	if err != nil {
+		return nil, err
+	}
+	return NewFetcher(&site.Site{Workspace: w, Address: address})
+}
+
 // NewFetcher returns the fetcher for a site's pages, as its wetland.toml wants it. Its
 // error says which secrets or certificates cannot be had.
 func NewFetcher(s *site.Site) (*smoke.Fetcher, error) {

@@ -25,7 +25,8 @@ type Touched struct {
 	Loads int `json:"loads,omitempty"`
 }
 
-// String says it in a sentence's end, such as "is used on /timetable and 3 more pages".
+// String names the pages, such as "/timetable and /fares (its files load on 3 pages of
+// wetland.toml)".
 func (t Touched) String() string {
 	words := list(t.Pages, 3)
 	if t.Further > 0 {
@@ -45,8 +46,8 @@ const mostTouched = 6
 func (s *session) touched(ctx context.Context, t *Target, p *packages.Package) (Touched, error) {
 	found := Touched{Folder: t.Folder}
 	installed, ok := site.Component(s.components, t.Kind, t.Folder)
-	if !ok {
-		return found, nil
+	if !ok || !installed.Active && !installed.ParentOfActive {
+		return found, nil // no page is made with it
 	}
 	var samples []cms.Sample
 	var err error

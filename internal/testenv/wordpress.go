@@ -100,7 +100,7 @@ func SubfolderWordPress(t testing.TB) (s *Site, certificates *x509.CertPool) {
 	t.Cleanup(front.Close)
 	s.Address = front.URL + "/ferry/"
 	s.Root = public + "/ferry"
-	s.Write(t, "wp-config.php", strings.Replace(s.config(), "if ( ! defined( 'ABSPATH'", fmt.Sprintf("$_SERVER['HTTPS'] = 'on';\ndefine('WP_HOME', '%[1]s');\ndefine('WP_SITEURL', WP_HOME);\ndefine('WP_CONTENT_DIR', __DIR__ . '/stuff');\ndefine('WP_CONTENT_URL', WP_HOME . '/stuff');\nif ( ! defined( 'ABSPATH'", strings.TrimSuffix(s.Address, "/")), 1))
+	s.Write(t, "wp-config.php", s.config(fmt.Sprintf("$_SERVER['HTTPS'] = 'on';\ndefine('WP_HOME', '%[1]s');\ndefine('WP_SITEURL', WP_HOME);\ndefine('WP_CONTENT_DIR', __DIR__ . '/stuff');\ndefine('WP_CONTENT_URL', WP_HOME . '/stuff');\n", strings.TrimSuffix(s.Address, "/"))))
 	certificates = x509.NewCertPool()
 	certificates.AddCert(front.Certificate())
 	s.start(t, port, public)
@@ -121,7 +121,7 @@ func OwnDirectoryWordPress(t testing.TB) *Site {
 		t.Fatal(err)
 	}
 	s.Write(t, "index.php", "<?php\ndefine( 'WP_USE_THEMES', true );\nrequire __DIR__ . '/wp/wp-blog-header.php';\n")
-	s.Write(t, "wp-config.php", strings.Replace(s.config(), "if ( ! defined( 'ABSPATH'", fmt.Sprintf("define('WP_HOME', '%[1]s');\ndefine('WP_SITEURL', WP_HOME . '/wp');\ndefine('WP_CONTENT_DIR', __DIR__ . '/content');\ndefine('WP_CONTENT_URL', WP_HOME . '/content');\nif ( ! defined( 'ABSPATH'", strings.TrimSuffix(s.Address, "/")), 1))
+	s.Write(t, "wp-config.php", s.config(fmt.Sprintf("define('WP_HOME', '%[1]s');\ndefine('WP_SITEURL', WP_HOME . '/wp');\ndefine('WP_CONTENT_DIR', __DIR__ . '/content');\ndefine('WP_CONTENT_URL', WP_HOME . '/content');\n", strings.TrimSuffix(s.Address, "/"))))
 	s.serve(t, port)
 	return s
 }
@@ -152,13 +152,13 @@ func layOutRelease(t testing.TB, kind Kind, release string, php []string) (*Site
 		t.Fatal(err)
 	}
 	s.Address = fmt.Sprintf("http://127.0.0.1:%d/", port)
-	s.Write(t, "wp-config.php", s.config())
+	s.Write(t, "wp-config.php", s.config(""))
 	s.PHP(t, installScript, "WETLAND_ADDRESS="+strings.TrimSuffix(s.Address, "/"))
 	return s, port
 }
 
-// config is written as people write it: mixed quotes, spaces, comments.
-func (s *Site) config() string {
+// config is written as people write it: mixed quotes, spaces, comments. more are further lines.
+func (s *Site) config(more string) string {
 	return fmt.Sprintf(`<?php
 /** The settings of the ferry's site. define('DB_NAME', 'not_this_one'); */
 define( 'DB_NAME', "%s" );  // the database
@@ -174,11 +174,11 @@ define('WP_DEBUG', false);
 define('AUTOMATIC_UPDATER_DISABLED', true);
 define('WP_HTTP_BLOCK_EXTERNAL', true);
 define('DISABLE_WP_CRON', true);
-if ( ! defined( 'ABSPATH' ) ) {
+%sif ( ! defined( 'ABSPATH' ) ) {
 	define( 'ABSPATH', __DIR__ . '/' );
 }
 require_once ABSPATH . 'wp-settings.php';
-`, s.Name, s.User, strings.NewReplacer(`\`, `\\`, `'`, `\'`).Replace(s.Password), s.Port)
+`, s.Name, s.User, strings.NewReplacer(`\`, `\\`, `'`, `\'`).Replace(s.Password), s.Port, more)
 }
 
 // Write writes a file below the site's root.

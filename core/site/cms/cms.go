@@ -88,7 +88,7 @@ type Layout struct {
 	// outside the database; "" if there is none.
 	ObjectCache string `json:"object_cache,omitempty"`
 	// Loader is the file that loads the CMS for a script of PHP; "": there is none.
-	Loader string `json:"loader,omitempty"`
+	Loader string `json:"-"`
 	// PublicThemes, PublicPlugins and PublicUploads are the paths at which visitors' browsers
 	// fetch files of those folders, below the site's address.
 	PublicThemes  string `json:"public_themes"`

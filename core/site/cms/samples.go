@@ -8,6 +8,7 @@ import (
 	"path"
 	"regexp"
 	"slices"
+	"strconv"
 	"strings"
 	"unicode"
 	"unicode/utf8"
@@ -149,8 +150,7 @@ func (w *wordpressSite) archives(q *query) (samples []Sample) {
 }
 
 func number(v database.Value) int {
-	n := 0
-	_, _ = fmt.Sscan(v.String(), &n) // what is no number counts as none
+	n, _ := strconv.Atoi(v.String()) // what is no number counts as none
 	return n
 }
 
@@ -261,7 +261,7 @@ func (w *wordpressSite) UsedOn(ctx context.Context, db database.Database, compon
 		if q.one("SELECT option_name FROM "+w.table("options")+" WHERE option_name LIKE 'widget!_%' ESCAPE '!' AND option_value LIKE ? ESCAPE '!' LIMIT 1", "%"+likeText(mark)+"%") != nil {
 			found = append(found, Sample{Path: "/", Kind: "a widget has " + mark})
 		}
-		rows := q.rows("SELECT ID, post_type FROM "+w.table("posts")+" WHERE post_status = 'publish' AND post_password = '' AND (post_content LIKE ? ESCAPE '!' OR post_content LIKE ? ESCAPE '!') ORDER BY post_type, ID LIMIT "+fmt.Sprint(mostUses),
+		rows := q.rows("SELECT ID, post_type FROM "+w.table("posts")+" WHERE post_status = 'publish' AND post_password = '' AND (post_content LIKE ? ESCAPE '!' OR post_content LIKE ? ESCAPE '!') ORDER BY post_type, ID LIMIT "+strconv.Itoa(mostUses),
 			"%"+likeText(mark)+"]%", "%"+likeText(mark)+" %")
 		for _, row := range rows {
 			sample := Sample{Path: "/?p=" + row[0].String(), Kind: "its content has " + mark}

@@ -180,11 +180,12 @@ const measure = `(() => {
     if (solid(getComputedStyle(top))) first.buried += letters;
   }
   // Of elements with several parts: how many of these stand side by side.
-  const rows = {};
+  // Those around the main part are told with it.
+  const rows = {}, main = document.querySelector("main, [role=main]");
   let looked = 0;
   for (const element of document.querySelectorAll("body *")) {
     if (Object.keys(rows).length >= 200 || ++looked > 4000) break;
-    if (element.children.length < 2 || element.closest("nav, svg, select, p, h1, h2, h3, h4, h5, h6, table, [aria-hidden=true]")) continue;
+    if (element.children.length < 2 || (main && element !== main && element.contains(main)) || element.closest("nav, svg, select, p, h1, h2, h3, h4, h5, h6, table, [aria-hidden=true]")) continue;
     const parts = [];
     for (const child of element.children) {
       const box = child.getBoundingClientRect();

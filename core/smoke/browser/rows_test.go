@@ -5,17 +5,10 @@ import (
 	"net/http"
 	"net/http/httptest"
 	"testing"
-	"time"
-
-	"wetland/internal/testenv"
 )
 
 // What stands side by side is counted at each width, and so are the pictures that have come.
 func TestRowsAndPictures(t *testing.T) {
-	program := Find()
-	if program == "" {
-		testenv.Missing(t, "chromium")
-	}
 	const picture, empty = "/boat.svg", "data:image/svg+xml,%3Csvg xmlns=%22http://www.w3.org/2000/svg%22/%3E"
 	server := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		switch r.URL.Path {
@@ -34,13 +27,7 @@ func TestRowsAndPictures(t *testing.T) {
 <img src="%[1]s" alt=""><img src="%[1]s" alt=""><img src="/none.png" alt=""><img src="%[2]s" width="30" height="30" alt=""></main></body></html>`, picture, empty)
 	}))
 	defer server.Close()
-	running, err := Start(t.Context(), Options{Program: program, Patience: time.Minute, Starting: time.Minute})
-	if err != nil {
-		t.Fatal(err)
-	}
-	defer running.Close()
-	tab := running.Tab()
-	defer tab.Close()
+	tab := opened(t)
 	sights, err := tab.Look(t.Context(), Visit{Address: server.URL + "/", Widths: []int{1280, 390}})
 	if err != nil || len(sights) != 2 {
 		t.Fatalf("%d sights, %v", len(sights), err)

@@ -10,14 +10,27 @@ import (
 	"wetland/internal/testenv"
 )
 
-// A tab shows one page after the other, and nothing of a page is left for the next one. A page
-// is loaded once for all widths; what fades out when it becomes narrow has gone when it is
-// measured.
-func TestTabIsUsedAgain(t *testing.T) {
+// opened is a tab of a browser that runs.
+func opened(t *testing.T) *Tab {
+	t.Helper()
 	program := Find()
 	if program == "" {
 		testenv.Missing(t, "chromium")
 	}
+	running, err := Start(t.Context(), Options{Program: program, Patience: time.Minute, Starting: time.Minute})
+	if err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(running.Close)
+	tab := running.Tab()
+	t.Cleanup(tab.Close)
+	return tab
+}
+
+// A tab shows one page after the other, and nothing of a page is left for the next one. A page
+// is loaded once for all widths; what fades out when it becomes narrow has gone when it is
+// measured.
+func TestTabIsUsedAgain(t *testing.T) {
 	loads := map[string]int{}
 	server := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		if r.URL.Path != "/favicon.ico" {
@@ -34,13 +47,7 @@ if (location.pathname === "/second") throw new Error("of the second page");
 </script></body></html>`)
 	}))
 	defer server.Close()
-	running, err := Start(t.Context(), Options{Program: program, Patience: time.Minute, Starting: time.Minute})
-	if err != nil {
-		t.Fatal(err)
-	}
-	defer running.Close()
-	tab := running.Tab()
-	defer tab.Close()
+	tab := opened(t)
 	for _, page := range []string{"/first", "/second", "/third"} {
 		sights, err := tab.Look(t.Context(), Visit{Address: server.URL + page, Widths: []int{1280, 390}})
 		if err != nil || len(sights) != 2 || loads[page] != 1 {
