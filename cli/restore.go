@@ -66,6 +66,7 @@ before comes back.`,
 	command.Flags().StringVar(&into.Folder, "into", "", "restore a copy into this new folder instead; the site is not touched")
 	command.Flags().StringVar(&into.Database, "into-database", "", "restore a copy of the tables into this empty or new database of the same server instead")
 	command.Flags().BoolVar(&keepBroken, "keep-broken", false, "with NAME@VERSION: keep that version though its pages are broken")
+	command.Flags().BoolVar(&o.AllowElsewhere, "allow-elsewhere", false, "write to folders that are not the site's own now, where the snapshot says they were")
 	command.Flags().BoolVar(&o.AllowGap, "allow-gap", false, "where two folders cannot be exchanged in one step, accept an instant without the folder")
 	completeFlag(command, "only", a.offer(0, false, parts))
 	return command

@@ -57,10 +57,16 @@ func compareNames(a, b string) int {
 	return 0
 }
 
+// keyIndexes says where the columns of the key stand; nil if rows cannot be told apart by what is
+// written of them.
 func keyIndexes(table Table) []int {
 	var key []int
 	for _, name := range table.Key {
-		key = append(key, slices.IndexFunc(table.Columns, func(c Column) bool { return c.Name == name }))
+		at := slices.IndexFunc(table.Columns, func(c Column) bool { return c.Name == name })
+		if at < 0 {
+			return nil
+		}
+		key = append(key, at)
 	}
 	return key
 }

@@ -125,7 +125,8 @@ type Database interface {
 	Engine(ctx context.Context) (string, error)
 	// Read opens one consistent view of the site's tables.
 	Read(ctx context.Context) (Moment, error)
-	// Apply carries out a change; see Change.
+	// Apply carries out a change; see Change. Nothing is done, and the error wraps
+	// ErrForeignStatement, where a statement does anything else than to make its table.
 	Apply(ctx context.Context, change Change) (Applied, error)
 	// Leftover names what an Apply that was interrupted, or is under way, made for itself
 	// beside these tables.
@@ -193,6 +194,21 @@ type Change struct {
 	// KeepCounters never lets a table's counter go down, for visitors may have
 	// seen numbers that the older state does not know.
 	KeepCounters bool
+	// Apart is for a database that is no site's own: nothing that the change makes there may
+	// reach beyond it. It wraps ErrForeignStatement if something would.
+	Apart bool
+}
+
+// described are the tables that the change makes or writes to.
+func (c Change) described() []Table {
+	var tables []Table
+	for _, r := range c.Replace {
+		tables = append(tables, r.Table)
+	}
+	for _, patch := range c.Patches {
+		tables = append(tables, patch.Table)
+	}
+	return tables
 }
 
 // Empty tells whether nothing is to be done.

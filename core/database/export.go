@@ -3,6 +3,7 @@ package database
 import (
 	"bufio"
 	"context"
+	"errors"
 	"fmt"
 	"io"
 	"math"
@@ -13,8 +14,13 @@ import (
 )
 
 // WriteSQL writes tables and programs as statements that the engine's own client
-// loads: mariadb or mysql, or sqlite3. The engine is that of a Login.
+// loads: mariadb or mysql, or sqlite3. The engine is that of a Login. Nothing in them is a
+// command to the client itself: what a client could take for one wraps ErrForeignStatement.
 func WriteSQL(ctx context.Context, to io.Writer, engine string, all []Replacement) error {
+	tables := Change{Replace: all}.described()
+	if err := errors.Join(CheckStatements(engine, "", false, tables), checkForClients(engine, tables)); err != nil {
+		return err
+	}
 	w := &sqlWriter{out: bufio.NewWriterSize(to, 1<<20)}
 	var err error
 	switch engine {
@@ -38,6 +44,7 @@ func (w *sqlWriter) line(format string, args ...any) { fmt.Fprintf(w.out, format
 
 func (w *sqlWriter) mysql(ctx context.Context, all []Replacement) error {
 	w.line("-- Load with: mariadb --max-allowed-packet=1G DATABASE < THIS-FILE (or mysql)")
+	w.line("%s", sandboxMark)
 	w.line("-- The server must allow packets as large as the largest row (max_allowed_packet).")
 	w.line("SET NAMES utf8mb4;")
 	w.line("%s;", session)
@@ -61,23 +68,40 @@ func (w *sqlWriter) mysql(ctx context.Context, all []Replacement) error {
 			w.line("\n%s;\nDO SETVAL(%s, %d, 0, %d);", r.Table.Create, quoteMySQL(r.Table.Name), next, round)
 		}
 	}
-	w.line("\nDELIMITER ;;")
+	end := delimiter(all)
+	w.line("\nDELIMITER %s", end)
 	for _, r := range all {
 		for _, statement := range r.Table.After {
-			w.line("%s;;", statement)
+			w.line("%s%s", statement, end)
 		}
 		if r.Table.isProgram() {
-			w.line("%s;;\n%s;;", r.Table.Settings, r.Table.Create)
+			w.line("%s%s\n%s%s", r.Table.Settings, end, r.Table.Create, end)
 		}
 		if len(r.Table.After) > 0 || r.Table.isProgram() {
-			w.line("%s;;\nSET NAMES utf8mb4;;", session)
+			w.line("%s%s\nSET NAMES utf8mb4%s", session, end, end)
 		}
 	}
 	for _, view := range inOrder(all) {
-		w.line("%s;;", view.Create)
+		w.line("%s%s", view.Create, end)
 	}
 	w.line("DELIMITER ;")
 	return ctx.Err()
+}
+
+// sandboxMark has MariaDB's client carry out no commands of its own (from 10.5.25, 10.11.8 and
+// 11.4.2 on); to older ones, to MySQL's client and to servers it is a comment.
+const sandboxMark = `/*M!999999\- enable the sandbox mode */`
+
+// delimiter is one that stands in no statement, not even in a text.
+func delimiter(all []Replacement) string {
+	for n := 2; ; n++ {
+		end := strings.Repeat(";", n)
+		if !slices.ContainsFunc(all, func(r Replacement) bool {
+			return strings.Contains(r.Table.Create+" "+strings.Join(r.Table.After, " "), end)
+		}) {
+			return end
+		}
+	}
 }
 
 // inOrder returns the views, each after those that it names.

@@ -377,7 +377,12 @@ func (m *mysqlMoment) describe(ctx context.Context, name string, owner Owner) er
 	if err := m.describeHistograms(ctx, name); err != nil {
 		return err
 	}
-	return m.describePrograms(ctx, name, owner, len(owned) == len(names))
+	if err := m.describePrograms(ctx, name, owner, len(owned) == len(names)); err != nil {
+		return err
+	}
+	kept, weaker, err := known("mysql", m.tables)
+	m.tables, m.weaker = kept, append(m.weaker, weaker...)
+	return err
 }
 
 // tellUnseen adds to what is weaker that the database user has no right to see triggers or

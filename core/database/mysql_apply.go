@@ -39,6 +39,9 @@ func (a *mysqlApplied) NewDefiners() []NewDefiner { return a.definers }
 // Apply loads the tables to be replaced under other names, then switches all of
 // them with one RENAME TABLE.
 func (m *mysqlDatabase) Apply(ctx context.Context, change Change) (Applied, error) {
+	if err := CheckStatements("mysql", m.name, change.Apart, change.described()); err != nil {
+		return nil, err
+	}
 	conn, err := m.connect(ctx, false)
 	if err != nil {
 		return nil, err

@@ -122,7 +122,7 @@ func (s *jsonScan) value(path string, depth int) {
 			s.at++
 		}
 		if word := string(s.text[begin:s.at]); c == '-' || (c >= '0' && c <= '9') {
-			if isExact(word) {
+			if isNumeral([]byte(word)) && isExact(word) {
 				s.found = append(s.found, exactNumber{path, word})
 			}
 		}

@@ -405,7 +405,9 @@ func appendLiteral(to []byte, column Column, v Value) []byte {
 	}
 	switch column.Type {
 	case "tinyint", "smallint", "mediumint", "int", "bigint", "decimal", "float", "double", "year":
-		return append(to, v.Data...)
+		if isNumeral(v.Data) {
+			return append(to, v.Data...)
+		}
 	case "json": // of MySQL; MariaDB keeps JSON as a text
 		return appendJSON(to, v.Data)
 	case "date", "time", "datetime", "timestamp", "inet4", "inet6", "uuid":
@@ -417,6 +419,25 @@ func appendLiteral(to []byte, column Column, v Value) []byte {
 		to = append(to, "_binary"...)
 	}
 	return append(appendEscaped(append(to, '\''), v.Data, &textEscapes), '\'')
+}
+
+// isNumeral tells of digits, signs and what else stands in numbers: nothing that a statement
+// could mean anything else by.
+func isNumeral(data []byte) bool {
+	digits := false
+	for i, c := range data {
+		switch {
+		case c >= '0' && c <= '9':
+			digits = true
+		case c == '-' || c == '+':
+			if i > 0 && data[i-1] != 'e' && data[i-1] != 'E' {
+				return false
+			}
+		case c != '.' && (!digits || c != 'e' && c != 'E'):
+			return false
+		}
+	}
+	return digits
 }
 
 // appendEscaped writes data with a backslash before each byte that the table names,

@@ -201,7 +201,9 @@ func (m *sqliteMoment) describe(ctx context.Context, owner Owner) error {
 		}
 	}
 	slices.SortFunc(m.tables, func(a, b Table) int { return compareNames(a.Name, b.Name) })
-	return nil
+	kept, weaker, err := known("sqlite", m.tables)
+	m.tables, m.weaker = kept, append(m.weaker, weaker...)
+	return err
 }
 
 // describeTable finds the columns and the key. A table whose key is not declared
@@ -291,11 +293,18 @@ func (sqliteApplied) NewDefiners() []NewDefiner    { return nil }
 
 // Apply carries out the change in one transaction.
 func (s *sqlite) Apply(ctx context.Context, change Change) (Applied, error) {
+	if err := CheckStatements("sqlite", "", change.Apart, change.described()); err != nil {
+		return nil, err
+	}
 	conn, err := s.db.Conn(ctx)
 	if err != nil {
 		return nil, err
 	}
 	defer conn.Close()
+	// Whatever else a statement holds, it reaches no other file.
+	if _, err := sqlite3.Limit(conn, sqliteLimitAttached, 0); err != nil {
+		return nil, err
+	}
 	// legacy_alter_table: a rename must not rewrite the views and triggers of others.
 	if _, err := conn.ExecContext(ctx, `PRAGMA legacy_alter_table = ON`); err != nil {
 		return nil, err
@@ -342,8 +351,11 @@ func beginWriting(ctx context.Context, conn *sql.Conn) error {
 	return errors.Join(err, wait(lockPatience))
 }
 
-// sqliteBusy is SQLITE_BUSY.
-const sqliteBusy = 5
+// Numbers of SQLite's interface: SQLITE_BUSY and SQLITE_LIMIT_ATTACHED.
+const (
+	sqliteBusy          = 5
+	sqliteLimitAttached = 7
+)
 
 // Leftover names nothing: an interrupted transaction leaves nothing.
 func (s *sqlite) Leftover(context.Context, []string) ([]string, error) { return nil, nil }

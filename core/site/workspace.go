@@ -272,6 +272,9 @@ func (w *Workspace) FreeSpace(ctx context.Context) (uint64, error) {
 // Store is the folder of the snapshots.
 func (w *Workspace) Store() string { return filepath.Join(w.Dir, "store") }
 
+// StoreName is the file that says which store is this workspace's own.
+func (w *Workspace) StoreName() string { return filepath.Join(w.Dir, "store-name") }
+
 // Shelf is the folder of the packages.
 func (w *Workspace) Shelf() string { return filepath.Join(w.Dir, "shelf") }
 

@@ -26,7 +26,7 @@ type kind struct {
 	content   string // folder of themes and plugins
 	breakages []mutation
 	harmless  []mutation
-	updates   []themeUpdate // of default themes, between releases
+	updates   []themeUpdate // of default themes, between releases; nil: ordinaryUpdates
 }
 
 // themeUpdate is a real update of a theme that the site uses.
@@ -34,12 +34,16 @@ type themeUpdate struct{ theme, from, to string }
 
 func ordinary(t testing.TB) (*testenv.Site, *x509.CertPool) { return testenv.WordPress(t), nil }
 
+func onMySQL(t testing.TB) (*testenv.Site, *x509.CertPool) {
+	return testenv.WordPressOn(t, testenv.MySQL), nil
+}
+
 func newest(t testing.TB) (*testenv.Site, *x509.CertPool) { return testenv.NewestWordPress(t), nil }
 
 var kinds = []kind{
 	{name: "builder", breakages: builderBreakages, harmless: builderHarmless},
 	{name: "rtl", breakages: rtlBreakages, harmless: rtlHarmless},
-	{name: "shop", breakages: shopBreakages, harmless: shopHarmless},
+	{name: "shop", site: onMySQL, breakages: shopBreakages, harmless: shopHarmless},
 	{name: "moving", breakages: movingBreakages, harmless: movingHarmless},
 	{name: "threads", breakages: threadsBreakages, harmless: threadsHarmless},
 	{name: "newest", site: newest, breakages: newestBreakages, harmless: newestHarmless,
@@ -47,18 +51,30 @@ var kinds = []kind{
 	{name: "cached", breakages: cachedBreakages, harmless: cachedHarmless},
 	{name: "child", breakages: childBreakages, harmless: childHarmless, updates: []themeUpdate{{"twentytwentyone", "bullseye", "bookworm"}}},
 	{name: "subfolder", site: testenv.SubfolderWordPress, content: "stuff", breakages: subfolderBreakages, harmless: subfolderHarmless},
-	{name: "menus", breakages: menusBreakages, harmless: menusHarmless, updates: []themeUpdate{{"twentytwentythree", "bookworm", "trixie"}, {"twentytwentythree", "bookworm", "sid"}}},
+	{name: "menus", breakages: menusBreakages, harmless: menusHarmless},
+}
+
+// ordinaryUpdates are those that every kind of site could have made.
+var ordinaryUpdates = []themeUpdate{{"twentytwentyone", "bullseye", "bookworm"}, {"twentytwentythree", "bookworm", "trixie"}, {"twentytwentythree", "bookworm", "sid"}}
+
+func init() {
+	for i := range kinds {
+		k := &kinds[i]
+		if k.site == nil {
+			k.site = ordinary
+		}
+		if k.content == "" {
+			k.content = "wp-content"
+		}
+		if k.updates == nil {
+			k.updates = ordinaryUpdates
+		}
+	}
 }
 
 // newKind lays out a site of a kind and chooses its pages.
 func newKind(t *testing.T, k kind) *ferry {
 	t.Helper()
-	if k.site == nil {
-		k.site = ordinary
-	}
-	if k.content == "" {
-		k.content = "wp-content"
-	}
 	site, certificates := k.site(t)
 	recipe, err := filepath.Abs(filepath.Join("testdata/kinds", k.name))
 	if err != nil {
@@ -150,21 +166,17 @@ func (a tally) String() string {
 // measureKind applies every n-th change, on a site of its kind.
 func (f *ferry) measureKind(t *testing.T, k kind, every int) (all tally) {
 	t.Helper()
-	content := k.content
-	if content == "" {
-		content = "wp-content"
-	}
 	look := func() *Take { return f.take(t) }
 	baseline := Steady(Rules{}, look(), look())
 	f.fetcher.Before = baseline
 	judge := func(m mutation) *Judgement {
 		undo := f.apply(t, m)
 		defer undo()
-		return JudgeUpdate(baseline, look(), f.foreign(t, content, m))
+		return JudgeUpdate(baseline, look(), f.foreign(t, k.content, m))
 	}
 	for range 2 {
 		all.looks++
-		if j := JudgeUpdate(baseline, look(), f.foreign(t, content, mutation{})); j.Verdict != Sound {
+		if j := JudgeUpdate(baseline, look(), f.foreign(t, k.content, mutation{})); j.Verdict != Sound {
 			all.falseAlarms++
 			t.Errorf("nothing was changed:\n%s", findings(j))
 		}
@@ -215,10 +227,10 @@ func (f *ferry) measureKind(t *testing.T, k kind, every int) (all tally) {
 }
 
 // putTheme puts a release's theme in the place of the one that is there.
-func putTheme(t *testing.T, f *ferry, theme, release string) {
+func putTheme(t *testing.T, f *ferry, content, theme, release string) {
 	t.Helper()
 	from := filepath.Join(os.Getenv("WETLAND_TEST_SERVERS"), "themes", release, theme)
-	to := filepath.Join(f.root, "wp-content/themes", theme)
+	to := filepath.Join(f.root, content, "themes", theme)
 	if _, err := os.Stat(from); err != nil {
 		testenv.Missing(t, "the themes of "+release+" (WETLAND_TEST_SERVERS)")
 	}
@@ -238,7 +250,7 @@ func TestRealUpdatesWithABrowser(t *testing.T) { realUpdates(t, true) }
 
 func realUpdates(t *testing.T, inBrowser bool) {
 	for _, k := range kinds {
-		if len(k.updates) == 0 || sample(2) != 1 && (inBrowser || k.name != "child") {
+		if sample(2) != 1 && (inBrowser || k.name != "child") {
 			continue
 		}
 		t.Run(k.name, func(t *testing.T) {
@@ -247,14 +259,14 @@ func realUpdates(t *testing.T, inBrowser bool) {
 				f = looked(t, f)
 			}
 			for _, update := range k.updates {
-				putTheme(t, f, update.theme, update.from)
+				putTheme(t, f, k.content, update.theme, update.from)
 				f.site.PHP(t, []byte("<?php require getcwd() . '/wp-load.php'; if ( ! is_child_theme() ) { switch_theme( '"+update.theme+"' ); }"))
 				f.fetcher.Before = nil
 				baseline := Steady(Rules{}, f.take(t), f.take(t))
 				f.fetcher.Before = baseline
-				putTheme(t, f, update.theme, update.to)
-				m := mutation{changes: []change{{file: "wp-content/themes/" + update.theme + "/style.css"}}}
-				j := JudgeUpdate(baseline, f.take(t), f.foreign(t, "wp-content", m))
+				putTheme(t, f, k.content, update.theme, update.to)
+				m := mutation{changes: []change{{file: k.content + "/themes/" + update.theme + "/style.css"}}}
+				j := JudgeUpdate(baseline, f.take(t), f.foreign(t, k.content, m))
 				t.Logf("%s from %s to %s: %s\n%s", update.theme, update.from, update.to, j.Verdict, findings(j))
 				if j.Verdict == Broken {
 					t.Errorf("a real update is called broken")

@@ -9,6 +9,7 @@ import (
 
 	"github.com/klauspost/compress/zstd"
 
+	"wetland/core/database"
 	"wetland/core/files"
 )
 
@@ -29,8 +30,8 @@ func (m *Manifest) check() error {
 		switch {
 		case area.Files < 0 || area.Bytes < 0:
 			return notOurs("the area %q has %d files of %d bytes", area.Name, area.Files, area.Bytes)
-		case area.Name == "" || slices.Contains(seen, area.Name):
-			return notOurs("two areas are called %q, or one has no name", area.Name)
+		case !staysBelow(area.Name) || strings.Contains(area.Name, "/") || slices.Contains(seen, area.Name):
+			return notOurs("an area is called %q", area.Name)
 		case !strings.HasPrefix(area.Path, "/") && !hasDrive(area.Path) || path.Clean(area.Path) != area.Path || strings.ContainsRune(area.Path, 0):
 			return notOurs("the area %q is at %q", area.Name, area.Path)
 		case area.Only != "" && (!staysBelow(area.Only) || strings.Contains(area.Only, "/")):
@@ -41,6 +42,26 @@ func (m *Manifest) check() error {
 	for _, table := range m.Tables {
 		if table.Rows < 0 || table.Name == "" {
 			return notOurs("the table %q has %d rows", table.Name, table.Rows)
+		}
+	}
+	if err := m.checkLayout(); err != nil {
+		return err
+	}
+	return database.CheckStatements(m.Dialect(), "", false, m.Described())
+}
+
+// checkLayout tells of folders that are in none of the areas.
+func (m *Manifest) checkLayout() error {
+	for _, file := range m.Layout.DatabaseFiles {
+		if !staysBelow(file) {
+			return notOurs("the database is in %q", file)
+		}
+	}
+	for _, folder := range m.Layout.Folders() {
+		if path.Clean(folder) != folder || !slices.ContainsFunc(m.Areas, func(a Area) bool {
+			return folder == a.Path || strings.HasPrefix(folder, strings.TrimSuffix(a.Path, "/")+"/")
+		}) {
+			return notOurs("the folder %q is in none of its areas", folder)
 		}
 	}
 	return nil

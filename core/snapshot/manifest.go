@@ -30,8 +30,10 @@ const manifestHead = "wetland snapshot "
 
 // Manifest describes one snapshot whole.
 type Manifest struct {
-	Format  int    `json:"format"`
-	Name    string `json:"name"` // snap-3
+	Format int    `json:"format"`
+	Name   string `json:"name"` // snap-3
+	// Store is the name of the store that it was made in; "" of those of older versions.
+	Store   string `json:"store,omitempty"`
 	Site    string `json:"site"`
 	Root    string `json:"root"`
 	Address string `json:"address"`

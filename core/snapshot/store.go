@@ -5,6 +5,7 @@ package snapshot
 
 import (
 	"context"
+	"crypto/rand"
 	"errors"
 	"fmt"
 	"io/fs"
@@ -17,6 +18,8 @@ import (
 	"time"
 
 	"github.com/gofrs/flock"
+
+	"wetland/core/durable"
 )
 
 // Store holds the snapshots of one site.
@@ -28,6 +31,8 @@ type Store struct {
 	cache   blockCache
 	// damaged holds the volumes whose directory could not be read, with the reason.
 	damaged map[string]error
+	// name tells this store from all others; "" if the store is no folder.
+	name string
 	// guard is the file whose lock keeps tidying apart from everything else; "" if
 	// the store is no folder.
 	guard string
@@ -41,6 +46,29 @@ const (
 	markerText = "This folder is a store of snapshots. Format 2.\n"
 	sealedText = "This folder is a sealed store of snapshots. Format 2. Key "
 )
+
+// nameFile holds the store's name.
+const nameFile = "wetland-store-name"
+
+// nameIn reads the name of the store in dir, or gives it one; "" where nothing can be written.
+func nameIn(dir string) (string, error) {
+	at := filepath.Join(dir, nameFile)
+	text, err := os.ReadFile(at)
+	if errors.Is(err, fs.ErrNotExist) {
+		text = []byte(strings.ToLower(rand.Text()))
+		if durable.WriteFile(at, append(text, '\n')) != nil {
+			return "", nil
+		}
+		err = nil
+	}
+	if err != nil {
+		return "", fmt.Errorf("read the name of the store: %w", err)
+	}
+	return strings.TrimSpace(string(text)), nil
+}
+
+// Name tells this store from all others, wherever it is moved to.
+func (s *Store) Name() string { return s.name }
 
 // Open opens the store in dir, or makes a new one there if dir is missing or
 // empty. Any other folder is refused. A sealed store wants its secret: without, or with
@@ -95,6 +123,9 @@ func openFolder(dir string, seal *seal) (*Store, error) {
 		return nil, errors.Join(err, release())
 	}
 	s.guard, s.release = guard, release
+	if s.name, err = nameIn(dir); err != nil {
+		return nil, errors.Join(err, release())
+	}
 	return s, nil
 }
 

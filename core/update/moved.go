@@ -15,6 +15,7 @@ import (
 	"wetland/core/durable"
 	"wetland/core/files"
 	"wetland/core/site"
+	"wetland/core/site/cms"
 	"wetland/core/snapshot"
 )
 
@@ -156,6 +157,37 @@ func (r *restoration) acceptRoot(ctx context.Context, why *reasons) error {
 	r.rebase(m)
 	return nil
 }
+
+// acceptFolders makes sure that nothing is written elsewhere than to the site's own folders: what
+// a snapshot says of them, whoever made its store could have written. Where the site itself cannot
+// tell its folders any more, they are those below its root.
+func (r *restoration) acceptFolders(why *reasons) {
+	if r.options.AllowElsewhere {
+		return
+	}
+	m, own := r.manifest, r.site.Areas()
+	var elsewhere []string
+	for _, area := range m.Areas {
+		i := slices.IndexFunc(own, func(a cms.Area) bool { return a.Name == area.Name })
+		is := !r.remembered && i >= 0 && own[i].Path == area.Path && own[i].Only == area.Only
+		if !is && (!r.remembered || !inside(area.Path, m.Root)) {
+			elsewhere = append(elsewhere, path.Join(area.Path, area.Only))
+		}
+	}
+	if r.remembered {
+		for _, folder := range m.Layout.Folders() {
+			if !inside(folder, m.Root) && !slices.Contains(elsewhere, folder) {
+				elsewhere = append(elsewhere, folder)
+			}
+		}
+	}
+	if len(elsewhere) > 0 {
+		why.add(fmt.Sprintf("%s holds what was in %s, and the site as it is has nothing there", m.Name, list(elsewhere, 4)),
+			fmt.Sprintf("If its folders were moved since, and you trust this store: wetland restore %s --allow-elsewhere. Else make a copy beside the site: wetland restore %s --into FOLDER", m.Name, m.Name))
+	}
+}
+
+func inside(name, folder string) bool { return name == folder || below(name, folder) }
 
 // Move is a change of a site's folder that a person has confirmed.
 type Move struct {

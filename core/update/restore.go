@@ -30,6 +30,9 @@ type RestoreOptions struct {
 	// KeepNew keeps what visitors wrote since: their rows, and uploads.
 	KeepNew  bool
 	AllowGap bool
+	// AllowElsewhere writes to folders that are not the site's own now, where the snapshot says
+	// that they were.
+	AllowElsewhere bool
 	// Confirm is shown what will change and decides; nil: yes.
 	Confirm func(*RestorePlan) bool
 }
@@ -138,12 +141,14 @@ func openRestoration(ctx context.Context, w *site.Workspace, o RestoreOptions, w
 		why.add(fmt.Sprintf("%s is damaged: %v", o.Snapshot, err), chooseAnother)
 		return nil, why.refusal()
 	}
+	tellOrigin(s.store, r.manifest, s.Guard)
 	if err := r.openSite(ctx, w, why); err != nil {
 		return nil, err
 	}
 	if err := r.acceptRoot(ctx, why); err != nil {
 		return nil, err
 	}
+	r.acceptFolders(why)
 	if r.scope, err = r.readScope(o.Only); err != nil {
 		why.add(err.Error(), "")
 	}

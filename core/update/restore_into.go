@@ -167,7 +167,14 @@ func (c *copying) login(ctx context.Context) (login database.Login, wanted bool,
 		if len(c.m.Layout.DatabaseFiles) > 0 {
 			at = path.Join(c.top(c.m.Areas[0]), c.m.Layout.DatabaseFiles[0])
 		}
-		return database.Login{Engine: "sqlite", File: at}, true, files.MakeAll(ctx, c.here, path.Dir(at))
+		if err := files.MakeAll(ctx, c.here, path.Dir(at)); err != nil {
+			return login, false, err
+		}
+		// The engine follows links, which may come from the snapshot.
+		if real, err := files.RealOfExisting(ctx, files.Local{}, at); err != nil || real != at {
+			return login, false, errors.Join(err, fmt.Errorf("the database would be made in %s, where a link in the snapshot leads: nothing was written there", real))
+		}
+		return database.Login{Engine: "sqlite", File: at}, true, nil
 	}
 	if c.into.Database == "" {
 		return login, false, nil

@@ -3,9 +3,12 @@ package update
 import (
 	"errors"
 	"fmt"
+	"io/fs"
 	"os"
 	"strings"
 
+	"wetland/core/durable"
+	"wetland/core/progress"
 	"wetland/core/site"
 	"wetland/core/snapshot"
 )
@@ -22,7 +25,40 @@ func openStore(w *site.Workspace, guard Guard) (*snapshot.Store, error) {
 	case errors.Is(err, snapshot.ErrWrongKey):
 		return nil, fmt.Errorf("%w. Nothing is damaged: look at [store] unlock_with in %s", err, site.ConfigName)
 	}
-	return store, err
+	if err != nil {
+		return nil, err
+	}
+	if err := tellStranger(w, store, guard); err != nil {
+		return nil, errors.Join(err, store.Close())
+	}
+	return store, nil
+}
+
+// tellStranger tells of a store that is not the one that this workspace began. Which that is, the
+// workspace notes beside it.
+func tellStranger(w *site.Workspace, store *snapshot.Store, guard Guard) error {
+	if store.Name() == "" {
+		return nil
+	}
+	noted, err := os.ReadFile(w.StoreName())
+	if errors.Is(err, fs.ErrNotExist) {
+		_ = durable.WriteFile(w.StoreName(), []byte(store.Name()+"\n")) // it is noted when it can be
+		return nil
+	}
+	if err != nil {
+		return err
+	}
+	if strings.TrimSpace(string(noted)) != store.Name() && guard.Report != nil {
+		guard.Report.End(progress.Doubt, "store", fmt.Sprintf("%s is not the store that this workspace began: that one is gone, and whoever put this one there may have made or changed all that is in it. If that was you: rm %s", w.Store(), shellQuote(w.StoreName())))
+	}
+	return nil
+}
+
+// tellOrigin tells of a snapshot that was made in another store than the one it lies in.
+func tellOrigin(store *snapshot.Store, m *snapshot.Manifest, guard Guard) {
+	if m.Store != "" && m.Store != store.Name() {
+		guard.Report.End(progress.Doubt, "origin", m.Name+" was made in another store and put into this one: whoever did that may have changed it")
+	}
 }
 
 // openSnapshot opens the workspace's store and loads one of its snapshots. Close the
@@ -36,6 +72,7 @@ func openSnapshot(w *site.Workspace, name string, guard Guard) (*snapshot.Store,
 	if err != nil {
 		return nil, nil, errors.Join(err, store.Close())
 	}
+	tellOrigin(store, m, guard)
 	return store, m, nil
 }
 

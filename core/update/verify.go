@@ -4,7 +4,6 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"slices"
 
 	"wetland/core/database"
 	"wetland/core/progress"
@@ -32,6 +31,7 @@ func Verify(ctx context.Context, w *site.Workspace, name string, deep bool, guar
 	if err != nil {
 		return nil, fmt.Errorf("%s: %w:\n%w", name, ErrDamaged, err)
 	}
+	tellOrigin(store, m, guard)
 	guard.Report.Begin("verifying", 0, "bytes")
 	if err := store.Verify(ctx, m, guard.Report); err != nil {
 		if ctx.Err() != nil {
@@ -61,11 +61,13 @@ func roundTrip(ctx context.Context, w *site.Workspace, store *snapshot.Store, m 
 	return loadAll(ctx, store, m, scratch)
 }
 
-// loadAll puts all tables of a snapshot into an empty database, and proves them.
+// loadAll puts all tables of a snapshot into an empty database, and proves them. No event runs
+// there.
 func loadAll(ctx context.Context, store *snapshot.Store, m *snapshot.Manifest, into database.Database) error {
-	change := database.Change{Tag: m.Name}
-	for _, table := range m.Tables {
-		change.Replace = append(change.Replace, database.Replacement{Table: table.Table, Rows: store.Rows(table)})
+	change := database.Change{Tag: m.Name, Apart: true}
+	described := database.Resting(m.Described())
+	for i, table := range m.Tables {
+		change.Replace = append(change.Replace, database.Replacement{Table: described[i], Rows: store.Rows(table)})
 	}
 	applied, err := into.Apply(ctx, change)
 	if err != nil {
@@ -78,10 +80,7 @@ func loadAll(ctx context.Context, store *snapshot.Store, m *snapshot.Manifest, i
 	if err != nil {
 		return err
 	}
-	for _, differ := range database.CompareTables(m.Described(), present) {
-		if slices.ContainsFunc(applied.NewDefiners(), func(d database.NewDefiner) bool { return d.Disabled && d.Table == differ.Name }) {
-			continue // an event that this user may not make in another name does not run
-		}
+	for _, differ := range database.CompareTables(described, present) {
 		return fmt.Errorf("%w: the table %s is another one (%s) once it is loaded", ErrDamaged, differ.Name, differ.Fate)
 	}
 	return nil

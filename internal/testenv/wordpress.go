@@ -49,12 +49,12 @@ func WordPressOn(t testing.TB, kind Kind) *Site {
 	return s
 }
 
-// NewestWordPress is WordPress with the newest release that Debian has of it, on a newer PHP than
-// this machine's.
+// NewestWordPress is WordPress with the newest release that Debian has of it, on a newer PHP and a
+// newer MariaDB than this machine's.
 func NewestWordPress(t testing.TB) *Site {
 	t.Helper()
 	php := newerPHP(t)
-	s, port := layOutRelease(t, OwnMariaDB, "wordpress-new", php)
+	s, port := layOutRelease(t, NewerMariaDB, "wordpress-new", php)
 	s.serve(t, port)
 	return s
 }

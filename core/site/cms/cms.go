@@ -96,6 +96,15 @@ type Layout struct {
 	PublicUploads string `json:"public_uploads"`
 }
 
+// Folders lists all the places that a layout names, absolute; some may be there twice.
+func (l Layout) Folders() []string {
+	all := append([]string{l.Themes, l.Plugins, l.Uploads, l.ObjectCache}, l.Caches...)
+	for _, area := range l.Areas {
+		all = append(all, area.Path)
+	}
+	return slices.DeleteFunc(all, func(folder string) bool { return folder == "" })
+}
+
 // Purpose says what a table is for: it decides what going back does with rows
 // that changed meanwhile.
 type Purpose string

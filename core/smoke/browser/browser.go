@@ -198,8 +198,11 @@ const measure = `(() => {
     rows[says] = Math.max(rows[says] || 0, beside);
   }
   // A short address that holds a picture is one with nothing on it, for a script to put another in its place.
-  const empty = (address) => address.startsWith("data:") && address.length <= 200;
-  const pictures = [...document.images].filter((image) => image.complete && image.naturalWidth > 1 && !empty(image.currentSrc || "") && image.getBoundingClientRect().width > 1).length;
+  const empty = (address) => !address || (address.startsWith("data:") && address.length <= 200);
+  // One far down that the browser puts off is there, too: that its address answers is looked at elsewhere.
+  const putOff = (image) => image.loading === "lazy" && !image.complete;
+  const there = (image) => image.complete && image.naturalWidth > 1 && image.getBoundingClientRect().width > 1;
+  const pictures = [...document.images].filter((image) => !empty(image.currentSrc || image.src) && (there(image) || putOff(image))).length;
   const root = document.documentElement;
   return {boxes, more, first, rows, pictures, height: root.scrollHeight, overflow: Math.max(0, root.scrollWidth - innerWidth),
     letters: (document.body ? document.body.innerText : "").replace(/[^\p{L}\p{N}]/gu, "").length};
