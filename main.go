@@ -15,5 +15,5 @@ func main() {
 	if os.Getenv("GOGC") == "" {
 		debug.SetGCPercent(25)
 	}
-	os.Exit(cli.Main(os.Args[1:], os.Stdin, os.Stdout, os.Stderr))
+	os.Exit(cli.Watched(os.Args[1:], os.Stdin, os.Stdout, os.Stderr))
 }

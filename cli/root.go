@@ -11,7 +11,6 @@ import (
 	"os/signal"
 	"runtime/debug"
 	"sync/atomic"
-	"syscall"
 
 	"github.com/spf13/cobra"
 
@@ -75,14 +74,23 @@ func newApp(in io.Reader, out, errs io.Writer) *app {
 	return &app{in: in, out: out, errs: errs, abandon: context.Background(), guarded: &atomic.Bool{}}
 }
 
-// watchSignals ends the context at the first Ctrl-C, and at the second one gives
-// up even going back.
+// watchSignals obeys those that come to this process.
 func (a *app) watchSignals() (context.Context, func()) {
+	signals := make(chan os.Signal, 3)
+	signal.Notify(signals, endingSignals()...)
+	ctx, stop := a.obey(signals)
+	return ctx, func() {
+		signal.Stop(signals)
+		close(signals)
+		stop()
+	}
+}
+
+// obey ends the context at the first signal, and at the second one gives up even going back.
+func (a *app) obey(signals <-chan os.Signal) (context.Context, func()) {
 	ctx, cancel := context.WithCancel(context.Background())
 	abandon, give := context.WithCancel(context.Background())
 	a.abandon = abandon
-	signals := make(chan os.Signal, 3)
-	signal.Notify(signals, os.Interrupt, syscall.SIGTERM)
 	go func() {
 		if _, ok := <-signals; !ok {
 			return
@@ -96,8 +104,6 @@ func (a *app) watchSignals() (context.Context, func()) {
 		}
 	}()
 	return ctx, func() {
-		signal.Stop(signals)
-		close(signals)
 		cancel()
 		give()
 	}

@@ -226,6 +226,37 @@ func entriesOf(t testing.TB, folder, name string) map[string]string {
 	return entries
 }
 
+// inGroup has a command begin a group of processes of its own.
+func inGroup(command *exec.Cmd) { command.SysProcAttr = &syscall.SysProcAttr{Setpgid: true} }
+
+// signalAll sends a signal to a command and all that it started, as a terminal does.
+func signalAll(command *exec.Cmd, signal syscall.Signal) {
+	_ = syscall.Kill(-command.Process.Pid, signal) // whoever has ended gets none
+}
+
+// childOf is the process in which a command does its work; 0 if there is none.
+func childOf(command *exec.Cmd) (child int) {
+	// Each thread lists those that it started.
+	threads, _ := filepath.Glob(fmt.Sprintf("/proc/%d/task/*/children", command.Process.Pid))
+	for _, thread := range threads {
+		text, _ := os.ReadFile(thread)
+		if n, _ := fmt.Sscan(string(text), &child); n == 1 {
+			return child
+		}
+	}
+	return 0
+}
+
+// killChild sends a signal to the process in which a command does its work.
+func killChild(t *testing.T, command *exec.Cmd, signal syscall.Signal) {
+	t.Helper()
+	child := childOf(command)
+	if child == 0 {
+		t.Fatal("it has no child")
+	}
+	must(t, syscall.Kill(child, signal))
+}
+
 // asOrdinaryUser makes the command run as nobody: root is refused nothing.
 func asOrdinaryUser(command *exec.Cmd) {
 	command.SysProcAttr = &syscall.SysProcAttr{Credential: &ordinaryUser}

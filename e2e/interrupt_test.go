@@ -76,12 +76,13 @@ func (f *ferry) start(t *testing.T, args ...string) (*exec.Cmd, func() result) {
 	var out, errs bytes.Buffer
 	command := exec.Command(program, args...)
 	command.Dir, command.Stdout, command.Stderr = f.care, &out, &errs
+	inGroup(command)
 	if err := command.Start(); err != nil {
 		t.Fatal(err)
 	}
 	ended := make(chan error, 1)
 	go func() { ended <- command.Wait() }()
-	t.Cleanup(func() { _ = command.Process.Kill() })
+	t.Cleanup(func() { signalAll(command, syscall.SIGKILL) })
 	return command, func() result {
 		t.Helper()
 		<-ended
@@ -207,9 +208,7 @@ func TestKilledAfterTheSwapIsRecovered(t *testing.T) {
 		t.Run("to "+to, func(t *testing.T) {
 			f, g := gated(t)
 			command, wait := updateHeld(t, f, g)
-			if err := command.Process.Signal(syscall.SIGKILL); err != nil {
-				t.Fatal(err)
-			}
+			signalAll(command, syscall.SIGKILL)
 			wait()
 			g.open()
 			f.run(t, "history").want(t, 0, "under way", "run-1 was interrupted")
@@ -271,7 +270,7 @@ func TestKilledAtRandomMoments(t *testing.T) {
 		args := []string{"update", f.pkg(next), "--allow-older"}
 		command, wait := f.start(t, args...)
 		time.Sleep(time.Duration(random.IntN(1200)) * time.Millisecond)
-		_ = command.Process.Signal(syscall.SIGKILL)
+		signalAll(command, syscall.SIGKILL)
 		wait()
 		f.wholeSomehow(t)
 		result := f.run(t, "recover")

@@ -31,6 +31,7 @@ func (v *victim) start(t *testing.T, args ...string) (*exec.Cmd, chan error) {
 	t.Helper()
 	command := exec.Command(program, args...)
 	command.Dir = v.workspace
+	inGroup(command)
 	if err := command.Start(); err != nil {
 		t.Fatal(err)
 	}
@@ -80,7 +81,7 @@ func (v *victim) killAt(t *testing.T, entries int, moment time.Duration, args ..
 		now, _ := filepath.Glob(filepath.Join(v.workspace, "runs/run-*"))
 		if steps := v.journal(); (args[0] == "recover" || len(now) > len(runs)) && len(steps) >= begun+entries {
 			time.Sleep(moment)
-			_ = command.Process.Signal(syscall.SIGKILL)
+			signalAll(command, syscall.SIGKILL)
 			<-ended
 			v.kills[args[0]+", "+steps[len(steps)-1]]++
 			return true

@@ -79,7 +79,7 @@ func TestStoreSurvivesKills(t *testing.T) {
 		}
 		command, wait := f.start(t, args...)
 		time.Sleep(time.Duration(random.IntN(400)) * time.Millisecond)
-		_ = command.Process.Signal(syscall.SIGKILL)
+		signalAll(command, syscall.SIGKILL)
 		wait()
 		if r := f.run(t, "recover"); r.code != 0 && r.code != 4 && !strings.Contains(r.stdout+r.err, "nothing to recover") {
 			t.Fatalf("round %d, %v: %s", n, args, r)

@@ -4,11 +4,11 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"os"
 	"os/exec"
 	"runtime"
 	"strings"
 
+	"wetland/core/environment"
 	"wetland/core/progress"
 )
 
@@ -26,8 +26,8 @@ func (m *motion) hook(ctx context.Context, when, line string) error {
 	})
 }
 
-// shell runs a line of wetland.toml in the workspace, with these variables besides the
-// environment. The end of what it says is in the error.
+// shell runs a line of wetland.toml in the workspace, with these variables besides what every
+// program needs: no secret of the environment reaches it. The end of what it says is in the error.
 func (s *session) shell(ctx context.Context, line string, variables []string) error {
 	shell := []string{"/bin/sh", "-c", line}
 	if runtime.GOOS == "windows" {
@@ -35,7 +35,7 @@ func (s *session) shell(ctx context.Context, line string, variables []string) er
 	}
 	command := exec.CommandContext(ctx, shell[0], shell[1:]...)
 	command.Dir = s.site.Workspace.Dir
-	command.Env = append(os.Environ(), variables...)
+	command.Env = environment.Clean(variables...)
 	out, err := command.CombinedOutput()
 	if err != nil {
 		said := strings.TrimSpace(string(out))

@@ -321,14 +321,23 @@ func (r *Run) Title() string {
 
 // Unsettled returns the newest run if it has not ended, else nil.
 func Unsettled(w *site.Workspace) (*Run, error) {
-	runs, err := Runs(w)
-	if err != nil || len(runs) == 0 {
+	last, err := LastRun(w)
+	if err != nil || last == nil || last.State != UnderWay && last.State != NeedsPerson {
 		return nil, err
 	}
-	if last := runs[len(runs)-1]; last.State == UnderWay || last.State == NeedsPerson {
-		return last, nil
+	return last, nil
+}
+
+// LastRun returns the newest run; nil if there is none.
+func LastRun(w *site.Workspace) (*Run, error) {
+	names, err := runNames(w)
+	for _, name := range slices.Backward(names) {
+		run, err := LoadRun(w, name)
+		if !errors.Is(err, ErrNoRun) { // else it had not begun
+			return run, err
+		}
 	}
-	return nil, nil
+	return nil, err
 }
 
 // unsettledWords say why a run is not settled.
