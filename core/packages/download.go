@@ -7,17 +7,15 @@ import (
 	"errors"
 	"fmt"
 	"io"
-	"net"
 	"net/http"
-	"net/netip"
 	"net/url"
 	"os"
 	"path"
 	"path/filepath"
-	"slices"
 	"strings"
 	"time"
 
+	"wetland/core/network"
 	"wetland/core/site"
 )
 
@@ -184,22 +182,10 @@ func leadOn(request *http.Request, via []*http.Request) error {
 		return errTooFar
 	case via[len(via)-1].URL.Scheme == "https" && request.URL.Scheme != "https":
 		return errDowngrade
-	case request.URL.Hostname() != first.Hostname() && inward(request.Context(), request.URL.Hostname()) && !inward(request.Context(), first.Hostname()):
+	case request.URL.Hostname() != first.Hostname() && network.DepthOfHost(request.Context(), request.URL.Hostname()) > network.DepthOfHost(request.Context(), first.Hostname()):
 		return errInward
 	}
 	return nil
-}
-
-// inward tells whether a host is in a private network, or this machine.
-func inward(ctx context.Context, host string) bool {
-	addresses, err := net.DefaultResolver.LookupNetIP(ctx, "ip", host)
-	if err != nil {
-		return false // then it cannot be asked, either
-	}
-	return slices.ContainsFunc(addresses, func(a netip.Addr) bool {
-		a = a.Unmap()
-		return a.IsLoopback() || a.IsPrivate() || a.IsLinkLocalUnicast() || a.IsUnspecified()
-	})
 }
 
 // withoutAddress takes the address out of an error, and the one that a server leads on to: a key

@@ -70,11 +70,6 @@ func TestWhereDownloadsLead(t *testing.T) {
 // A host outside leads to no private network. No host outside can be asked here: the addresses
 // stand for what names lead to.
 func TestPrivateAddresses(t *testing.T) {
-	for host, want := range map[string]bool{"127.0.0.1": true, "10.0.0.7": true, "192.168.3.4": true, "169.254.169.254": true, "::1": true, "fd00::1": true, "::ffff:127.0.0.1": true, "0.0.0.0": true, "203.0.113.7": false, "2001:db8::7": false} {
-		if inward(t.Context(), host) != want {
-			t.Errorf("%s: want %v", host, want)
-		}
-	}
 	ask := func(address string) *http.Request {
 		request, err := http.NewRequestWithContext(context.Background(), http.MethodGet, address, nil)
 		if err != nil {

@@ -19,6 +19,7 @@ import (
 	"github.com/PuerkitoBio/goquery"
 	"golang.org/x/sync/errgroup"
 
+	"wetland/core/network"
 	"wetland/core/progress"
 )
 
@@ -193,6 +194,9 @@ func (f *Fetcher) newRequest(ctx context.Context, where *url.URL, how manner) (*
 func (f *Fetcher) explain(ctx context.Context, err error) error {
 	if errors.Is(ctx.Err(), context.DeadlineExceeded) {
 		return fmt.Errorf("no answer within %s", f.Patience)
+	}
+	if errors.Is(err, network.ErrInward) {
+		return network.ErrInward
 	}
 	if errors.Is(err, syscall.ECONNREFUSED) {
 		return errors.New("nothing answers there: the connection was refused")

@@ -11,11 +11,18 @@ import (
 	"net"
 	"net/http"
 	"net/http/cookiejar"
+	"net/netip"
 	"net/url"
+	"os"
 	"slices"
 	"strings"
+	"sync"
+	"syscall"
+	"time"
 
 	"github.com/PuerkitoBio/goquery"
+
+	"wetland/core/network"
 )
 
 // Reach says how requests get to the site, where the plain way does not lead there.
@@ -45,17 +52,70 @@ func (f *Fetcher) transport() *http.Transport {
 	if f.Reach.Trusted != nil {
 		transport.TLSClientConfig = &tls.Config{RootCAs: f.Reach.Trusted}
 	}
+	dial := (&net.Dialer{Timeout: 30 * time.Second, KeepAlive: 30 * time.Second, ControlContext: f.notFurtherInside()}).DialContext
+	own := withPort(f.Address)
 	if f.Reach.Server != "" {
-		dial, own := transport.DialContext, withPort(f.Address)
 		transport.Proxy = nil
-		transport.DialContext = func(ctx context.Context, network, to string) (net.Conn, error) {
-			if to == own {
-				to = f.Reach.Server
-			}
-			return dial(ctx, network, to)
+	}
+	transport.DialContext = func(ctx context.Context, how, to string) (net.Conn, error) {
+		if to == own && f.Reach.Server != "" {
+			to = f.Reach.Server
 		}
+		return dial(ctx, how, to)
 	}
 	return transport
+}
+
+// notFurtherInside keeps connections from leading further into a private network than the site
+// itself is: a page could have us ask there for what is nobody's outside. A proxy of the system's
+// is reached wherever it is.
+func (f *Fetcher) notFurtherInside() func(ctx context.Context, how, to string, _ syscall.RawConn) error {
+	var once sync.Once
+	var deepest network.Depth
+	return func(ctx context.Context, _, to string, _ syscall.RawConn) error {
+		once.Do(func() {
+			hosts := []string{f.Address.Hostname()}
+			if host, _, err := net.SplitHostPort(f.Reach.Server); err == nil {
+				hosts = append(hosts, host)
+			}
+			for _, name := range []string{"HTTP_PROXY", "http_proxy", "HTTPS_PROXY", "https_proxy"} {
+				if proxy, err := url.Parse(os.Getenv(name)); err == nil && proxy.Host != "" {
+					hosts = append(hosts, proxy.Hostname())
+				}
+			}
+			for _, host := range hosts {
+				deepest = max(deepest, network.DepthOfHost(context.WithoutCancel(ctx), host))
+			}
+		})
+		at, err := netip.ParseAddrPort(to)
+		if err == nil && network.DepthOf(at.Addr()) > deepest {
+			return network.ErrInward
+		}
+		return err
+	}
+}
+
+// browserReach asks for what the browser wants, in the way in which pages are fetched.
+type browserReach struct {
+	fetcher *Fetcher
+	by      *http.Transport
+}
+
+// reachOfBrowser makes as many connections as a browser does, and gives back what comes as it
+// comes.
+func (f *Fetcher) reachOfBrowser() browserReach {
+	by := f.transport()
+	by.MaxConnsPerHost, by.MaxIdleConnsPerHost, by.DisableCompression = 0, 32, true
+	return browserReach{f, by}
+}
+
+// RoundTrip adds the site's own password: the browser does not know it.
+func (b browserReach) RoundTrip(request *http.Request) (*http.Response, error) {
+	if b.fetcher.Reach.User != "" && b.fetcher.isOwn(request.URL) && request.Header.Get("Authorization") == "" {
+		request = request.Clone(request.Context())
+		request.SetBasicAuth(b.fetcher.Reach.User, b.fetcher.Reach.Password)
+	}
+	return b.by.RoundTrip(request)
 }
 
 // withPort returns the host and port of an address.

@@ -1,13 +1,19 @@
 package smoke
 
 import (
+	"crypto/ecdsa"
+	"crypto/elliptic"
+	"crypto/rand"
+	"crypto/tls"
 	"crypto/x509"
 	"fmt"
+	"math/big"
 	"net/http"
 	"net/http/httptest"
 	"net/url"
 	"strings"
 	"sync"
+	"sync/atomic"
 	"testing"
 	"time"
 
@@ -263,4 +269,79 @@ func TestBrowserReachesWhatIsNotOpen(t *testing.T) {
 	if len(refused) > 0 {
 		t.Errorf("the session was not there for %q", refused)
 	}
+}
+
+// Between fetching and the browser's look somebody else answers, with a certificate that the same
+// authority made for another name: the password does not go there, and nothing of it is shown.
+func TestBrowserChecksWhoAnswers(t *testing.T) {
+	if browser.Find() == "" {
+		testenv.Missing(t, "chromium")
+	}
+	authority, key := madeAuthority(t)
+	own, others := certificateOf(t, authority, key, "ferry.example"), certificateOf(t, authority, key, "rogue.example")
+	var exchanged atomic.Bool
+	server := httptest.NewUnstartedServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		if _, password, ok := r.BasicAuth(); exchanged.Load() && ok {
+			t.Errorf("the password %q was given to another server", password)
+		}
+		serving(goodPage)(w, r)
+	}))
+	server.TLS = &tls.Config{GetCertificate: func(*tls.ClientHelloInfo) (*tls.Certificate, error) {
+		if exchanged.Load() {
+			return others, nil
+		}
+		return own, nil
+	}}
+	server.StartTLS()
+	defer server.Close()
+	trusted := x509.NewCertPool()
+	trusted.AddCert(authority)
+	address, err := url.Parse("https://ferry.example/")
+	if err != nil {
+		t.Fatal(err)
+	}
+	fetcher := &Fetcher{Address: address, Patience: time.Minute, BrowserProgram: AnyBrowser, Reach: Reach{Server: server.Listener.Addr().String(), Trusted: trusted, User: "keeper", Password: "low tide"}}
+	defer fetcher.Close()
+	take, err := fetcher.Read(t.Context(), []Page{{Path: "/page"}}, progress.Silent{})
+	if err != nil || take.Pages[0].Problem != "" {
+		t.Fatalf("%v %q", err, take.Pages[0].Problem)
+	}
+	server.CloseClientConnections()
+	exchanged.Store(true)
+	if err := fetcher.See(t.Context(), take, nil, progress.Silent{}); err != nil {
+		t.Fatal(err)
+	}
+	for width, sight := range take.Pages[0].Sights {
+		if sight.Problem == "" {
+			t.Errorf("on a %s, %d letters of another server's are shown", width, sight.Letters)
+		}
+	}
+}
+
+func madeAuthority(t *testing.T) (*x509.Certificate, *ecdsa.PrivateKey) {
+	t.Helper()
+	key, err := ecdsa.GenerateKey(elliptic.P256(), rand.Reader)
+	if err != nil {
+		t.Fatal(err)
+	}
+	template := &x509.Certificate{SerialNumber: big.NewInt(1), NotBefore: time.Now().Add(-time.Hour), NotAfter: time.Now().Add(time.Hour), IsCA: true, BasicConstraintsValid: true, KeyUsage: x509.KeyUsageCertSign}
+	made, err := x509.CreateCertificate(rand.Reader, template, template, key.Public(), key)
+	if err != nil {
+		t.Fatal(err)
+	}
+	authority, err := x509.ParseCertificate(made)
+	if err != nil {
+		t.Fatal(err)
+	}
+	return authority, key
+}
+
+func certificateOf(t *testing.T, authority *x509.Certificate, key *ecdsa.PrivateKey, name string) *tls.Certificate {
+	t.Helper()
+	template := &x509.Certificate{SerialNumber: big.NewInt(2), NotBefore: time.Now().Add(-time.Hour), NotAfter: time.Now().Add(time.Hour), DNSNames: []string{name}, KeyUsage: x509.KeyUsageDigitalSignature, ExtKeyUsage: []x509.ExtKeyUsage{x509.ExtKeyUsageServerAuth}}
+	made, err := x509.CreateCertificate(rand.Reader, template, authority, key.Public(), key)
+	if err != nil {
+		t.Fatal(err)
+	}
+	return &tls.Certificate{Certificate: [][]byte{made}, PrivateKey: key}
 }

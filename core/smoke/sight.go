@@ -6,7 +6,6 @@ import (
 	"encoding/hex"
 	"fmt"
 	"maps"
-	"net/url"
 	"os"
 	"path/filepath"
 	"runtime"
@@ -111,6 +110,9 @@ func (f *Fetcher) See(ctx context.Context, take *Take, wanted func(path string) 
 		}
 		return ctx.Err()
 	}
+	if f.browser.running.Unconfined {
+		take.NotCovered = append(take.NotCovered, "the browser in its own sandbox: this system does not allow that (user namespaces are switched off)")
+	}
 	chosen, passed := f.toSee(take)
 	if passed > 0 {
 		take.NotCovered = append(take.NotCovered, "how "+plural(passed, "further page")+" look in a browser")
@@ -211,22 +213,13 @@ func (f *Fetcher) see(ctx context.Context, tab *browser.Tab, facts *Facts) error
 }
 
 func (f *Fetcher) browserOptions(program string) browser.Options {
-	return browser.Options{
-		Program: program, Patience: 2 * f.Patience, Starting: max(2*f.Patience, startingTime), Own: withPort(f.Address), Server: f.Reach.Server,
-		// The fetcher has checked them for each page that the browser is shown.
-		AnyCertificate: f.Reach.Trusted != nil,
-	}
+	return browser.Options{Program: program, Patience: 2 * f.Patience, Starting: max(2*f.Patience, startingTime), Reach: f.reachOfBrowser()}
 }
 
 func (f *Fetcher) browserVisit(facts Facts) browser.Visit {
 	visit := browser.Visit{Address: fresh(f.Resolve(facts.Path)).String(), NoPicture: f.Pictures == ""}
 	for _, width := range widths {
 		visit.Widths = append(visit.Widths, int(width.pixels))
-	}
-	if f.Reach.User != "" {
-		opening := *f.Address
-		opening.User = url.UserPassword(f.Reach.User, f.Reach.Password)
-		visit.Opening = opening.String()
 	}
 	if facts.Wanted.SignedIn && f.signedIn != nil {
 		visit.Cookies = f.signedIn.Jar.Cookies(f.Resolve(facts.Path))

@@ -12,12 +12,16 @@ import (
 	"slices"
 	"strings"
 	"sync"
+	"sync/atomic"
 	"time"
 
+	cdpbrowser "github.com/chromedp/cdproto/browser"
 	"github.com/chromedp/cdproto/cdp"
 	"github.com/chromedp/cdproto/network"
 	"github.com/chromedp/cdproto/page"
 	"github.com/chromedp/chromedp"
+
+	"wetland/core/environment"
 )
 
 // programs are the names under which browsers of this kind are installed.
@@ -72,8 +76,11 @@ type Sight struct {
 
 // Browser is a running browser.
 type Browser struct {
+	// Unconfined says that it runs without its own sandbox, which this system does not allow.
+	Unconfined bool
+
 	ctx   context.Context
-	stop  func()
+	ends  []func() // last to first
 	once  sync.Once
 	limit time.Duration
 }
@@ -83,50 +90,110 @@ type Options struct {
 	Program  string
 	Patience time.Duration // for one page
 	Starting time.Duration // how long it may take to start
-	// Server is the host and port to connect to instead of Own, the site's; "": Own.
-	Own, Server string
-	// AnyCertificate trusts every certificate. It is for those that were checked by other
-	// means.
-	AnyCertificate bool
+	// Reach is how anything is asked for that pages want: the browser itself reaches nothing.
+	Reach http.RoundTripper
 }
 
 // heldBack are features that a look has no use for. A page that was left must not stay alive for
 // the way back: that costs a process for each page.
 const heldBack = "Translate,BlinkGenPropertyTrees,BackForwardCache"
 
-// Start runs a browser without a window. Close it when done.
+// unconfined is set once the browser's own sandbox was found not to work on this system.
+var unconfined atomic.Bool
+
+// Start runs a browser without a window. Close it when done. It has a profile of its own, none of
+// the secrets in our environment and, where we are root, the rights of nobody. It runs in its
+// sandbox wherever the system lets it.
 func Start(ctx context.Context, o Options) (*Browser, error) {
-	options := slices.Clone(chromedp.DefaultExecAllocatorOptions[:])
-	options = append(options, chromedp.ExecPath(o.Program), chromedp.Flag("disable-component-update", true),
-		chromedp.Flag("disable-quic", true), chromedp.Flag("hide-scrollbars", true), chromedp.Flag("force-color-profile", "srgb"),
-		chromedp.Flag("disable-features", heldBack))
-	if os.Geteuid() == 0 { // Chromium refuses to run as root in its sandbox
-		options = append(options, chromedp.NoSandbox)
+	b, err := start(ctx, o, unconfined.Load())
+	if err != nil && ctx.Err() == nil && !unconfined.Load() && aboutSandbox(err) {
+		if b, err = start(ctx, o, true); err == nil {
+			unconfined.Store(true)
+		}
 	}
-	if o.Server != "" {
-		options = append(options, chromedp.Flag("host-resolver-rules", "MAP "+o.Own+" "+o.Server), chromedp.Flag("no-proxy-server", true))
+	return b, err
+}
+
+// aboutSandbox tells of what a browser says that cannot make its sandbox.
+func aboutSandbox(err error) bool {
+	text := strings.ToLower(err.Error())
+	return strings.Contains(text, "sandbox") || strings.Contains(text, "namespace") || strings.Contains(text, "zygote")
+}
+
+func start(ctx context.Context, o Options, noSandbox bool) (_ *Browser, err error) {
+	b := &Browser{limit: o.Patience, Unconfined: noSandbox}
+	defer func() {
+		if err != nil {
+			b.Close()
+			err = fmt.Errorf("start %s: %w", o.Program, err)
+		}
+	}()
+	folder, err := os.MkdirTemp("", "wetland-browser-*")
+	if err != nil {
+		return nil, err
 	}
-	if o.AnyCertificate {
-		options = append(options, chromedp.Flag("ignore-certificate-errors", true))
+	b.ends = append(b.ends, func() { removeFolder(folder) })
+	proxy, err := startProxy(o.Reach)
+	if err != nil {
+		return nil, err
+	}
+	b.ends = append(b.ends, func() { _ = proxy.Close() })
+	options, err := b.options(o, folder, proxy)
+	if err != nil {
+		return nil, err
 	}
 	allocated, free := chromedp.NewExecAllocator(ctx, options...)
 	opened, end := chromedp.NewContext(allocated)
-	b := &Browser{ctx: opened, stop: func() { end(); free() }, limit: o.Patience}
+	b.ctx, b.ends = opened, append(b.ends, free, end)
 	// Freeing kills it: a program that says nothing would be waited for without end.
 	late := time.AfterFunc(o.Starting, free)
-	err := chromedp.Do(opened, chromedp.Navigate("about:blank"))
+	err = chromedp.Do(opened, chromedp.Navigate("about:blank"))
 	if !late.Stop() {
 		err = fmt.Errorf("it did not start within %s", o.Starting)
 	}
+	return b, err
+}
+
+// options are those of the browser's command.
+func (b *Browser) options(o Options, folder string, proxy *proxy) ([]chromedp.ExecAllocatorOption, error) {
+	hash, err := proxy.keyHash()
 	if err != nil {
-		b.Close()
-		return nil, fmt.Errorf("start %s: %w", o.Program, err)
+		return nil, err
 	}
-	return b, nil
+	options := slices.Clone(chromedp.DefaultExecAllocatorOptions[:])
+	options = append(options, chromedp.ExecPath(o.Program), chromedp.Flag("disable-component-update", true),
+		chromedp.Flag("disable-quic", true), chromedp.Flag("hide-scrollbars", true), chromedp.Flag("force-color-profile", "srgb"),
+		chromedp.Flag("disable-features", heldBack), chromedp.UserDataDir(folder),
+		chromedp.NoInheritEnv, chromedp.Env(environment.Clean("HOME="+folder, "TMPDIR="+folder, "XDG_RUNTIME_DIR="+folder)...),
+		// Of this machine, too, nothing is reached but by the proxy.
+		chromedp.ProxyServer("http://"+proxy.Addr().String()), chromedp.Flag("proxy-bypass-list", "<-loopback>"),
+		chromedp.Flag("ignore-certificate-errors-spki-list", hash),
+		chromedp.Flag("no-sandbox", b.Unconfined))
+	lowered, err := lower(folder)
+	if err == nil && lowered != nil {
+		options = append(options, chromedp.ModifyCmdFunc(lowered))
+	}
+	return options, err
+}
+
+// removeFolder takes away the browser's profile, into which it may still write as it ends.
+func removeFolder(folder string) {
+	for range 50 {
+		if os.RemoveAll(folder) == nil {
+			return
+		}
+		time.Sleep(20 * time.Millisecond)
+	}
 }
 
 // Close ends the browser.
-func (b *Browser) Close() { b.once.Do(b.stop) }
+func (b *Browser) Close() {
+	b.once.Do(func() {
+		for _, end := range slices.Backward(b.ends) {
+			end()
+		}
+	})
+}
 
 // measure finds the landmarks' boxes, the page's size and its text.
 const measure = `(() => {
@@ -223,9 +290,6 @@ type measured struct {
 type Visit struct {
 	Address string
 	Widths  []int // of the window, in CSS pixels: it is loaded at the first one
-	// Opening is an address of the same site with user and password in it, which is
-	// opened first: the browser remembers them. "": none.
-	Opening string
 	Cookies []*http.Cookie
 	// NoPicture saves the picture of the whole page, unless its first view has one colour only.
 	NoPicture bool
@@ -304,7 +368,12 @@ func (t *Tab) open(ctx context.Context) error {
 	defer late.Stop()
 	stopped := context.AfterFunc(ctx, t.end)
 	defer stopped()
-	return chromedp.Do(t.ctx)
+	if err := chromedp.Do(t.ctx); err != nil {
+		return err
+	}
+	own := chromedp.FromContext(t.ctx).BrowserContextID
+	_, err := chromedp.CallBrowser(t.ctx, cdpbrowser.SetDownloadBehavior, cdpbrowser.SetDownloadBehaviorParams{Behavior: cdpbrowser.SetDownloadBehaviorBehaviorDeny, BrowserContextID: own})
+	return err
 }
 
 // leave makes the tab as if the page had not been there, but for what is cached.
@@ -404,15 +473,11 @@ func enter(tab context.Context, visit Visit) error {
 	for _, cookie := range visit.Cookies {
 		cookies = append(cookies, &network.CookieParam{Name: cookie.Name, Value: cookie.Value, URL: visit.Address, HTTPOnly: true})
 	}
-	if len(cookies) > 0 {
-		if _, err := chromedp.Call(tab, network.SetCookies, network.SetCookiesParams{Cookies: cookies}); err != nil {
-			return err
-		}
-	}
-	if visit.Opening == "" {
+	if len(cookies) == 0 {
 		return nil
 	}
-	return chromedp.Do(tab, chromedp.Navigate(visit.Opening))
+	_, err := chromedp.Call(tab, network.SetCookies, network.SetCookiesParams{Cookies: cookies})
+	return err
 }
 
 func explain(tab context.Context, err error, limit time.Duration) string {

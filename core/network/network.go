@@ -1,0 +1,47 @@
+// Package network says how far inside an address is: what is asked for on behalf of a site, or of
+// a vendor, does not lead further inside than that site or vendor is.
+package network
+
+import (
+	"context"
+	"errors"
+	"net"
+	"net/netip"
+)
+
+// Depth is how far inside an address is.
+type Depth int
+
+// The depths. Servers of clouds tell their secrets at link-local addresses.
+const (
+	Public  Depth = iota
+	Private       // of an organisation, or a house
+	Machine       // this machine, and its link
+)
+
+// ErrInward says that an address is further inside than what led there.
+var ErrInward = errors.New("it leads to an address of a private network, which is not the site's")
+
+// DepthOf tells how far inside an address is.
+func DepthOf(a netip.Addr) Depth {
+	a = a.Unmap()
+	switch {
+	case a.IsLoopback(), a.IsUnspecified(), a.IsLinkLocalUnicast(), a.IsMulticast():
+		return Machine
+	case a.IsPrivate(), a.Is4() && netip.MustParsePrefix("100.64.0.0/10").Contains(a): // RFC 6598
+		return Private
+	}
+	return Public
+}
+
+// DepthOfHost is that of the address of a host that is furthest inside; Public where it has none.
+func DepthOfHost(ctx context.Context, host string) (deepest Depth) {
+	addresses, err := net.DefaultResolver.LookupNetIP(ctx, "ip", host)
+	if err != nil {
+		return Public // then it cannot be asked, either
+	}
+	for _, address := range addresses {
+		deepest = max(deepest, DepthOf(address))
+	}
+	return deepest
+}
