@@ -9,6 +9,7 @@ import (
 	"wetland/core/packages"
 	"wetland/core/site"
 	"wetland/core/update"
+	"wetland/core/visible"
 )
 
 // What the shell offers to complete. It is read from the workspace's own folders: no
@@ -91,7 +92,7 @@ func runs(w *site.Workspace) []string {
 	}
 	var names []string
 	for _, run := range slices.Backward(all) {
-		names = append(names, run.Name+"\t"+printable(strings.ReplaceAll(run.Title()+": "+string(run.State), "\n", " ")))
+		names = append(names, run.Name+"\t"+visible.Line(run.Title()+": "+string(run.State)))
 	}
 	return names
 }

@@ -7,6 +7,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"wetland/core/update"
+	"wetland/core/visible"
 )
 
 func (a *app) examineCommand() *cobra.Command {
@@ -86,7 +87,7 @@ func (a *app) showExamination(name string, found *update.Examination) {
 		}
 	}
 	for _, diff := range found.Diffs {
-		s.print("\n%s", diff)
+		s.print("\n%s", visible.Lines(diff))
 	}
 	s.print("\n")
 	switch found.Advice {

@@ -18,10 +18,11 @@ func TestNothingDisturbsTheTerminal(t *testing.T) {
 		"\x1b]0;title\x07":                    `\u001b]0;title\u0007`,
 		"safe\rKept.":                         `safe\u000dKept.`,
 		"a\u202egnp.exe":                      `a\u202egnp.exe`,
-		"\x1b[31mred\x1b[0m \x9b2J \x7f":      "\x1b[31mred\x1b[0m \ufffd2J " + `\u007f`,
+		"\x1b[32mgreen\x1b[0m \x9b2J \x7f":    "\x1b[32mgreen\x1b[0m \ufffd2J " + `\u007f`,
+		"\x1b[8mconcealed":                    `\u001b[8mconcealed`,
 		"crossing \u2066hidden\u2069\u0085\b": `crossing \u2066hidden\u2069\u0085\u0008`,
 	} {
-		if got := printable(text); got != want {
+		if got := printable(text, true); got != want {
 			t.Errorf("%q is shown as %q, not %q", text, got, want)
 		}
 	}
@@ -29,10 +30,14 @@ func TestNothingDisturbsTheTerminal(t *testing.T) {
 	s := newScreen(&out, false)
 	s.End(progress.Good, "pages", "the title is \"\x1b[2J\r\"")
 	s.paragraph("Head", "name\x1b[2J")
+	s.paragraph("Head", "a name with\n  ok  pages             all sound\nin it")
 	rows := s.table("a", "b")
 	rows.AppendRow([]any{"x\x1b[2J", "y\r"})
 	rows.Render()
-	if strings.ContainsAny(out.String(), "\r\x1b") {
+	if strings.ContainsAny(out.String(), "\r\x1b") || strings.Contains(out.String(), "\n  ok  pages             all sound") {
 		t.Errorf("%q", out.String())
+	}
+	if got := printable("\x1b[32mgreen", false); strings.Contains(got, "\x1b") {
+		t.Errorf("without colours: %q", got)
 	}
 }

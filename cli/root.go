@@ -200,7 +200,7 @@ they are not as they were.`,
 		PersistentPreRun: func(*cobra.Command, []string) {
 			a.screen = newScreen(a.out, a.json || a.quiet)
 			if !a.quiet {
-				a.screen.signs = printableWriter{a.errs}
+				a.screen.signs = printableWriter{a.errs, false}
 			}
 		},
 		Version: versionText(),

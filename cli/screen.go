@@ -16,6 +16,7 @@ import (
 	"wetland/core/progress"
 	"wetland/core/smoke"
 	"wetland/core/update"
+	"wetland/core/visible"
 )
 
 // screen writes for people. It is the Reporter that the core tells its steps to.
@@ -62,7 +63,7 @@ func (l *signOfLife) words() string {
 const plainWidth = 80
 
 func newScreen(out io.Writer, silent bool) *screen {
-	s := &screen{out: out, text: printableWriter{out}, silent: silent, width: plainWidth}
+	s := &screen{out: out, silent: silent, width: plainWidth}
 	if file, ok := out.(*os.File); ok && term.IsTerminal(int(file.Fd())) {
 		s.terminal = true
 		if width, _, err := term.GetSize(int(file.Fd())); err == nil && width > 40 {
@@ -70,6 +71,7 @@ func newScreen(out io.Writer, silent bool) *screen {
 		}
 	}
 	s.color = s.terminal && os.Getenv("NO_COLOR") == "" && os.Getenv("TERM") != "dumb"
+	s.text = printableWriter{out, s.color}
 	return s
 }
 
@@ -101,7 +103,10 @@ func (s *screen) paragraph(head, words string) {
 	if head != "" {
 		words = head + " " + words
 	}
-	for line := range strings.SplitSeq(words, "\n") {
+	for i, line := range strings.Split(words, "\n") {
+		if i > 0 && looksLikeStep.MatchString(line) {
+			line = "| " + strings.TrimSpace(line) // a name with line ends in it must not tell of a step
+		}
 		s.print("%s\n", s.wrap(line, indent))
 	}
 }
@@ -216,7 +221,7 @@ func (s *screen) End(mark progress.Mark, step, detail string) {
 	sign := map[progress.Mark]string{
 		progress.Good: s.good("ok"), progress.Bad: s.bad("NO"), progress.Doubt: s.doubt("??"), progress.Note: "--",
 	}[mark]
-	s.row("  "+sign+"  ", 6, fmt.Sprintf("%-*s", stepWidth, step), detail)
+	s.row("  "+sign+"  ", 6, fmt.Sprintf("%-*s", stepWidth, step), visible.Lines(detail))
 }
 
 // row writes a lead, a name and wrapped words that stay in their column.
@@ -224,6 +229,7 @@ func (s *screen) row(lead string, leadWidth int, name, words string) {
 	if name != "" && words != "" && !strings.HasSuffix(name, " ") {
 		name += "  " // a name as wide as its column
 	}
+	name = strings.ReplaceAll(name, "\n", `\u000a`) // of a file, say
 	column := leadWidth + text.StringWidthWithoutEscSequences(name)
 	var lines []string
 	for line := range strings.SplitSeq(words, "\n") {

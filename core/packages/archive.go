@@ -21,6 +21,7 @@ import (
 
 	"wetland/core/files"
 	"wetland/core/site/cms"
+	"wetland/core/visible"
 )
 
 // Limits of what an archive may hold; an ordinary theme is far below all of them.
@@ -236,7 +237,7 @@ func checkEntry(entry *zip.File) error {
 	mode := entry.Mode()
 	const encrypted = 1 // bit 0 of the general purpose flags, APPNOTE.TXT 4.4.4
 	switch {
-	case name == "" || !utf8.ValidString(name) || strings.ContainsFunc(name, isControl):
+	case name == "" || !utf8.ValidString(name) || strings.ContainsFunc(name, visible.Disturbs):
 		return fmt.Errorf("the name %q cannot be used", name)
 	case len(name) > maxName:
 		return fmt.Errorf("the name %.40q... is longer than %d bytes", name, maxName)
@@ -267,8 +268,6 @@ func checkEntry(entry *zip.File) error {
 	}
 	return nil
 }
-
-func isControl(r rune) bool { return r < 0x20 || r == 0x7f }
 
 // isJunk tells what operating systems leave in archives.
 func isJunk(name string) bool {

@@ -7,21 +7,27 @@ import (
 	"strings"
 
 	"wetland/core/smoke"
+	"wetland/core/visible"
 )
 
 // Markdown returns the report for a ticket.
 func (r *Report) Markdown() string {
 	var b strings.Builder
 	say := func(format string, args ...any) { fmt.Fprintf(&b, format+"\n", args...) }
-	say("# %s: %s", r.Headline(), r.Title())
-	say("\n%s, %s\n\n%s\n", r.Site, r.Address, r.Run.Reason)
+	md, code := visible.Markdown, visible.Code
+	say("# %s: %s", r.Headline(), md(r.Title()))
+	say("\n%s, %s\n", md(r.Site), md(r.Address))
+	for line := range strings.SplitSeq(r.Run.Reason, "\n") {
+		say("%s", md(line))
+	}
+	say("")
 	page := func(page smoke.PageVerdict) {
 		if len(page.Findings) == 0 {
 			return
 		}
-		say("- **%s** `%s`", page.Verdict, page.Path)
+		say("- **%s** %s", page.Verdict, code(page.Path))
 		for _, finding := range page.Findings {
-			say("  - %s", finding)
+			say("  - %s", md(finding.String()))
 		}
 	}
 	if len(r.Pages) > 0 {
@@ -41,16 +47,16 @@ func (r *Report) Markdown() string {
 	if len(r.Run.Rest) > 0 {
 		say("## In the rest of the site\n")
 		for _, note := range r.Run.Rest {
-			say("- `%s` %s", note.What, note.Done)
+			say("- %s %s", code(note.What), md(note.Done))
 		}
 		say("")
 	}
 	if len(r.Run.Components) > 1 {
 		say("## The packages\n")
 		for _, t := range r.Run.Components {
-			say("- **%s** %s %s", cmp.Or(string(t.Fate), "not touched"), t.Name, t.To)
+			say("- **%s** %s %s", cmp.Or(string(t.Fate), "not touched"), md(t.Name), md(t.To))
 			for _, because := range t.Because {
-				say("  - %s", because)
+				say("  - %s", md(because))
 			}
 		}
 		say("")
@@ -58,22 +64,23 @@ func (r *Report) Markdown() string {
 	if len(r.Run.Database) > 0 {
 		say("## In the database\n")
 		for _, note := range r.Run.Database {
-			say("- `%s` %s", note.Table, note.What)
+			say("- %s %s", code(note.Table), md(note.What))
 		}
 		say("")
 	}
 	say("## What was done\n")
 	for _, step := range r.Run.Steps {
-		say("- %s: %s", step.Name, step.Detail)
+		say("- %s: %s", md(step.Name), md(step.Detail))
 	}
 	if len(r.Run.Next) > 0 {
 		say("\n## What now\n")
 		for _, line := range r.Run.Next {
-			command, meaning, _ := strings.Cut(line, "    ")
-			if meaning != "" {
-				command = "`" + command + "` " + strings.TrimSpace(meaning)
+			command, meaning, isCommand := strings.Cut(line, "    ")
+			if isCommand {
+				say("- %s %s", code(command), md(strings.TrimSpace(meaning)))
+			} else {
+				say("- %s", md(line))
 			}
-			say("- %s", command)
 		}
 	}
 	return b.String()

@@ -3,7 +3,8 @@ package site
 import (
 	"fmt"
 	"strings"
-	"unicode"
+
+	"wetland/core/visible"
 )
 
 // What a site says about itself may be written by anybody: no value and no comment of
@@ -23,7 +24,7 @@ func escaped(text, special string) string {
 		switch {
 		case strings.ContainsRune(special, r):
 			b.WriteString(`\` + string(r))
-		case unicode.IsControl(r) || unicode.Is(unicode.Bidi_Control, r) || r == '\u2028' || r == '\u2029':
+		case visible.Disturbs(r):
 			fmt.Fprintf(&b, `\u%04X`, r)
 		default:
 			b.WriteRune(r)

@@ -2,10 +2,13 @@ package update
 
 import (
 	"fmt"
+	"slices"
 	"strings"
 
 	"github.com/dustin/go-humanize"
 	"github.com/dustin/go-humanize/english"
+
+	"wetland/core/visible"
 )
 
 func plural(n int, word string) string { return english.Plural(n, word, "") }
@@ -19,7 +22,12 @@ func versionText(v string) string {
 	return v
 }
 
+// list names some of what may be called in any way.
 func list(names []string, most int) string {
+	names = slices.Clone(names)
+	for i, name := range names {
+		names[i] = visible.Line(name)
+	}
 	if len(names) > most {
 		return fmt.Sprintf("%s and %d more", strings.Join(names[:most], ", "), len(names)-most)
 	}

@@ -14,6 +14,7 @@ import (
 
 	"wetland/core/database"
 	"wetland/core/files"
+	"wetland/core/visible"
 )
 
 // Rowlock recognises sites of Rowlock, the CMS of the bundled demo site.
@@ -152,7 +153,7 @@ func (r *rowlockSite) ReadHeader(folder Folder) (Header, error) {
 			return Header{Kind: kind}, fmt.Errorf("%s names no name", name)
 		}
 		return Header{
-			Kind: kind, Name: header.Name, Version: header.Version, Author: header.Author, Parent: header.Parent,
+			Kind: kind, Name: visible.Line(header.Name), Version: visible.Line(header.Version), Author: visible.Line(header.Author), Parent: header.Parent,
 			RequiresCMS: header.RequiresRowlock, RequiresPlugins: header.RequiresPlugins,
 		}, nil
 	}

@@ -16,6 +16,7 @@ import (
 
 	"wetland/core/database"
 	"wetland/core/files"
+	"wetland/core/visible"
 )
 
 // WordPress recognises WordPress sites.
@@ -420,7 +421,7 @@ func headerField(text, name string) string {
 	}
 	value, _, _ := strings.Cut(found[1], "*/")
 	value, _, _ = strings.Cut(value, "?>")
-	return strings.TrimSpace(value)
+	return visible.Line(strings.TrimSpace(value))
 }
 
 // ReadHeader reads style.css of a theme, or the first PHP file with a plugin's header.
