@@ -122,6 +122,10 @@ func TestWordPressDatabaseTroubles(t *testing.T) {
 		t.Fatal(err)
 	}
 	edit(t, filepath.Join(workspace, "wetland.toml"), "[database]", "[database]\npassword_from = \"env FERRY_PASSWORD\"")
+	// The password goes to no host that the site's settings alone name.
+	t.Setenv("FERRY_PASSWORD", site.Password)
+	wetland(t, workspace, "snapshot").want(t, 2, "password_from needs host or socket beside it", "host = \"127.0.0.1\"")
+	edit(t, filepath.Join(workspace, "wetland.toml"), "[database]", fmt.Sprintf("[database]\nhost = \"127.0.0.1\"\nport = %d", site.Port))
 	t.Setenv("FERRY_PASSWORD", site.Password)
 	if err := os.WriteFile(config, []byte(bad), 0o644); err != nil {
 		t.Fatal(err)

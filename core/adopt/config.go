@@ -7,6 +7,7 @@ import (
 	"unicode"
 
 	"wetland/core/site"
+	"wetland/core/site/cms"
 )
 
 // sayReach writes the settings that were given, and the others as examples.
@@ -63,9 +64,13 @@ func (a *adoption) config() string {
 	for _, one := range a.missing {
 		say("# %s", site.Comment(one.Why))
 		say("%s = %s", strings.TrimPrefix(one.Key, "database."), site.Quote(placeholder(one.Key)))
+		if one.Key == passwordKey {
+			a.sayHost(say)
+		}
 	}
 	say("# host = \"127.0.0.1\"")
-	say("# password_from = \"env FERRY_DATABASE_PASSWORD\"\n")
+	say("# password_from = \"env FERRY_DATABASE_PASSWORD\"     (needs host or socket beside it)")
+	say("# tls = \"required\"     by a network: with a certificate for the server's name\n")
 	say("# Only where the address alone does not lead to the site's own pages.")
 	a.sayReach(say)
 	say("[files]")
@@ -107,9 +112,23 @@ func (a *adoption) config() string {
 	return b.String()
 }
 
+const passwordKey = "database.password_from"
+
+// sayHost writes where a password goes: there and nowhere else.
+func (a *adoption) sayHost(say func(format string, args ...any)) {
+	login, _ := a.site.CMS.Database(cms.Given{})
+	say("# The password goes there and nowhere else; this is what the site's settings say:")
+	if login.Socket != "" {
+		say("socket = %s", site.Quote(login.Socket))
+		return
+	}
+	say("host = %s", site.Quote(login.Host))
+	say("port = %d", login.Port)
+}
+
 // placeholder keeps the file readable until a person fills in the value.
 func placeholder(key string) string {
-	if key == "database.password_from" {
+	if key == passwordKey {
 		return "env SITE_DATABASE_PASSWORD"
 	}
 	return ""

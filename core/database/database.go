@@ -5,6 +5,7 @@ package database
 import (
 	"context"
 	"crypto/sha256"
+	"crypto/x509"
 	"encoding/hex"
 	"errors"
 	"fmt"
@@ -97,6 +98,9 @@ type Login struct {
 	User     string
 	Password string
 	File     string // of an SQLite database, as a path on this machine
+	TLS      TLS    // by a network
+	// Trusted vouch for the server's certificate where TLS is required; nil: the system's.
+	Trusted *x509.CertPool
 }
 
 // String describes the place without the password.
@@ -271,7 +275,7 @@ func asideName(tag, name string, taken func(string) bool) string {
 const ours = "wetland_"
 
 // Open connects to the database and proves that it answers. Errors wrap
-// ErrUnreachable, ErrDenied or ErrMissing where one of those is the reason.
+// ErrUnreachable, ErrUnprotected, ErrDenied or ErrMissing where one of those is the reason.
 func Open(ctx context.Context, login Login, owner Owner) (Database, error) {
 	switch login.Engine {
 	case "mysql":
@@ -285,6 +289,7 @@ func Open(ctx context.Context, login Login, owner Owner) (Database, error) {
 // Reasons why a database cannot be opened.
 var (
 	ErrUnreachable = errors.New("the database server cannot be reached")
+	ErrUnprotected = errors.New("the connection to the database server cannot be protected as it should be")
 	ErrDenied      = errors.New("the database server refuses this user or password")
 	ErrMissing     = errors.New("there is no such database")
 )

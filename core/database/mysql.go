@@ -39,6 +39,7 @@ func openMySQL(ctx context.Context, login Login, owner Owner) (Database, error) 
 	if login.Socket != "" {
 		config.Net, config.Addr = "unix", login.Socket
 	}
+	protect(config, login)
 	config.Timeout = 15 * time.Second
 	config.InterpolateParams = true
 	config.MaxAllowedPacket = 0 // the server's own limit
@@ -160,7 +161,10 @@ func sweepScratchMySQL(ctx context.Context, login Login) error {
 // server's: https://mariadb.com/kb/en/mariadb-error-code-reference/.
 func explainMySQL(login Login, err error) error {
 	var network *net.OpError
+	words := explainTLS(err)
 	switch {
+	case words != "":
+		err = fmt.Errorf("%w: %s", ErrUnprotected, words)
 	case isNumber(err, 1045, 1698):
 		err = fmt.Errorf("%w: %w", ErrDenied, err)
 	case isNumber(err, 1044):

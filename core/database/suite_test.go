@@ -52,7 +52,7 @@ func onServer(t *testing.T, server *testenv.Server) databasetest.Account {
 		Breaking: func(statement int64) (database.Login, func() bool) {
 			line := breakAt(t, account.Port, statement)
 			through := login
-			through.Port = line.port
+			through.Port, through.TLS = line.port, database.TLSOff // the line must read what is asked
 			return through, line.broken.Load
 		},
 		Hold: func(table string) func() {

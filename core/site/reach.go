@@ -2,7 +2,6 @@ package site
 
 import (
 	"crypto/x509"
-	"errors"
 	"fmt"
 	"net"
 	"os"
@@ -76,19 +75,24 @@ func checkSecret(setting, from string, say func(string, ...any)) {
 // TrustedCertificates reads the certificates to trust beside the system's; nil: the
 // system's alone.
 func (c ReachConfig) TrustedCertificates() (*x509.CertPool, error) {
-	if c.Certificates == "" {
-		return nil, nil
-	}
-	text, err := os.ReadFile(c.Certificates)
-	if err != nil {
-		return nil, fmt.Errorf("[reach] certificates: %w", err)
-	}
 	pool, err := x509.SystemCertPool()
 	if err != nil {
 		pool = x509.NewCertPool()
 	}
-	if !pool.AppendCertsFromPEM(text) {
-		return nil, errors.New("[reach] certificates: " + c.Certificates + " holds no certificate (PEM)")
+	return readCertificates("[reach] certificates", c.Certificates, pool)
+}
+
+// readCertificates adds the certificates in a file to others; nil if there is no file.
+func readCertificates(setting, file string, to *x509.CertPool) (*x509.CertPool, error) {
+	if file == "" {
+		return nil, nil
 	}
-	return pool, nil
+	text, err := os.ReadFile(file)
+	if err != nil {
+		return nil, fmt.Errorf("%s: %w", setting, err)
+	}
+	if !to.AppendCertsFromPEM(text) {
+		return nil, fmt.Errorf("%s: %s holds no certificate (PEM)", setting, file)
+	}
+	return to, nil
 }

@@ -2,6 +2,7 @@ package site
 
 import (
 	"context"
+	"crypto/x509"
 	"errors"
 	"fmt"
 	"io/fs"
@@ -182,12 +183,24 @@ func (s *Site) Login() (database.Login, error) {
 		User: config.User, File: filepath.ToSlash(config.File),
 	}
 	var problems []error
-	if config.PasswordFrom != "" {
+	goesAnywhere := config.PasswordFrom != "" && config.Host == "" && config.Socket == ""
+	if config.PasswordFrom != "" && !goesAnywhere {
 		password, err := ReadSecret("password_from", config.PasswordFrom)
 		problems = append(problems, err)
 		given.Password = password
 	}
 	login, missing := s.CMS.Database(given)
+	login.TLS = database.TLS(config.TLS)
+	if goesAnywhere && login.File == "" {
+		where := fmt.Sprintf("host = %q and port = %d", login.Host, login.Port)
+		if login.Socket != "" {
+			where = fmt.Sprintf("socket = %q", login.Socket)
+		}
+		return login, fmt.Errorf("[database] password_from needs host or socket beside it: the site's settings, which others may write, could lead the password anywhere. Now they say %s: if that is right, add it to %s", where, ConfigName)
+	}
+	var err error
+	login.Trusted, err = readCertificates("[database] tls_certificates", config.TLSCertificates, x509.NewCertPool())
+	problems = append(problems, err)
 	for _, one := range missing {
 		problems = append(problems, fmt.Errorf("%s. Give it as %s in %s", one.Why, one.Key, ConfigName))
 	}

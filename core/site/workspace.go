@@ -21,6 +21,7 @@ import (
 	"github.com/andybalholm/cascadia"
 	"github.com/pelletier/go-toml/v2"
 
+	"wetland/core/database"
 	"wetland/core/files"
 	"wetland/core/site/cms"
 )
@@ -105,6 +106,10 @@ type DatabaseConfig struct {
 	// PasswordFrom names where the password is, never the password: "env NAME" or
 	// "file PATH".
 	PasswordFrom string `toml:"password_from"`
+	// TLS is "required", "off", or "": wherever the server offers it.
+	TLS string `toml:"tls"`
+	// TLSCertificates is a file of certificates (PEM) that vouch for the server's.
+	TLSCertificates string `toml:"tls_certificates"`
 }
 
 // FilesConfig says what is no part of a snapshot.
@@ -390,6 +395,12 @@ func (c *Config) check(at lines, say func(string, ...any)) {
 		say("[site] cms: %w", err)
 	}
 	checkSecret("[database] password_from", c.Database.PasswordFrom, say)
+	if how := database.TLS(c.Database.TLS); how != database.TLSOffered && how != database.TLSRequired && how != database.TLSOff {
+		say("[database] tls must be \"required\" or \"off\"; without it, TLS is taken wherever the server offers it")
+	}
+	if c.Database.TLSCertificates != "" && database.TLS(c.Database.TLS) != database.TLSRequired {
+		say("[database] tls_certificates goes with tls = \"required\"")
+	}
 	c.checkReach(say)
 	c.checkPool(say)
 	if c.Smoke.AtOnce < 0 || c.Smoke.AtOnce > 64 || c.Smoke.AtOnce == 0 && at.has("smoke.at_once") {

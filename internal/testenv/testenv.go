@@ -95,6 +95,9 @@ type Server struct {
 	Kind   Kind
 	Port   int
 	Socket string
+	// Authority is the file of the certificate that vouches for the server's, which is made for
+	// 127.0.0.1.
+	Authority string
 }
 
 var running struct {
@@ -213,7 +216,13 @@ func start(kind Kind) (*Server, func(), error) {
 		remove()
 		return nil, nil, err
 	}
-	server := &Server{Kind: kind, Port: port, Socket: filepath.Join(dir, "s.sock")}
+	authority, certificate, key, err := certify(dir)
+	if err != nil {
+		remove()
+		return nil, nil, err
+	}
+	own = append(own, "--ssl-ca="+authority, "--ssl-cert="+certificate, "--ssl-key="+key)
+	server := &Server{Kind: kind, Port: port, Socket: filepath.Join(dir, "s.sock"), Authority: authority}
 	command := server.serve(data, own)
 	log, err := os.Create(filepath.Join(dir, "log"))
 	if err != nil {
