@@ -302,17 +302,17 @@ func TestSwapWithAGap(t *testing.T) {
 
 func TestLockExcludes(t *testing.T) {
 	dir := t.TempDir()
-	unlock, err := all(t).Lock(t.Context(), dir)
+	unlock, err := all(t).Lock(t.Context(), dir, nil)
 	if err != nil {
 		t.Fatal(err)
 	}
-	if _, err := all(t).Lock(t.Context(), dir); !errors.Is(err, ErrLocked) {
+	if _, err := all(t).Lock(t.Context(), dir, nil); !errors.Is(err, ErrLocked) {
 		t.Errorf("a second lock: %v", err)
 	}
 	if err := unlock(); err != nil {
 		t.Fatal(err)
 	}
-	unlock, err = all(t).Lock(t.Context(), dir)
+	unlock, err = all(t).Lock(t.Context(), dir, nil)
 	if err != nil {
 		t.Fatal(err)
 	}

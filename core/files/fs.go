@@ -163,8 +163,9 @@ type Mounter interface {
 // Locker is an FS whose folders can be locked.
 type Locker interface {
 	// Lock takes the folder for one holder at a time, until unlock is called or
-	// the process ends. It returns ErrLocked when somebody else has it.
-	Lock(ctx context.Context, name string) (unlock func() error, err error)
+	// the process ends. It returns ErrLocked when somebody else has it. A holder whose user does
+	// not count may be passed over, where the system tells who it is; nil: all count.
+	Lock(ctx context.Context, name string, counts func(user int) bool) (unlock func() error, err error)
 }
 
 // Measurer is an FS that knows how much room is left.
@@ -217,9 +218,9 @@ func MountedAt(ctx context.Context, fsys FS, name string) (bool, error) {
 }
 
 // Lock takes the folder for one holder at a time, or returns errors.ErrUnsupported.
-func Lock(ctx context.Context, fsys FS, name string) (unlock func() error, err error) {
+func Lock(ctx context.Context, fsys FS, name string, counts func(user int) bool) (unlock func() error, err error) {
 	if able, ok := fsys.(Locker); ok {
-		return able.Lock(ctx, name)
+		return able.Lock(ctx, name, counts)
 	}
 	return nil, fmt.Errorf("lock %s: %w", name, errors.ErrUnsupported)
 }

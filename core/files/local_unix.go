@@ -395,24 +395,3 @@ func (l *local) CanOwn(owner, group int) bool {
 	groups, err := os.Getgroups()
 	return group == Unowned || group == os.Getegid() || (err == nil && slices.Contains(groups, group))
 }
-
-// Lock takes the folder name until unlock is called or this process ends. It locks the folder
-// itself, so that nothing has to be written into it and every name of the same folder meets
-// the same lock.
-func (l *local) Lock(ctx context.Context, name string) (unlock func() error, err error) {
-	err = l.in(ctx, "lock", name, func(above handle, base string) error {
-		folder, err := openAt(above, base, unix.O_RDONLY|unix.O_DIRECTORY, 0)
-		if err != nil {
-			return err
-		}
-		if err := unix.Flock(folder.fd(), unix.LOCK_EX|unix.LOCK_NB); err != nil {
-			if errors.Is(err, unix.EWOULDBLOCK) {
-				err = ErrLocked
-			}
-			return errors.Join(err, folder.Close())
-		}
-		unlock = folder.Close
-		return nil
-	})
-	return unlock, err
-}

@@ -232,7 +232,7 @@ func (l *local) Writable(ctx context.Context, name string) error {
 // Lock takes the folder name until unlock is called or this process ends. It locks a file in
 // the system's folder for temporary files, named after the folder: a folder itself cannot be
 // locked here.
-func (l *local) Lock(ctx context.Context, name string) (unlock func() error, err error) {
+func (l *local) Lock(ctx context.Context, name string, _ func(user int) bool) (unlock func() error, err error) {
 	err = l.call(ctx, "lock", name, func(native string) error {
 		sum := sha256.Sum256([]byte(strings.ToLower(filepath.Clean(native))))
 		lock := flock.New(filepath.Join(os.TempDir(), "wetland-"+hex.EncodeToString(sum[:8])+".lock"))

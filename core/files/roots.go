@@ -254,9 +254,9 @@ func (r *Roots) MountedAt(ctx context.Context, name string) (mounted bool, err e
 	return mounted, err
 }
 
-func (r *Roots) Lock(ctx context.Context, name string) (unlock func() error, err error) {
+func (r *Roots) Lock(ctx context.Context, name string, counts func(user int) bool) (unlock func() error, err error) {
 	err = r.call("lock", name, func(fsys FS, below string) (err error) {
-		unlock, err = Lock(ctx, fsys, below)
+		unlock, err = Lock(ctx, fsys, below, counts)
 		return err
 	})
 	return unlock, err

@@ -47,7 +47,7 @@ func TestRootsReachNothingElse(t *testing.T) {
 		_, open := roots.Open(ctx, name, 0)
 		_, create := roots.Create(ctx, name, private)
 		_, mounted := roots.MountedAt(ctx, name)
-		_, lock := roots.Lock(ctx, name)
+		_, lock := roots.Lock(ctx, name, nil)
 		_, free := roots.FreeSpace(ctx, name)
 		for call, err := range map[string]error{
 			"Lstat": lstat, "List": list, "Open": open, "Create": create, "MountedAt": mounted, "Lock": lock, "FreeSpace": free,

@@ -6,6 +6,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"maps"
 	"os"
 	"path"
 	"slices"
@@ -77,7 +78,11 @@ func (b *bundle) search(ctx context.Context, entries []*zip.File) (found []*Pack
 			}
 		}
 	}()
-	for _, folder := range b.foldersWithHeader(entries) {
+	folders, err := b.foldersWithHeader(ctx, sortedByName(entries))
+	if err != nil {
+		return nil, err
+	}
+	for _, folder := range folders {
 		p, err := b.repack(ctx, entries, folder)
 		if err != nil {
 			return found, fmt.Errorf("its folder %s: %w", folder, err)
@@ -129,28 +134,50 @@ func inside(name string, found []*Package) bool {
 	})
 }
 
+// mostPackages bounds how many packages a bundle holds: each is opened by itself.
+const mostPackages = 200
+
 // foldersWithHeader lists the folders that have a header, outermost first; what is
 // below one of them belongs to it.
-func (b *bundle) foldersWithHeader(entries []*zip.File) []string {
-	var folders []string
+func (b *bundle) foldersWithHeader(ctx context.Context, entries []*zip.File) (found []string, err error) {
+	folders := map[string]bool{}
 	for _, entry := range entries {
-		for at := path.Dir(strings.TrimSuffix(entry.Name, "/")); at != "."; at = path.Dir(at) {
-			if !slices.Contains(folders, at) {
-				folders = append(folders, at)
+		for at := path.Dir(strings.TrimSuffix(entry.Name, "/")); at != "." && !folders[at]; at = path.Dir(at) {
+			folders[at] = true
+		}
+	}
+	packages := map[string]bool{}
+	within := func(folder string) bool {
+		for above := path.Dir(folder); above != "."; above = path.Dir(above) {
+			if packages[above] {
+				return true
 			}
 		}
+		return false
 	}
-	slices.Sort(folders)
-	var found []string
-	for _, folder := range folders {
-		if slices.ContainsFunc(found, func(above string) bool { return strings.HasPrefix(folder, above+"/") }) {
+	for _, folder := range slices.Sorted(maps.Keys(folders)) {
+		if ctx.Err() != nil {
+			return nil, ctx.Err()
+		}
+		if within(folder) {
 			continue
 		}
-		if _, err := b.readHeader(bundleFolder{entries, folder}); err == nil {
-			found = append(found, folder)
+		if _, err := b.readHeader(bundleFolder{entries, folder}); err != nil {
+			continue
+		}
+		packages[folder] = true
+		if found = append(found, folder); len(found) > mostPackages {
+			return nil, fmt.Errorf("it holds more than %d packages", mostPackages)
 		}
 	}
-	return found
+	return found, nil
+}
+
+// sortedByName is a copy in which what is below a folder stands together.
+func sortedByName(entries []*zip.File) []*zip.File {
+	entries = slices.Clone(entries)
+	slices.SortFunc(entries, func(a, b *zip.File) int { return strings.Compare(a.Name, b.Name) })
+	return entries
 }
 
 // repack makes an archive of its own of one folder of the bundle.
@@ -210,26 +237,40 @@ func (b *bundle) unpack(entry *zip.File) (string, error) {
 
 // bundleFolder is one folder of a bundle, for reading its header.
 type bundleFolder struct {
-	entries []*zip.File
+	entries []*zip.File // sorted by name
 	folder  string
 }
 
+// from finds the first entry that is not before a name.
+func (f bundleFolder) from(name string) int {
+	at, _ := slices.BinarySearchFunc(f.entries, name, func(entry *zip.File, name string) int { return strings.Compare(entry.Name, name) })
+	return at
+}
+
+// Names lists the files right in the folder. What is deeper is passed over by whole folders.
 func (f bundleFolder) Names() ([]string, error) {
 	var names []string
-	for _, entry := range f.entries {
-		if path.Dir(entry.Name) == f.folder && !entry.FileInfo().IsDir() {
-			names = append(names, path.Base(entry.Name))
+	for i := f.from(f.folder + "/"); i < len(f.entries); {
+		rest, inside := strings.CutPrefix(f.entries[i].Name, f.folder+"/")
+		if !inside {
+			break
 		}
+		if below, _, deeper := strings.Cut(rest, "/"); deeper {
+			i = f.from(f.folder + "/" + below + "0") // what follows the slash
+			continue
+		}
+		if rest != "" {
+			names = append(names, rest)
+		}
+		i++
 	}
-	slices.Sort(names)
 	return names, nil
 }
 
 func (f bundleFolder) Open(name string) (io.ReadCloser, error) {
-	for _, entry := range f.entries {
-		if entry.Name == path.Join(f.folder, name) {
-			return entry.Open()
-		}
+	whole := path.Join(f.folder, name)
+	if i := f.from(whole); i < len(f.entries) && f.entries[i].Name == whole {
+		return f.entries[i].Open()
 	}
 	return nil, os.ErrNotExist
 }

@@ -1,12 +1,17 @@
 package packages
 
 import (
+	"archive/zip"
 	"errors"
+	"fmt"
+	"io"
 	"os"
 	"path/filepath"
 	"slices"
 	"strings"
 	"testing"
+
+	"wetland/core/site/cms"
 )
 
 // nested puts an archive's bytes into an entry.
@@ -130,5 +135,57 @@ func TestShelfPicks(t *testing.T) {
 	}
 	if got, err := shelf.Pick("quay"); err != nil || got.Version != "7" || got.Kind != "theme" {
 		t.Errorf("by hand: %+v %v", got, err)
+	}
+}
+
+// A bundle of very many folders is read in a time that grows with them, and what holds more
+// packages than anybody bundles is refused.
+func TestBundleOfManyFolders(t *testing.T) {
+	header := "name = \"Tidetable\"\nversion = \"1.4.0\"\n"
+	for name, c := range map[string]struct {
+		header func(n int) bool
+		want   string
+	}{
+		"no packages": {func(int) bool { return false }, ""},
+		"packages":    {func(int) bool { return true }, "more than 200 packages"},
+		"one":         {func(n int) bool { return n == 7000 }, ""},
+	} {
+		file := filepath.Join(t.TempDir(), "many.zip")
+		out, err := os.Create(file)
+		if err != nil {
+			t.Fatal(err)
+		}
+		archive := zip.NewWriter(out)
+		for n := range 15_000 {
+			inner := "text.txt"
+			if c.header(n) {
+				inner = "plugin.toml"
+			}
+			w, err := archive.Create(fmt.Sprintf("all/f%d/%s", n, inner))
+			if err == nil {
+				_, err = io.WriteString(w, header)
+			}
+			if err != nil {
+				t.Fatal(err)
+			}
+		}
+		if err := errors.Join(archive.Close(), out.Close()); err != nil {
+			t.Fatal(err)
+		}
+		reads := 0
+		found, err := Find(t.Context(), file, "many.zip", t.TempDir(), func(folder cms.Folder) (cms.Header, error) {
+			names, err := folder.Names()
+			reads += 1 + len(names)
+			if err != nil || !slices.Contains(names, "plugin.toml") {
+				return cms.Header{}, cms.ErrNoHeader
+			}
+			return cms.Header{Kind: cms.Plugin, Name: "Tidetable", Version: "1.4.0"}, nil
+		})
+		for _, p := range found {
+			_ = p.Close()
+		}
+		if c.want != "" && (err == nil || !strings.Contains(err.Error(), c.want)) || name == "one" && len(found) != 1 || reads > 50_000 {
+			t.Errorf("%s: %d found, %d names read, %v", name, len(found), reads, err)
+		}
 	}
 }

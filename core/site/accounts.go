@@ -2,7 +2,10 @@ package site
 
 import (
 	"os/user"
+	"slices"
 	"strconv"
+
+	"wetland/core/files"
 )
 
 // UserName names an account where it has a name here, else by its number.
@@ -19,4 +22,21 @@ func GroupName(id int) string {
 		return found.Name
 	}
 	return "#" + strconv.Itoa(id)
+}
+
+// MayWrite tells whether a user of this machine has the right to write what has this owner, group
+// and mode. Of one whose groups cannot be found it is believed.
+func MayWrite(id int, entry files.Entry) bool {
+	switch {
+	case id == 0, id == entry.Owner, entry.Mode&0o002 != 0:
+		return true
+	case entry.Mode&0o020 == 0:
+		return false
+	}
+	account, err := user.LookupId(strconv.Itoa(id))
+	if err != nil {
+		return true
+	}
+	groups, err := account.GroupIds()
+	return err != nil || slices.Contains(groups, strconv.Itoa(entry.Group))
 }

@@ -10,6 +10,7 @@ import (
 	"maps"
 	"os"
 	"path/filepath"
+	"slices"
 	"time"
 
 	"wetland/core/database"
@@ -107,9 +108,15 @@ func holderFile(w *site.Workspace) string { return filepath.Join(w.Dir, "holder.
 var ErrBusy = errors.New("another run works on this site")
 
 // lock takes the site, not the workspace: two workspaces of one site exclude each
-// other.
+// other. Whoever could not change the site cannot keep it locked.
 func (s *session) lock(ctx context.Context) error {
-	unlock, err := s.site.Files.Lock(ctx, s.site.Root)
+	layout := s.site.CMS.Layout()
+	unlock, err := s.site.Files.Lock(ctx, s.site.Root, func(user int) bool {
+		return slices.ContainsFunc([]string{s.site.Root, layout.Themes, layout.Plugins}, func(folder string) bool {
+			entry, err := s.site.Files.Lstat(ctx, folder)
+			return err == nil && site.MayWrite(user, entry)
+		})
+	})
 	if errors.Is(err, files.ErrLocked) {
 		err = fmt.Errorf("%w. Wait until it has ended, then try again", ErrBusy)
 		var other holder

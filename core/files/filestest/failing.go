@@ -175,8 +175,8 @@ func (a Able) MountedAt(ctx context.Context, name string) (bool, error) {
 	return files.MountedAt(ctx, a.FS, name)
 }
 
-func (a Able) Lock(ctx context.Context, name string) (func() error, error) {
-	return files.Lock(ctx, a.FS, name)
+func (a Able) Lock(ctx context.Context, name string, counts func(user int) bool) (func() error, error) {
+	return files.Lock(ctx, a.FS, name, counts)
 }
 
 func (a Able) FreeSpace(ctx context.Context, name string) (uint64, error) {

@@ -283,7 +283,7 @@ func (s suite) everyCall(ctx context.Context, at, fresh string) map[string]error
 		_, all["MountedAt"] = files.MountedAt(ctx, s.fsys, at)
 	}
 	if _, ok := s.fsys.(files.Locker); ok {
-		_, all["Lock"] = files.Lock(ctx, s.fsys, at)
+		_, all["Lock"] = files.Lock(ctx, s.fsys, at, nil)
 	}
 	if _, ok := s.fsys.(files.Measurer); ok {
 		_, all["FreeSpace"] = files.FreeSpace(ctx, s.fsys, at)
@@ -404,13 +404,13 @@ func (s suite) locks(t *testing.T, _ string) {
 	if _, ok := s.fsys.(files.Locker); !ok {
 		t.Skip("it cannot lock")
 	}
-	unlock, err := files.Lock(s.ctx, s.fsys, ".")
+	unlock, err := files.Lock(s.ctx, s.fsys, ".", nil)
 	must(t, err)
-	if _, err := files.Lock(s.ctx, s.fsys, "."); !errors.Is(err, files.ErrLocked) {
+	if _, err := files.Lock(s.ctx, s.fsys, ".", nil); !errors.Is(err, files.ErrLocked) {
 		t.Errorf("the second lock: %v", err)
 	}
 	must(t, unlock())
-	unlock, err = files.Lock(s.ctx, s.fsys, ".")
+	unlock, err = files.Lock(s.ctx, s.fsys, ".", nil)
 	must(t, err, unlock())
 }
 

@@ -116,7 +116,7 @@ func (s suite) calls(folder, safe string) map[string]func() (string, error) {
 		"Exchange":   only(func() error { return files.Exchange(s.ctx, s.fsys, path.Join(safe, "plain"), x) }),
 		"CopyMarks":  only(func() error { return files.CopyMarks(s.ctx, s.fsys, path.Join(safe, "plain"), x) }),
 		"SyncFolder": only(func() error { return s.fsys.SyncFolder(s.ctx, d) }),
-		"Lock":       only(func() error { _, err := files.Lock(s.ctx, s.fsys, d); return err }),
+		"Lock":       only(func() error { _, err := files.Lock(s.ctx, s.fsys, d, nil); return err }),
 	}
 }
 
