@@ -116,7 +116,11 @@ wp_insert_post( array( 'post_type' => 'page', 'post_status' => 'publish', 'post_
 // comesIntoCare adopts the site under its own name, with the page of the shortcodes on the list
 // and no more than two posts.
 func (d *day) comesIntoCare() {
-	d.run(0, []string{"Adopted.", "WordPress 6.1"}, "adopt", d.Root, "--address", d.Address, "--no-browser")
+	code, words := 0, []string{"Adopted", "WordPress 6.1"}
+	if d.user != nil {
+		code, words = 4, append(words, "you run Wetland as www-data, as which the web server runs")
+	}
+	d.run(code, words, "adopt", d.Root, "--address", d.Address, "--no-browser")
 	text, err := os.ReadFile(d.config())
 	if err != nil || !strings.Contains(string(text), `name = "Otterby Ferry"`) {
 		d.t.Errorf("%v\n%s", err, text)

@@ -3,7 +3,9 @@ package e2e
 import (
 	"os"
 	"os/exec"
+	"os/user"
 	"path/filepath"
+	"strconv"
 	"testing"
 
 	"wetland/internal/testenv"
@@ -40,4 +42,17 @@ func TestReaderCannotHoldTheLock(t *testing.T) {
 	must(t, os.WriteFile(filepath.Join(other, "wetland.toml"), text, 0o600))
 	_, _ = updateHeld(t, f, g)
 	wetland(t, other, "update", f.pkg("enquiries-1.2.0")).want(t, 2, "another run works on this site")
+}
+
+// Where the web server's user may write what the workspace lies in, adopting warns.
+func TestAdoptWarnsOfTheWebUser(t *testing.T) {
+	account, err := user.Lookup("www-data")
+	if err != nil || os.Geteuid() != 0 {
+		testenv.Missing(t, "the rights of root, and www-data")
+	}
+	owner, err := strconv.Atoi(account.Uid)
+	must(t, err)
+	f := layOut(t)
+	must(t, os.Chown(filepath.Dir(f.care), owner, -1))
+	f.run(t, "adopt", f.root, "--address", f.address, "--no-browser").want(t, 4, "www-data, as which the web server runs, may write "+filepath.Dir(f.care), "Choose a folder for the workspace elsewhere")
 }

@@ -82,6 +82,7 @@ func Adopt(ctx context.Context, o Options) (*Result, error) {
 	if err := a.checkWorkspace(ctx); err != nil {
 		return nil, err
 	}
+	a.checkWebUsers(ctx)
 	if err := a.readFiles(ctx); err != nil {
 		return nil, err
 	}
@@ -188,6 +189,44 @@ func (a *adoption) checkWorkspace(ctx context.Context) error {
 		}}}
 	}
 	return nil
+}
+
+// checkWebUsers warns where whoever finds a hole in the site could change what stands in the
+// workspace, or exchange all of it: the snapshots, and the commands that are run.
+func (a *adoption) checkWebUsers(ctx context.Context) {
+	const means = "whoever finds a hole in the site could change its snapshots, and what Wetland runs"
+	for _, id := range site.WebUsers() {
+		name := site.UserName(id)
+		if id == os.Geteuid() {
+			a.doubt(fmt.Sprintf("you run Wetland as %s, as which the web server runs: %s", name, means),
+				"Run it as a user of its own who may write the site's themes and plugins, from a workspace that "+name+" may not write.")
+		} else if folder := a.writableBy(ctx, id); folder != "" {
+			a.doubt(fmt.Sprintf("%s, as which the web server runs, may write %s: %s", name, folder, means),
+				"Choose a folder for the workspace elsewhere, or take that right away.")
+		}
+	}
+}
+
+// writableBy returns the folder at or above the workspace that a user may write; "" if there is
+// none. In one with the sticky bit, such as /tmp, only owners exchange what is theirs.
+func (a *adoption) writableBy(ctx context.Context, id int) string {
+	folder, err := files.RealOfExisting(ctx, a.site.Files.Disk, filepath.ToSlash(a.o.Workspace))
+	if err != nil {
+		return "" // told when it is made
+	}
+	for ; ; folder = path.Dir(folder) {
+		opened, err := a.site.Files.Disk.Open(ctx, folder)
+		if err == nil {
+			entry, lookErr := opened.Lstat(ctx, ".")
+			_ = opened.Close()
+			if lookErr == nil && site.MayWrite(id, entry) && (entry.Mode&0o1000 == 0 || entry.Owner == id) {
+				return folder
+			}
+		}
+		if path.Dir(folder) == folder {
+			return ""
+		}
+	}
 }
 
 // readFiles makes sure that every file can be read, for the snapshots to come.

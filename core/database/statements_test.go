@@ -277,6 +277,34 @@ func FuzzStatementsOfSQLite(f *testing.F) {
 	})
 }
 
+// However a statement is written, and whatever a server reads it as: what is exported is cut into
+// as many statements as were written, in both ways of reading texts.
+func FuzzExportOfMySQL(f *testing.F) {
+	for _, text := range []string{"1", "'a;b'", "1 /* ; */", "'\\\\' AS `x`", "\"a\"\"b\"", "1;;\nDROP TABLE x", "/*!50000 ; */ 1", "'", "`\\`", "1 -- ;\n, 2 # ;;", "1\n;;"} {
+		f.Add(text, "utf8mb4_bin")
+	}
+	f.Fuzz(func(t *testing.T, text, collation string) {
+		for _, mode := range []string{"", "NO_BACKSLASH_ESCAPES", "ANSI_QUOTES"} {
+			program := Table{Name: "procedure p", Kind: Procedure, Settings: "SET SESSION sql_mode = '" + mode + "', collation_connection = '" + collation + "'", Create: "CREATE PROCEDURE `p`() SELECT " + text}
+			var out strings.Builder
+			if WriteSQL(t.Context(), &out, "mysql", []Replacement{{Table: program}}) != nil {
+				continue
+			}
+			_, rest, found := strings.Cut(out.String(), "\nDELIMITER ")
+			end, rest, _ := strings.Cut(rest, "\n")
+			settings, rest, _ := strings.Cut(rest, end+"\n")
+			create, rest, _ := strings.Cut(rest, end+"\n")
+			if want := session + end + "\nSET NAMES utf8mb4" + end + "\nDELIMITER ;\n"; !found || settings != program.Settings || create != program.Create || rest != want {
+				t.Errorf("%q is cut into %q, %q and %q", text, settings, create, rest)
+			}
+			d, _ := dialectOf(settings)
+			if _, err := lex(create, d); err != nil {
+				t.Errorf("%q: %v", create, err)
+			}
+		}
+	})
+}
+
 func emptySQLite(t *testing.T, at string) string {
 	t.Helper()
 	if err := createSQLite(t.Context(), Login{File: at}); err != nil {

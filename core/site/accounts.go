@@ -24,6 +24,23 @@ func GroupName(id int) string {
 	return "#" + strconv.Itoa(id)
 }
 
+// webAccounts are the names under which systems run web servers and PHP: Debian, Red Hat, Alpine,
+// Arch, SUSE, BSD, macOS.
+var webAccounts = []string{"www-data", "apache", "httpd", "nginx", "http", "wwwrun", "www", "_www", "caddy", "lighttpd"}
+
+// WebUsers are the accounts of this machine as which web servers and PHP run, where they run as
+// nobody in particular.
+func WebUsers() (ids []int) {
+	for _, name := range webAccounts {
+		if found, err := user.Lookup(name); err == nil {
+			if id, err := strconv.Atoi(found.Uid); err == nil && id != 0 {
+				ids = append(ids, id)
+			}
+		}
+	}
+	return ids
+}
+
 // MayWrite tells whether a user of this machine has the right to write what has this owner, group
 // and mode. Of one whose groups cannot be found it is believed.
 func MayWrite(id int, entry files.Entry) bool {

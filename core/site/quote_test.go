@@ -1,6 +1,7 @@
 package site
 
 import (
+	"strings"
 	"testing"
 
 	"github.com/pelletier/go-toml/v2"
@@ -16,4 +17,24 @@ func TestQuotedValueIsReadBack(t *testing.T) {
 			t.Errorf("%q was read as %q", value, read)
 		}
 	}
+}
+
+func FuzzQuote(f *testing.F) {
+	for _, value := range []string{"", "two\nlines", "a\"\n[hooks]\nbefore = \"x\"", "\xff\x00\u2028", "'''\"\"\"\\"} {
+		f.Add(value)
+	}
+	f.Fuzz(func(t *testing.T, value string) {
+		var read struct {
+			Value string
+			Next  int
+			Hooks map[string]any
+		}
+		text := "# " + Comment(value) + "\nvalue = " + Quote(value) + " # " + Comment(value) + "\nnext = 1"
+		if err := toml.Unmarshal([]byte(text), &read); err != nil {
+			t.Fatalf("%q: %v", text, err)
+		}
+		if read.Value != strings.ToValidUTF8(value, "\ufffd") && read.Value != string([]rune(value)) || read.Next != 1 || read.Hooks != nil {
+			t.Errorf("%q was read as %+v", value, read)
+		}
+	})
 }

@@ -3,9 +3,26 @@ package smoke
 import (
 	"fmt"
 	"net/http"
+	"net/url"
 	"strings"
 	"testing"
 )
+
+// FuzzNesting repeats whatever comes, in every place that is read: whoever reads it must live on.
+func FuzzNesting(f *testing.F) {
+	for _, open := range []string{"{a:", "[", "!", "<div>", ":not(", "calc(", "f(", "`${", "=>", "a?", "/*", "<svg><style>", "@media a {", "\"", "(", "new ", "async ", "<table><tr><td>"} {
+		f.Add(open, "var ", uint16(4000))
+	}
+	f.Fuzz(func(t *testing.T, open, before string, times uint16) {
+		deep := before + strings.Repeat(open, min(int(times)*16, 1<<14/max(1, len(open))))
+		where := &url.URL{Scheme: "http", Host: "ferry.example", Path: "/"}
+		for _, body := range []string{deep, "<script>" + deep + "</script>", "<style>" + deep + "</style>", `<script type="application/ld+json">` + deep + "</script>", "<p style=\"" + deep + "\">"} {
+			readPage(Page{Path: "/"}, where, answer{status: 200, header: http.Header{"Content-Type": {"text/html; charset=utf-8"}}, body: []byte(body)})
+		}
+		parseScript([]byte(deep))
+		parseSheet([]byte(deep))
+	})
+}
 
 // A page, a script, a style sheet or data may be nested as deep as it wants: whoever reads it must
 // live on. A stack that overflows would end this test's process.
@@ -31,6 +48,7 @@ func TestNesting(t *testing.T) {
 		{name: "blocks of a sheet", sheet: deep("@media a {")},
 		{name: "values of a sheet", sheet: "a { width: " + deep("calc(") + "}"},
 		{name: "values that lead on", sheet: "a { color: " + deep("var(--a,") + "}"},
+		{name: "brackets that close nothing", sheet: deep(")")},
 		{name: "families", sheet: deep("a ") + "{ color: red }"},
 	} {
 		t.Run(c.name, func(t *testing.T) {

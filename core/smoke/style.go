@@ -50,7 +50,8 @@ const longestSelector = 2000
 // parseSheet returns the rules of a style sheet that say something about layout, how many rules
 // it has at all, and of each selector with classes which these are.
 func parseSheet(text []byte) (rules []styleRule, count int, classes [][]string) {
-	parser := css.NewParser(parse.NewInputBytes(slices.Clone(text)), false)
+	input := parse.NewInputBytes(slices.Clone(text))
+	parser := css.NewParser(input, false)
 	var media []string
 	var selectors []string
 	var declarations []declaration
@@ -58,7 +59,9 @@ func parseSheet(text []byte) (rules []styleRule, count int, classes [][]string) 
 		grammar, _, data := parser.Next()
 		switch grammar {
 		case css.ErrorGrammar:
-			if parser.Err() == io.EOF {
+			// To tell of an error, the parser counts lines from the beginning: it is only asked at
+			// the end.
+			if input.Err() == io.EOF && parser.Err() == io.EOF {
 				return rules, count, classes
 			}
 			// What is no CSS is skipped, as browsers do.
