@@ -70,13 +70,12 @@ func asChild(pipes string, args []string, in, out, errs *os.File) int {
 	signals := make(chan os.Signal, 3)
 	go func() {
 		defer close(signals)
-		for one := make([]byte, 1); ; {
+		for one, came := make([]byte, 1), 0; ; {
 			n, err := lifeline.Read(one)
-			if n > 0 {
+			if came += n; n > 0 || err != nil && came == 0 { // without its parent, nobody would see how this ends
 				signals <- os.Interrupt
 			}
 			if err != nil {
-				signals <- os.Interrupt // the parent is gone: nobody would see how this ends
 				return
 			}
 		}
@@ -100,12 +99,16 @@ type watch struct {
 	command       string
 	args          []string
 	in, out, errs *os.File
-	signals       int // that came so far
+	care          *site.Workspace // nil: none was there to begin with
+	signals       int             // that came so far
 }
 
 // run starts a child, waits for its end and returns the code that is true of it.
 func (w *watch) run() (code int, err error) {
-	before := w.newest()
+	var before *update.Run
+	if w.care, err = w.workspace(); err == nil {
+		before, _ = update.LastRun(w.care) // the child tells what is wrong with it
+	}
 	code, died, err := w.child(w.args, w.out)
 	if err != nil || died == "" {
 		return code, err
@@ -159,19 +162,7 @@ func (w *watch) child(args []string, out *os.File) (code int, died string, err e
 	}
 }
 
-// newest is the newest run of the workspace; nil if there is none, or it cannot be known.
-func (w *watch) newest() *update.Run {
-	care, err := w.workspace()
-	if err != nil {
-		return nil
-	}
-	last, err := update.LastRun(care)
-	if err != nil {
-		return nil
-	}
-	return last
-}
-
+// workspace is the one that the arguments name.
 func (w *watch) workspace() (*site.Workspace, error) {
 	command, rest, err := w.app.command().Find(w.args)
 	if err != nil {
@@ -188,11 +179,13 @@ func (w *watch) died(how string, before *update.Run) int {
 	s := newScreen(w.errs, false)
 	s.print("\n")
 	s.paragraph(s.bad("Wetland broke off."), fmt.Sprintf("It did not end by itself (%s)%s.", how, shortOfMemory(how)))
-	care, err := w.workspace()
-	if err != nil { // it had no site to work on
+	if w.care == nil { // it had no site to work on
 		return w.close(exitCannot, "Nothing on the site was changed.")
 	}
-	last := w.newest()
+	last, err := update.LastRun(w.care)
+	if err != nil {
+		return w.close(exitPerson, fmt.Sprintf("How far it came cannot be read (%v): the site may stand at either version. To settle it: wetland recover", err))
+	}
 	begun := last != nil && (before == nil || before.Name != last.Name)
 	switch {
 	case !begun && w.command != "recover":
@@ -204,16 +197,16 @@ func (w *watch) died(how string, before *update.Run) int {
 	case last != nil && last.State == update.NeedsPerson:
 		return w.close(exitPerson, fmt.Sprintf("%s left the site without a proved state. What to do: wetland report %s", last.Name, last.Name))
 	case last != nil && last.State != update.UnderWay:
-		return w.ended(care, last)
+		return w.ended(last)
 	case last == nil || w.signals > 1 || w.command == "recover":
 		return w.close(exitPerson, "A run is not settled: the site may stand at either version. To settle it: wetland recover")
 	}
 	s.paragraph("", fmt.Sprintf("%s is not settled. It is settled now, as wetland recover does:", last.Name))
-	return w.recover(care, last)
+	return w.recover(last)
 }
 
 // recover settles a run in another child.
-func (w *watch) recover(care *site.Workspace, broken *update.Run) int {
+func (w *watch) recover(broken *update.Run) int {
 	out := w.out
 	if w.app.json { // there is to be one document
 		if null, err := os.OpenFile(os.DevNull, os.O_WRONLY, 0); err == nil {
@@ -221,10 +214,11 @@ func (w *watch) recover(care *site.Workspace, broken *update.Run) int {
 			out = null
 		}
 	}
-	_, _, err := w.child([]string{"recover", "--workspace", care.Dir}, out)
-	if last := w.newest(); err == nil && last != nil && last.Name == broken.Name && last.State != update.UnderWay {
+	_, _, err := w.child([]string{"recover", "--workspace", w.care.Dir}, out)
+	last, readErr := update.LastRun(w.care)
+	if err == nil && readErr == nil && last != nil && last.Name == broken.Name && last.State != update.UnderWay {
 		if w.app.json {
-			return w.ended(care, last)
+			return w.ended(last)
 		}
 		return exitOfState(last.State)
 	}
@@ -232,9 +226,9 @@ func (w *watch) recover(care *site.Workspace, broken *update.Run) int {
 }
 
 // ended shows a run that had ended by the time its child died.
-func (w *watch) ended(care *site.Workspace, run *update.Run) int {
+func (w *watch) ended(run *update.Run) int {
 	w.app.screen = newScreen(w.out, w.app.json)
-	if err := w.app.ended(care, run, nil); err != nil {
+	if err := w.app.ended(w.care, run, nil); err != nil {
 		return exitCodeOf(err)
 	}
 	return exitSound
