@@ -1,7 +1,6 @@
 package e2e
 
 import (
-	"bytes"
 	"encoding/json"
 	"errors"
 	"fmt"
@@ -12,7 +11,6 @@ import (
 	"strings"
 	"syscall"
 	"testing"
-	"time"
 
 	"wetland/core/files"
 )
@@ -39,9 +37,7 @@ func TestChildThatDiesIsRecovered(t *testing.T) {
 func TestChildThatDiesBeforeTheSwap(t *testing.T) {
 	f, g := gated(t)
 	before := f.siteTree(t)
-	g.closed.Store(true)
-	command, wait := f.start(t, "update", f.pkg("harbourlight-2.5.2"), "--json")
-	until(t, "the first look at the pages", func() bool { return g.asked.Load() > 0 })
+	command, wait := updateHeldBefore(t, f, g, "--json")
 	killChild(t, command, syscall.SIGKILL)
 	g.open()
 	var document struct {
@@ -64,13 +60,13 @@ func TestParentThatDies(t *testing.T) {
 	before := f.siteTree(t)
 	command, wait := updateHeld(t, f, g)
 	g.open()
-	child := childOf(command)
-	if child == 0 {
+	works := childOf(command)
+	if works == 0 {
 		t.Fatal("it has no child")
 	}
 	must(t, command.Process.Kill())
 	_ = wait
-	until(t, "the end of the child", func() bool { return errors.Is(syscall.Kill(child, 0), syscall.ESRCH) })
+	until(t, "the end of the child", func() bool { return errors.Is(syscall.Kill(works, 0), syscall.ESRCH) })
 	same(t, before, f.siteTree(t))
 	nothingLeft(t, f.root)
 	f.run(t, "recover").want(t, 0, "there is nothing to recover")
@@ -110,45 +106,6 @@ func TestChildsPipesAreItsOwn(t *testing.T) {
 	finish(t, command, f.care).want(t, 1, "is not for you to set")
 }
 
-// killOneAt kills the child, its parent or both, once the newest run's journal has so many
-// entries; it tells whether it came to that.
-func (v *victim) killOneAt(t *testing.T, who string, entries int, args ...string) (r result, came bool) {
-	t.Helper()
-	var out, errs bytes.Buffer
-	runs, _ := filepath.Glob(filepath.Join(v.workspace, "runs/run-*"))
-	command := exec.Command(program, args...)
-	command.Dir, command.Stdout, command.Stderr = v.workspace, &out, &errs
-	inGroup(command)
-	must(t, command.Start())
-	ended := make(chan error, 1)
-	go func() { ended <- command.Wait() }()
-	for {
-		select {
-		case <-ended:
-			return result{command.ProcessState.ExitCode(), out.String(), errs.String()}, false
-		case <-time.After(200 * time.Microsecond):
-		}
-		now, _ := filepath.Glob(filepath.Join(v.workspace, "runs/run-*"))
-		if len(now) == len(runs) || len(v.journal()) < entries {
-			continue
-		}
-		child := childOf(command)
-		if child == 0 {
-			continue // it has just ended
-		}
-		if who == "both" {
-			signalAll(command, syscall.SIGKILL)
-		} else if who == "parent" {
-			must(t, command.Process.Kill())
-		} else if syscall.Kill(child, syscall.SIGKILL) != nil {
-			continue
-		}
-		until(t, "the end of the child", func() bool { return errors.Is(syscall.Kill(child, 0), syscall.ESRCH) })
-		<-ended
-		return result{command.ProcessState.ExitCode(), out.String(), errs.String()}, true
-	}
-}
-
 // A kill of the child, of its parent or of both, at each entry of the journal: no folder is a
 // mixture, an exit code of 0 to 4 is true, and recover settles what is left.
 func TestKilledChildOrParent(t *testing.T) {
@@ -158,9 +115,9 @@ func TestKilledChildOrParent(t *testing.T) {
 	old, new := v.whole[theme][0], v.whole[theme][1]
 	random := rand.New(rand.NewPCG(9, 2))
 	each, kills := sampled(7), 0
-	for _, who := range []string{"child", "parent", "both"} {
+	for _, who := range []string{child, parent, both} {
 		for entries := 1 + random.IntN(each); ; entries += each {
-			r, came := v.killOneAt(t, who, entries, "update", f.pkg("harbourlight-2.5.2"), "--json")
+			r, came := v.killAt(t, who, entries, 0, "update", f.pkg("harbourlight-2.5.2"), "--json")
 			if !came {
 				break
 			}
@@ -168,7 +125,7 @@ func TestKilledChildOrParent(t *testing.T) {
 			v.wantWhole(t)
 			now := tree(t, theme)
 			isOld, isNew := len(files.Content.Compare(old, now)) == 0, len(files.Content.Compare(new, now)) == 0
-			if who == "child" {
+			if who == child {
 				var document struct {
 					Exit int `json:"exit_code"`
 				}

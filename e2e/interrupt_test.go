@@ -117,12 +117,19 @@ func updateHeld(t *testing.T, f *ferry, g *gate) (*exec.Cmd, func() result) {
 	return command, wait
 }
 
+// updateHeldBefore starts an update that waits at its first look at the pages.
+func updateHeldBefore(t *testing.T, f *ferry, g *gate, options ...string) (*exec.Cmd, func() result) {
+	t.Helper()
+	g.closed.Store(true)
+	command, wait := f.start(t, append([]string{"update", f.pkg("harbourlight-2.5.2")}, options...)...)
+	until(t, "the first look at the pages", func() bool { return g.asked.Load() > 0 })
+	return command, wait
+}
+
 func TestStopBeforeTheSwapChangesNothing(t *testing.T) {
 	f, g := gated(t)
 	before := f.siteTree(t)
-	g.closed.Store(true)
-	command, wait := f.start(t, "update", f.pkg("harbourlight-2.5.2"))
-	until(t, "the first look at the pages", func() bool { return g.asked.Load() > 0 })
+	command, wait := updateHeldBefore(t, f, g)
 	f.run(t, "recover").want(t, 2, "another run works on this site")
 	if err := command.Process.Signal(os.Interrupt); err != nil {
 		t.Fatal(err)

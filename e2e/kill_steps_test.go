@@ -3,6 +3,7 @@ package e2e
 import (
 	"bytes"
 	"encoding/json"
+	"errors"
 	"fmt"
 	"math/rand/v2"
 	"os"
@@ -24,20 +25,6 @@ type victim struct {
 	folders   []string                // of the components, absolute
 	whole     map[string][]files.Tree // the trees that each may be
 	kills     map[string]int          // by command and step of the journal
-}
-
-// start begins a command.
-func (v *victim) start(t *testing.T, args ...string) (*exec.Cmd, chan error) {
-	t.Helper()
-	command := exec.Command(program, args...)
-	command.Dir = v.workspace
-	inGroup(command)
-	if err := command.Start(); err != nil {
-		t.Fatal(err)
-	}
-	ended := make(chan error, 1)
-	go func() { ended <- command.Wait() }()
-	return command, ended
 }
 
 // journal returns the newest run's entries.
@@ -62,31 +49,57 @@ func (v *victim) journal() (steps []string) {
 	return steps
 }
 
-// killAt runs a command and kills it a moment after its journal has so many entries more
-// than there are. It tells whether it came to that.
-func (v *victim) killAt(t *testing.T, entries int, moment time.Duration, args ...string) bool {
+// The processes of a command that are killed.
+const (
+	both   = "both"
+	child  = "child"  // which does the work
+	parent = "parent" // which watches it
+)
+
+// killAt runs a command and kills one of its processes, or both, a moment after its journal has so
+// many entries more than there are. It tells whether it came to that, and how the command ended.
+func (v *victim) killAt(t *testing.T, who string, entries int, moment time.Duration, args ...string) (r result, came bool) {
 	t.Helper()
 	runs, _ := filepath.Glob(filepath.Join(v.workspace, "runs/run-*"))
 	begun := 0
 	if args[0] == "recover" {
 		begun = len(v.journal())
 	}
-	command, ended := v.start(t, args...)
+	var out, errs bytes.Buffer
+	command := exec.Command(program, args...)
+	command.Dir, command.Stdout, command.Stderr = v.workspace, &out, &errs
+	inGroup(command)
+	must(t, command.Start())
+	ended := make(chan error, 1)
+	go func() { ended <- command.Wait() }()
+	said := func() result { return result{command.ProcessState.ExitCode(), out.String(), errs.String()} }
 	for {
 		select {
 		case <-ended:
-			return false
-		default:
+			return said(), false
+		case <-time.After(200 * time.Microsecond):
 		}
 		now, _ := filepath.Glob(filepath.Join(v.workspace, "runs/run-*"))
-		if steps := v.journal(); (args[0] == "recover" || len(now) > len(runs)) && len(steps) >= begun+entries {
-			time.Sleep(moment)
-			signalAll(command, syscall.SIGKILL)
-			<-ended
-			v.kills[args[0]+", "+steps[len(steps)-1]]++
-			return true
+		steps := v.journal()
+		if args[0] != "recover" && len(now) == len(runs) || len(steps) < begun+entries {
+			continue
 		}
-		time.Sleep(200 * time.Microsecond)
+		time.Sleep(moment)
+		works := childOf(command)
+		switch {
+		case works == 0:
+			continue // it has just ended
+		case who == both:
+			signalAll(command, syscall.SIGKILL)
+		case who == parent:
+			must(t, command.Process.Kill())
+		case syscall.Kill(works, syscall.SIGKILL) != nil:
+			continue
+		}
+		until(t, "the end of the child", func() bool { return errors.Is(syscall.Kill(works, 0), syscall.ESRCH) })
+		<-ended
+		v.kills[args[0]+", "+steps[len(steps)-1]]++
+		return said(), true
 	}
 }
 
@@ -115,7 +128,7 @@ func (v *victim) torment(t *testing.T, random *rand.Rand, each int, root string,
 	first := true
 	for _, update := range updates {
 		for entries := 1 + random.IntN(each); ; entries += each {
-			if !v.killAt(t, entries, time.Duration(random.IntN(30))*time.Millisecond, update...) {
+			if _, came := v.killAt(t, both, entries, time.Duration(random.IntN(30))*time.Millisecond, update...); !came {
 				if first {
 					t.Fatalf("%q ended before it was killed", update)
 				}
@@ -123,7 +136,8 @@ func (v *victim) torment(t *testing.T, random *rand.Rand, each int, root string,
 			}
 			first = false
 			v.wantWhole(t)
-			if entries%2 == 0 && v.killAt(t, 1+random.IntN(3), 0, "recover") {
+			if entries%2 == 0 {
+				v.killAt(t, both, 1+random.IntN(3), 0, "recover")
 				v.wantWhole(t)
 			}
 			settled := v.run(t, "recover")

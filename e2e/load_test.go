@@ -232,7 +232,7 @@ func TestNoticeForVisitors(t *testing.T) {
 	wetland(t, workspace, "restore", "twentytwentyone@1.7").want(t, 0)
 	// Killed while it is up.
 	v := newVictim(t, workspace, nil)
-	if !v.killAt(t, 5, 0, "update", theme, "--notice") {
+	if _, came := v.killAt(t, both, 5, 0, "update", theme, "--notice"); !came {
 		t.Fatal("the update was not killed")
 	}
 	wetland(t, workspace, "recover").want(t, 0)

@@ -203,6 +203,27 @@ func (l *lexemes) name() (database, name string, ok bool) {
 	return undouble(found), undouble(second), second.kind == lexWord || second.kind == lexName
 }
 
+// toEnd takes all that is left, of which the beginning stands in so many brackets, and returns the
+// first thing that is wrong with one of the lexemes, or with the brackets; "" is nothing.
+func (l *lexemes) toEnd(depth int, wrong func(found lexeme, depth int) string) string {
+	for {
+		found := l.take()
+		switch {
+		case found.kind == 0 && depth == 0:
+			return ""
+		case found.kind == 0:
+			return "its brackets are not closed"
+		case found.kind == lexSign && found.text == "(":
+			depth++
+		case found.kind == lexSign && found.text == ")":
+			depth--
+		}
+		if why := wrong(found, depth); why != "" {
+			return why
+		}
+	}
+}
+
 // undouble is a name without the doubling of quotes in it.
 func undouble(l lexeme) string {
 	if l.kind == lexName {

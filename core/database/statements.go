@@ -136,28 +136,18 @@ func (c statementCheck) makesTable(l *lexemes) string {
 	if !l.word("CREATE", "TABLE") || !c.sameName(l, c.table.Name) || !l.sign("(") {
 		return "it makes no such table"
 	}
-	depth := 1
-	for first := true; ; first = false {
-		found := l.take()
+	if len(l.left) == 0 || l.left[0].kind != lexName {
+		return "it does not begin with a column"
+	}
+	return l.toEnd(1, func(found lexeme, depth int) string {
 		switch {
-		case found.kind == 0 && depth == 0:
-			return ""
-		case found.kind == 0:
-			return "its brackets are not closed"
-		case first && found.kind != lexName:
-			return "it does not begin with a column"
-		case found.kind == lexSign && found.text == "(":
-			depth++
-		case found.kind == lexSign && found.text == ")":
-			depth--
 		case found.kind == lexSign && found.text == ";":
 			return "it holds another statement"
 		case found.kind == lexWord:
-			if why := c.tableWord(l, strings.ToUpper(found.text), depth); why != "" {
-				return why
-			}
+			return c.tableWord(l, strings.ToUpper(found.text), depth)
 		}
-	}
+		return ""
+	})
 }
 
 // farEngines keep rows somewhere else than in the server's own files.
@@ -170,11 +160,9 @@ func (c statementCheck) tableWord(l *lexemes, word string, depth int) string {
 		return "it would fill the table from another"
 	case word == "WITH" && depth == 0 && !l.word("SYSTEM", "VERSIONING"):
 		return "it would fill the table from another"
-	case !c.apart:
 	case word == "REFERENCES":
-		if _, _, ok := c.inOwn(l); !ok {
-			return "it refers to a table of another database"
-		}
+		return c.refersTo(l)
+	case !c.apart:
 	case word == "DIRECTORY", word == "CONNECTION" && depth == 0, word == "UNION":
 		return "it keeps its rows in another place"
 	case word == "ENGINE":
@@ -186,10 +174,12 @@ func (c statementCheck) tableWord(l *lexemes, word string, depth int) string {
 	return ""
 }
 
-// inOwn takes the name of a table of this database.
-func (c statementCheck) inOwn(l *lexemes) (schema, name string, ok bool) {
-	schema, name, ok = l.name()
-	return schema, name, ok && (schema == "" || strings.EqualFold(schema, c.schema))
+// refersTo tells of a reference to another database, where nothing may reach there.
+func (c statementCheck) refersTo(l *lexemes) string {
+	if schema, _, ok := l.name(); c.apart && (!ok || schema != "" && !strings.EqualFold(schema, c.schema)) {
+		return "it refers to a table of another database"
+	}
+	return ""
 }
 
 // addsConstraint accepts one foreign key or one check, after ALTER.
@@ -200,25 +190,15 @@ func (c statementCheck) addsConstraint(l *lexemes) string {
 	if _, _, ok := l.name(); !ok || !l.word("FOREIGN", "KEY") && !l.word("CHECK") {
 		return "it adds no constraint to the table"
 	}
-	for depth := 0; ; {
-		found := l.take()
+	return l.toEnd(0, func(found lexeme, depth int) string {
 		switch {
-		case found.kind == 0 && depth == 0:
-			return ""
-		case found.kind == 0:
-			return "its brackets are not closed"
-		case found.kind == lexSign && found.text == "(":
-			depth++
-		case found.kind == lexSign && found.text == ")":
-			depth--
 		case found.kind == lexSign && (found.text == ";" || found.text == "," && depth == 0):
 			return "it does more than to add a constraint"
-		case c.apart && found.kind == lexWord && strings.EqualFold(found.text, "REFERENCES"):
-			if _, _, ok := c.inOwn(l); !ok {
-				return "it refers to a table of another database"
-			}
+		case found.kind == lexWord && strings.EqualFold(found.text, "REFERENCES"):
+			return c.refersTo(l)
 		}
-	}
+		return ""
+	})
 }
 
 // makesHistogram accepts one histogram, after ANALYZE.

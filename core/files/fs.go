@@ -70,6 +70,11 @@ type Disk interface {
 	Open(ctx context.Context, folder string) (FS, error)
 }
 
+// Within tells whether a path, whole as the folder's, is that of the folder or of something below it.
+func Within(name, folder string) bool {
+	return name == folder || strings.HasPrefix(name, strings.TrimSuffix(folder, "/")+"/")
+}
+
 // RealOfExisting resolves the links of the part of name that exists.
 func RealOfExisting(ctx context.Context, disk Disk, name string) (string, error) {
 	real, err := disk.Real(ctx, name)

@@ -7,7 +7,6 @@ import (
 	"errors"
 	"fmt"
 	"os"
-	"os/user"
 	"path/filepath"
 	"strconv"
 	"strings"
@@ -52,20 +51,23 @@ func lockBoth(folder handle, counts func(user int) bool) (own *os.File, err erro
 	if errors.Is(err, ErrLocked) {
 		return nil, err
 	}
-	if unix.Flock(folder.fd(), unix.LOCK_EX|unix.LOCK_NB) == nil {
+	err = unix.Flock(folder.fd(), unix.LOCK_EX|unix.LOCK_NB)
+	if err == nil {
 		return own, nil
 	}
-	holder, owner := holderOf(stat)
-	if own != nil && holder > 0 && counts != nil && !counts(owner) {
-		return own, nil
+	if errors.Is(err, unix.EWOULDBLOCK) {
+		holder, owner := holderOf(stat)
+		if own != nil && holder > 0 && counts != nil && !counts(owner) {
+			return own, nil
+		}
+		if err = ErrLocked; holder > 0 {
+			err = fmt.Errorf("%w: process %d of the user %d", ErrLocked, holder, owner)
+		}
 	}
 	if own != nil {
 		_ = own.Close()
 	}
-	if holder > 0 {
-		return nil, fmt.Errorf("%w: process %d of the user %d", ErrLocked, holder, owner)
-	}
-	return nil, ErrLocked
+	return nil, err
 }
 
 // lockOwn takes the lock of a folder that only this user can take. Where this user has no place
@@ -88,15 +90,13 @@ func lockOwn(stat unix.Stat_t) (*os.File, error) {
 	return file, nil
 }
 
-// ownPlace is a folder that only this user can enter, the same in each of the user's sessions.
+// ownPlace is a folder that only this user can enter, the same in each of the user's sessions. A
+// user's home is no place for it: that of a web server's user may be what it hands out.
 func ownPlace() (string, error) {
 	uid := os.Geteuid()
 	places := []string{"/run/wetland", "/var/run/wetland"} // only root can make them
 	if uid != 0 {
-		places = []string{filepath.Join(os.TempDir(), fmt.Sprintf("wetland-locks-%d", uid))}
-		if account, err := user.LookupId(strconv.Itoa(uid)); err == nil {
-			places = append([]string{filepath.Join(account.HomeDir, ".cache/wetland/locks")}, places...)
-		}
+		places = []string{fmt.Sprintf("/tmp/wetland-locks-%d", uid)}
 	}
 	var failed error
 	for _, place := range places {

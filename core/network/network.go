@@ -34,14 +34,19 @@ func DepthOf(a netip.Addr) Depth {
 	return Public
 }
 
-// DepthOfHost is that of the address of a host that is furthest inside; Public where it has none.
-func DepthOfHost(ctx context.Context, host string) (deepest Depth) {
+// DepthOfHost is that of the address of a host that is furthest inside.
+func DepthOfHost(ctx context.Context, host string) (deepest Depth, err error) {
 	addresses, err := net.DefaultResolver.LookupNetIP(ctx, "ip", host)
-	if err != nil {
-		return Public // then it cannot be asked, either
-	}
 	for _, address := range addresses {
 		deepest = max(deepest, DepthOf(address))
 	}
-	return deepest
+	return deepest, err
+}
+
+// LeadsInward tells whether a host is further inside than another. One that cannot be found cannot
+// be asked, either.
+func LeadsInward(ctx context.Context, from, to string) bool {
+	before, err1 := DepthOfHost(ctx, from)
+	after, err2 := DepthOfHost(ctx, to)
+	return err1 == nil && err2 == nil && after > before
 }

@@ -14,7 +14,15 @@ func TestDepth(t *testing.T) {
 			t.Errorf("%s: %d, want %d", address, got, want)
 		}
 	}
-	if DepthOfHost(t.Context(), "127.0.0.1") != Machine || DepthOfHost(t.Context(), "no-such-host.invalid") != Public {
-		t.Error("of hosts")
+	if depth, err := DepthOfHost(t.Context(), "127.0.0.1"); depth != Machine || err != nil {
+		t.Errorf("this machine: %d, %v", depth, err)
+	}
+	for _, c := range []struct {
+		from, to string
+		want     bool
+	}{{"192.0.2.1", "10.0.0.1", true}, {"10.0.0.1", "192.0.2.1", false}, {"10.0.0.1", "127.0.0.1", true}, {"127.0.0.1", "10.0.0.1", false}, {"192.0.2.1", "no-such-host.invalid", false}} {
+		if LeadsInward(t.Context(), c.from, c.to) != c.want {
+			t.Errorf("from %s to %s: %v", c.from, c.to, !c.want)
+		}
 	}
 }

@@ -182,7 +182,7 @@ func leadOn(request *http.Request, via []*http.Request) error {
 		return errTooFar
 	case via[len(via)-1].URL.Scheme == "https" && request.URL.Scheme != "https":
 		return errDowngrade
-	case request.URL.Hostname() != first.Hostname() && network.DepthOfHost(request.Context(), request.URL.Hostname()) > network.DepthOfHost(request.Context(), first.Hostname()):
+	case request.URL.Hostname() != first.Hostname() && network.LeadsInward(request.Context(), first.Hostname(), request.URL.Hostname()):
 		return errInward
 	}
 	return nil

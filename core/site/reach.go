@@ -75,15 +75,16 @@ func checkSecret(setting, from string, say func(string, ...any)) {
 // TrustedCertificates reads the certificates to trust beside the system's; nil: the
 // system's alone.
 func (c ReachConfig) TrustedCertificates() (*x509.CertPool, error) {
-	pool, err := x509.SystemCertPool()
-	if err != nil {
-		pool = x509.NewCertPool()
-	}
-	return readCertificates("[reach] certificates", c.Certificates, pool)
+	return readCertificates("[reach] certificates", c.Certificates, func() *x509.CertPool {
+		if pool, err := x509.SystemCertPool(); err == nil {
+			return pool
+		}
+		return x509.NewCertPool()
+	})
 }
 
 // readCertificates adds the certificates in a file to others; nil if there is no file.
-func readCertificates(setting, file string, to *x509.CertPool) (*x509.CertPool, error) {
+func readCertificates(setting, file string, others func() *x509.CertPool) (*x509.CertPool, error) {
 	if file == "" {
 		return nil, nil
 	}
@@ -91,8 +92,9 @@ func readCertificates(setting, file string, to *x509.CertPool) (*x509.CertPool, 
 	if err != nil {
 		return nil, fmt.Errorf("%s: %w", setting, err)
 	}
-	if !to.AppendCertsFromPEM(text) {
+	pool := others()
+	if !pool.AppendCertsFromPEM(text) {
 		return nil, fmt.Errorf("%s: %s holds no certificate (PEM)", setting, file)
 	}
-	return to, nil
+	return pool, nil
 }

@@ -132,7 +132,7 @@ func within(name, folder string) bool {
 	if runtime.GOOS == "windows" || runtime.GOOS == "darwin" {
 		name, folder = strings.ToLower(name), strings.ToLower(folder)
 	}
-	return name == folder || strings.HasPrefix(name, folder+"/")
+	return files.Within(name, folder)
 }
 
 // Areas returns the parts of the file system that a snapshot holds, with what
@@ -199,7 +199,7 @@ func (s *Site) Login() (database.Login, error) {
 		return login, fmt.Errorf("[database] password_from needs host or socket beside it: the site's settings, which others may write, could lead the password anywhere. Now they say %s: if that is right, add it to %s", where, ConfigName)
 	}
 	var err error
-	login.Trusted, err = readCertificates("[database] tls_certificates", config.TLSCertificates, x509.NewCertPool())
+	login.Trusted, err = readCertificates("[database] tls_certificates", config.TLSCertificates, x509.NewCertPool)
 	problems = append(problems, err)
 	for _, one := range missing {
 		problems = append(problems, fmt.Errorf("%s. Give it as %s in %s", one.Why, one.Key, ConfigName))

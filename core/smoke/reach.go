@@ -68,31 +68,45 @@ func (f *Fetcher) transport() *http.Transport {
 
 // notFurtherInside keeps connections from leading further into a private network than the site
 // itself is: a page could have us ask there for what is nobody's outside. A proxy of the system's
-// is reached wherever it is.
+// is reached wherever it is. As long as the site's own place cannot be found, it counts as public.
 func (f *Fetcher) notFurtherInside() func(ctx context.Context, how, to string, _ syscall.RawConn) error {
-	var once sync.Once
-	var deepest network.Depth
+	var mu sync.Mutex
+	deepest, found := network.Public, false
 	return func(ctx context.Context, _, to string, _ syscall.RawConn) error {
-		once.Do(func() {
-			hosts := []string{f.Address.Hostname()}
-			if host, _, err := net.SplitHostPort(f.Reach.Server); err == nil {
-				hosts = append(hosts, host)
+		mu.Lock()
+		defer mu.Unlock()
+		if !found {
+			if depth, err := f.ownDepth(ctx); err == nil {
+				deepest, found = depth, true
 			}
-			for _, name := range []string{"HTTP_PROXY", "http_proxy", "HTTPS_PROXY", "https_proxy"} {
-				if proxy, err := url.Parse(os.Getenv(name)); err == nil && proxy.Host != "" {
-					hosts = append(hosts, proxy.Hostname())
-				}
-			}
-			for _, host := range hosts {
-				deepest = max(deepest, network.DepthOfHost(context.WithoutCancel(ctx), host))
-			}
-		})
+		}
 		at, err := netip.ParseAddrPort(to)
 		if err == nil && network.DepthOf(at.Addr()) > deepest {
 			return network.ErrInward
 		}
 		return err
 	}
+}
+
+// ownDepth is how far inside the site is, or what leads to it.
+func (f *Fetcher) ownDepth(ctx context.Context) (deepest network.Depth, err error) {
+	hosts := []string{f.Address.Hostname()}
+	if host, _, err := net.SplitHostPort(f.Reach.Server); err == nil {
+		hosts = []string{host} // the name itself is not asked for
+	}
+	for _, name := range []string{"HTTP_PROXY", "http_proxy", "HTTPS_PROXY", "https_proxy"} {
+		if proxy, err := url.Parse(os.Getenv(name)); err == nil && proxy.Host != "" {
+			hosts = append(hosts, proxy.Hostname())
+		}
+	}
+	for _, host := range hosts {
+		depth, err := network.DepthOfHost(ctx, host)
+		if err != nil {
+			return 0, err
+		}
+		deepest = max(deepest, depth)
+	}
+	return deepest, nil
 }
 
 // browserReach asks for what the browser wants, in the way in which pages are fetched.

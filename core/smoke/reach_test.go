@@ -1,13 +1,10 @@
 package smoke
 
 import (
-	"crypto/ecdsa"
-	"crypto/elliptic"
-	"crypto/rand"
 	"crypto/tls"
 	"crypto/x509"
+	"errors"
 	"fmt"
-	"math/big"
 	"net/http"
 	"net/http/httptest"
 	"net/url"
@@ -277,8 +274,15 @@ func TestBrowserChecksWhoAnswers(t *testing.T) {
 	if browser.Find() == "" {
 		testenv.Missing(t, "chromium")
 	}
-	authority, key := madeAuthority(t)
-	own, others := certificateOf(t, authority, key, "ferry.example"), certificateOf(t, authority, key, "rogue.example")
+	authority, err := testenv.NewAuthority()
+	if err != nil {
+		t.Fatal(err)
+	}
+	own, err1 := authority.For("ferry.example")
+	others, err2 := authority.For("rogue.example")
+	if err := errors.Join(err1, err2); err != nil {
+		t.Fatal(err)
+	}
 	var exchanged atomic.Bool
 	server := httptest.NewUnstartedServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		if _, password, ok := r.BasicAuth(); exchanged.Load() && ok {
@@ -295,7 +299,7 @@ func TestBrowserChecksWhoAnswers(t *testing.T) {
 	server.StartTLS()
 	defer server.Close()
 	trusted := x509.NewCertPool()
-	trusted.AddCert(authority)
+	trusted.AddCert(authority.Certificate)
 	address, err := url.Parse("https://ferry.example/")
 	if err != nil {
 		t.Fatal(err)
@@ -316,32 +320,4 @@ func TestBrowserChecksWhoAnswers(t *testing.T) {
 			t.Errorf("on a %s, %d letters of another server's are shown", width, sight.Letters)
 		}
 	}
-}
-
-func madeAuthority(t *testing.T) (*x509.Certificate, *ecdsa.PrivateKey) {
-	t.Helper()
-	key, err := ecdsa.GenerateKey(elliptic.P256(), rand.Reader)
-	if err != nil {
-		t.Fatal(err)
-	}
-	template := &x509.Certificate{SerialNumber: big.NewInt(1), NotBefore: time.Now().Add(-time.Hour), NotAfter: time.Now().Add(time.Hour), IsCA: true, BasicConstraintsValid: true, KeyUsage: x509.KeyUsageCertSign}
-	made, err := x509.CreateCertificate(rand.Reader, template, template, key.Public(), key)
-	if err != nil {
-		t.Fatal(err)
-	}
-	authority, err := x509.ParseCertificate(made)
-	if err != nil {
-		t.Fatal(err)
-	}
-	return authority, key
-}
-
-func certificateOf(t *testing.T, authority *x509.Certificate, key *ecdsa.PrivateKey, name string) *tls.Certificate {
-	t.Helper()
-	template := &x509.Certificate{SerialNumber: big.NewInt(2), NotBefore: time.Now().Add(-time.Hour), NotAfter: time.Now().Add(time.Hour), DNSNames: []string{name}, KeyUsage: x509.KeyUsageDigitalSignature, ExtKeyUsage: []x509.ExtKeyUsage{x509.ExtKeyUsageServerAuth}}
-	made, err := x509.CreateCertificate(rand.Reader, template, authority, key.Public(), key)
-	if err != nil {
-		t.Fatal(err)
-	}
-	return &tls.Certificate{Certificate: [][]byte{made}, PrivateKey: key}
 }

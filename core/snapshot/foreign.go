@@ -58,9 +58,7 @@ func (m *Manifest) checkLayout() error {
 		}
 	}
 	for _, folder := range m.Layout.Folders() {
-		if path.Clean(folder) != folder || !slices.ContainsFunc(m.Areas, func(a Area) bool {
-			return folder == a.Path || strings.HasPrefix(folder, strings.TrimSuffix(a.Path, "/")+"/")
-		}) {
+		if path.Clean(folder) != folder || !slices.ContainsFunc(m.Areas, func(a Area) bool { return files.Within(folder, a.Path) }) {
 			return notOurs("the folder %q is in none of its areas", folder)
 		}
 	}

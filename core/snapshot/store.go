@@ -55,16 +55,27 @@ func nameIn(dir string) (string, error) {
 	at := filepath.Join(dir, nameFile)
 	text, err := os.ReadFile(at)
 	if errors.Is(err, fs.ErrNotExist) {
-		text = []byte(strings.ToLower(rand.Text()))
-		if durable.WriteFile(at, append(text, '\n')) != nil {
-			return "", nil
-		}
-		err = nil
+		return giveName(at), nil
 	}
 	if err != nil {
 		return "", fmt.Errorf("read the name of the store: %w", err)
 	}
 	return strings.TrimSpace(string(text)), nil
+}
+
+// giveName writes a new name. Whoever opens the store at the same moment finds it, or nothing yet:
+// no two have different ones.
+func giveName(at string) string {
+	file, err := os.OpenFile(at, os.O_WRONLY|os.O_CREATE|os.O_EXCL, 0o600)
+	if err != nil {
+		return ""
+	}
+	name := strings.ToLower(rand.Text())
+	_, err = file.WriteString(name + "\n")
+	if errors.Join(err, durable.Sync(file), file.Close()) != nil {
+		return ""
+	}
+	return name
 }
 
 // Name tells this store from all others, wherever it is moved to.

@@ -170,13 +170,13 @@ func (r *restoration) acceptFolders(why *reasons) {
 	for _, area := range m.Areas {
 		i := slices.IndexFunc(own, func(a cms.Area) bool { return a.Name == area.Name })
 		is := !r.remembered && i >= 0 && own[i].Path == area.Path && own[i].Only == area.Only
-		if !is && (!r.remembered || !inside(area.Path, m.Root)) {
+		if !is && (!r.remembered || !files.Within(area.Path, m.Root)) {
 			elsewhere = append(elsewhere, path.Join(area.Path, area.Only))
 		}
 	}
 	if r.remembered {
 		for _, folder := range m.Layout.Folders() {
-			if !inside(folder, m.Root) && !slices.Contains(elsewhere, folder) {
+			if !files.Within(folder, m.Root) && !slices.Contains(elsewhere, folder) {
 				elsewhere = append(elsewhere, folder)
 			}
 		}
@@ -186,8 +186,6 @@ func (r *restoration) acceptFolders(why *reasons) {
 			fmt.Sprintf("If its folders were moved since, and you trust this store: wetland restore %s --allow-elsewhere. Else make a copy beside the site: wetland restore %s --into FOLDER", m.Name, m.Name))
 	}
 }
-
-func inside(name, folder string) bool { return name == folder || below(name, folder) }
 
 // Move is a change of a site's folder that a person has confirmed.
 type Move struct {

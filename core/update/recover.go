@@ -170,7 +170,7 @@ func recoverRestore(ctx context.Context, w *site.Workspace, o RecoverOptions, ru
 		t.restore.Wanted = run.Wanted
 	}
 	var why reasons
-	r, err := openRestoration(ctx, w, RestoreOptions{Guard: o.Guard, Snapshot: t.restore.Wanted, Only: t.restore.Only, KeepNew: t.restore.KeepNew, AllowGap: true}, &why)
+	r, err := openRestoration(ctx, w, RestoreOptions{Guard: o.Guard, Snapshot: t.restore.Wanted, Only: t.restore.Only, KeepNew: t.restore.KeepNew, AllowGap: true, AllowElsewhere: true}, &why)
 	if err != nil {
 		return nil, err
 	}

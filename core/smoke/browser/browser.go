@@ -133,7 +133,11 @@ func start(ctx context.Context, o Options, noSandbox bool) (_ *Browser, err erro
 		return nil, err
 	}
 	b.ends = append(b.ends, func() { removeFolder(folder) })
-	proxy, err := startProxy(o.Reach)
+	lowered, as, err := lower(folder)
+	if err != nil {
+		return nil, err
+	}
+	proxy, err := startProxy(o.Reach, as)
 	if err != nil {
 		return nil, err
 	}
@@ -141,6 +145,9 @@ func start(ctx context.Context, o Options, noSandbox bool) (_ *Browser, err erro
 	options, err := b.options(o, folder, proxy)
 	if err != nil {
 		return nil, err
+	}
+	if lowered != nil {
+		options = append(options, chromedp.ModifyCmdFunc(lowered))
 	}
 	allocated, free := chromedp.NewExecAllocator(ctx, options...)
 	opened, end := chromedp.NewContext(allocated)
@@ -161,19 +168,14 @@ func (b *Browser) options(o Options, folder string, proxy *proxy) ([]chromedp.Ex
 		return nil, err
 	}
 	options := slices.Clone(chromedp.DefaultExecAllocatorOptions[:])
-	options = append(options, chromedp.ExecPath(o.Program), chromedp.Flag("disable-component-update", true),
+	return append(options, chromedp.ExecPath(o.Program), chromedp.Flag("disable-component-update", true),
 		chromedp.Flag("disable-quic", true), chromedp.Flag("hide-scrollbars", true), chromedp.Flag("force-color-profile", "srgb"),
 		chromedp.Flag("disable-features", heldBack), chromedp.UserDataDir(folder),
 		chromedp.NoInheritEnv, chromedp.Env(environment.Clean("HOME="+folder, "TMPDIR="+folder, "XDG_RUNTIME_DIR="+folder)...),
 		// Of this machine, too, nothing is reached but by the proxy.
 		chromedp.ProxyServer("http://"+proxy.Addr().String()), chromedp.Flag("proxy-bypass-list", "<-loopback>"),
 		chromedp.Flag("ignore-certificate-errors-spki-list", hash),
-		chromedp.Flag("no-sandbox", b.Unconfined))
-	lowered, err := lower(folder)
-	if err == nil && lowered != nil {
-		options = append(options, chromedp.ModifyCmdFunc(lowered))
-	}
-	return options, err
+		chromedp.Flag("no-sandbox", b.Unconfined)), nil
 }
 
 // removeFolder takes away the browser's profile, into which it may still write as it ends.

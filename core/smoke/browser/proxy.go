@@ -18,6 +18,8 @@ import (
 	"net"
 	"net/http"
 	"net/http/httputil"
+	"os"
+	"slices"
 	"sync"
 	"time"
 )
@@ -25,7 +27,8 @@ import (
 // proxy is all that the browser can reach: it runs on this machine, and asks for whatever the
 // browser wants in the way that it was told. So servers, names and certificates are those that
 // the pages were fetched from and checked with. The browser believes the key of one run of the
-// proxy, which never leaves this process, and no other that it would not believe anyway.
+// proxy, which never leaves this process, and no other that it would not believe anyway. Other
+// users of this machine get nothing by it: the site's password is added to what it asks for.
 type proxy struct {
 	outer, inner *http.Server
 	listener     net.Listener
@@ -49,8 +52,8 @@ func (t *tunnel) Read(p []byte) (int, error) { return t.read.Read(p) }
 // toKey finds in a context where a tunnel leads.
 type toKey struct{}
 
-// startProxy listens on a free port of this machine alone.
-func startProxy(reach http.RoundTripper) (*proxy, error) {
+// startProxy listens on a free port of this machine alone, for this user and the browser's.
+func startProxy(reach http.RoundTripper, browserUser int) (*proxy, error) {
 	key, err := ecdsa.GenerateKey(elliptic.P256(), rand.Reader)
 	if err != nil {
 		return nil, err
@@ -91,9 +94,28 @@ func startProxy(reach http.RoundTripper) (*proxy, error) {
 		}
 		return context.WithValue(ctx, toKey{}, c.(*tunnel).to)
 	}}
-	go func() { _ = p.outer.Serve(listener) }() // until Close
+	go func() { _ = p.outer.Serve(ownListener{listener, []int{os.Geteuid(), browserUser}}) }() // until Close
 	go func() { _ = p.inner.Serve(p) }()
 	return p, nil
+}
+
+// ownListener hangs up on other users than these, where the system tells whose a connection is.
+type ownListener struct {
+	net.Listener
+	users []int
+}
+
+func (l ownListener) Accept() (net.Conn, error) {
+	for {
+		conn, err := l.Listener.Accept()
+		if err != nil {
+			return nil, err
+		}
+		if user, known := userOf(conn); !known || slices.Contains(l.users, user) {
+			return conn, nil
+		}
+		_ = conn.Close()
+	}
 }
 
 // dig makes a tunnel, whose other end is here.
