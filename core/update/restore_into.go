@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"path"
 	"path/filepath"
+	"slices"
 
 	"wetland/core/database"
 	"wetland/core/files"
@@ -150,7 +151,11 @@ func (c *copying) putTables(ctx context.Context) error {
 		return fmt.Errorf("load the tables into %s: %w", login, err)
 	}
 	_, _, tables, rows := c.m.Totals()
-	c.Report.End(progress.Good, "database", fmt.Sprintf("%s (%s) in %s, equal to %s", plural(tables, "table"), plural(int(rows), "row"), login, c.m.Name))
+	detail := fmt.Sprintf("%s (%s) in %s, equal to %s", plural(tables, "table"), plural(int(rows), "row"), login, c.m.Name)
+	if slices.ContainsFunc(c.m.Tables, func(t snapshot.Table) bool { return t.Kind == database.Event }) {
+		detail += "; its events are disabled there"
+	}
+	c.Report.End(progress.Good, "database", detail)
 	return nil
 }
 
