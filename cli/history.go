@@ -23,6 +23,7 @@ func (a *app) historyCommand() *cobra.Command {
 			if err != nil {
 				return err
 			}
+			a.screen.print("%s  %s\n\n", a.screen.bold(w.Config.Site.Name), w.Config.Site.Address)
 			events, err := update.History(w, a.reader(cmd.Context()))
 			if err != nil {
 				return err
@@ -31,7 +32,6 @@ func (a *app) historyCommand() *cobra.Command {
 				a.writeJSON(historyDocument{Site: w.Config.Site.Name, Events: events})
 				return nil
 			}
-			a.screen.print("%s  %s\n\n", a.screen.bold(w.Config.Site.Name), w.Config.Site.Address)
 			if len(events) == 0 {
 				a.screen.print("  No snapshots and no runs yet.\n")
 				return nil

@@ -231,6 +231,16 @@ func TestStoreFromElsewhereIsTold(t *testing.T) {
 	if r := f.run(t, "verify", "snap-1").want(t, 0); strings.Contains(r.stdout, "is not the store") {
 		t.Error(r)
 	}
+	// A new one that was sealed on purpose is the workspace's own.
+	must(t, os.Rename(filepath.Join(f.care, "store"), filepath.Join(f.care, "old-store")))
+	t.Setenv("FERRY_STORE", "a long passphrase")
+	f.run(t, "seal", "--with", "env FERRY_STORE").want(t, 0)
+	config, err := os.ReadFile(f.config())
+	must(t, err)
+	must(t, os.WriteFile(f.config(), append(config, "\n[store]\nunlock_with = \"env FERRY_STORE\"\n"...), 0o600))
+	if r := f.run(t, "snapshot").want(t, 0); strings.Contains(r.stdout, "is not the store") {
+		t.Error(r)
+	}
 }
 
 func loadWith(t *testing.T, text []byte, client string, arguments ...string) {

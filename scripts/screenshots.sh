@@ -41,7 +41,7 @@ shot() {
 SIZE=7 COLUMNS_WANTED=210x65 shot demo "wetland demo --dir demo"
 rm -rf "$stage/demo"
 "$program" demo --dir "$stage/demo" >/dev/null
-rm -rf "$stage/demo/care"/{store,runs}
+rm -rf "$stage/demo/care"/{store,store-name,runs}
 "$program" demo --dir "$stage/demo" --serve >/dev/null 2>&1 &
 site=$!
 address=$(sed -n 's/^address = "\(.*\)"/\1/p' "$stage/demo/site/rowlock.toml")
@@ -75,10 +75,10 @@ shot tidy "wetland tidy --yes"
 shot smoke "wetland smoke"
 shot pages "wetland pages"
 shot history "wetland history"
-# An update that was killed while the new version was in place.
-"$program" update "$stage/demo/packages/tidetable-2.1.0.zip" --allow-major --workspace "$stage/demo/care" >/dev/null 2>&1 &
+# An update that was killed, both of its processes, while the new version was in place.
+setsid "$program" update "$stage/demo/packages/tidetable-2.1.0.zip" --allow-major --workspace "$stage/demo/care" >/dev/null 2>&1 &
 update=$!
 until grep -qs '"step":"swapped"' "$(ls -td "$stage"/demo/care/runs/run-*/ | head -1)journal.jsonl"; do :; done
-kill -9 $update
+kill -9 -- -$update
 shot recover "wetland recover"
 shot adopt "wetland adopt ../site --address $address --workspace ../second"

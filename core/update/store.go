@@ -117,5 +117,8 @@ func Seal(w *site.Workspace, secret snapshot.Secret, guard Guard) error {
 	if errors.Is(err, snapshot.ErrNotEmpty) {
 		return fmt.Errorf("%w. Move %s away, keep it as long as you need its snapshots, and seal a new one", err, w.Store())
 	}
+	if err == nil { // it is this workspace's own: it is noted anew
+		err = os.RemoveAll(w.StoreName())
+	}
 	return err
 }
