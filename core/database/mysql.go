@@ -51,7 +51,7 @@ func openMySQL(ctx context.Context, login Login, owner Owner) (Database, error) 
 	}
 	db := sql.OpenDB(connector)
 	if err := db.PingContext(ctx); err != nil {
-		return nil, errors.Join(explainMySQL(login, err), db.Close())
+		return nil, errors.Join(explainMySQL(login, explainPlain(ctx, config, login, err)), db.Close())
 	}
 	m := &mysqlDatabase{db: db, name: login.Name, owner: owner}
 	engine, err := m.Engine(ctx)

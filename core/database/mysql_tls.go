@@ -1,10 +1,12 @@
 package database
 
 import (
+	"context"
 	"crypto/rsa"
 	"crypto/tls"
 	"crypto/x509"
 	"errors"
+	"fmt"
 	"math/big"
 	"sync"
 
@@ -68,4 +70,31 @@ func explainTLS(err error) string {
 		return "its certificate is not valid: " + invalid.Error()
 	}
 	return ""
+}
+
+// explainPlain adds to a refused login what a connection without TLS may have to do with it.
+func explainPlain(ctx context.Context, config *mysql.Config, login Login, err error) error {
+	if !isNumber(err, 1045) || login.Socket != "" || login.TLS == TLSRequired || login.TLS == TLSOffered && offersTLS(ctx, config) {
+		return err
+	}
+	why := "this server offers no TLS"
+	if login.TLS == TLSOff {
+		why = "[database] tls is off"
+	}
+	return fmt.Errorf("%w (%s: if user and password are right, the server wants the password encrypted, as MySQL does with caching_sha2_password, and that is done with TLS or by its socket alone)", err, why)
+}
+
+// offersTLS asks the server without giving it a password.
+func offersTLS(ctx context.Context, config *mysql.Config) bool {
+	asking := config.Clone()
+	asking.Passwd, asking.TLS = "", &tls.Config{InsecureSkipVerify: true}
+	connector, err := mysql.NewConnector(asking)
+	if err != nil {
+		return true
+	}
+	conn, err := connector.Connect(ctx)
+	if err == nil {
+		_ = conn.Close()
+	}
+	return !errors.Is(err, mysql.ErrNoTLS)
 }

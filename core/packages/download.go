@@ -3,6 +3,7 @@ package packages
 import (
 	"context"
 	"crypto/sha256"
+	"crypto/tls"
 	"encoding/hex"
 	"errors"
 	"fmt"
@@ -130,11 +131,13 @@ func (d Download) part(ctx context.Context, u *url.URL, out *os.File, mark strin
 	client.CheckRedirect = leadOn
 	response, err := client.Do(request)
 	if err != nil {
-		return mark, ctx.Err() == nil, withoutAddress(err)
+		err = withoutAddress(err)
+		return mark, ctx.Err() == nil && !isFinal(err), err
 	}
 	defer response.Body.Close()
 	switch {
 	case response.StatusCode == http.StatusOK:
+		at = 0
 		if err := errors.Join(out.Truncate(0), rewind(out)); err != nil {
 			return mark, false, err
 		}
@@ -145,14 +148,14 @@ func (d Download) part(ctx context.Context, u *url.URL, out *os.File, mark strin
 		return mark, false, fmt.Errorf("the vendor's server answers %d. Is there such a version, and is the key right?", response.StatusCode)
 	}
 	mark = response.Header.Get("ETag")
-	if response.ContentLength > largestDownload {
+	if at+response.ContentLength > largestDownload {
 		return mark, false, errTooLarge
 	}
-	n, err := io.Copy(out, io.LimitReader(response.Body, largestDownload+1))
+	n, err := io.Copy(out, io.LimitReader(response.Body, largestDownload+1-at))
 	if err != nil {
 		return mark, ctx.Err() == nil, withoutAddress(err)
 	}
-	if n > largestDownload {
+	if at+n > largestDownload {
 		return mark, false, errors.Join(errTooLarge, out.Truncate(0))
 	}
 	return mark, false, nil
@@ -171,6 +174,12 @@ var (
 	errTooFar    = fmt.Errorf("its server leads on more than %d times", mostHops)
 	errNowhere   = errors.New("its server leads on to an address that cannot be read")
 )
+
+// isFinal tells that trying again would bring the same.
+func isFinal(err error) bool {
+	var certificate *tls.CertificateVerificationError
+	return errors.Is(err, errDowngrade) || errors.Is(err, errInward) || errors.Is(err, errTooFar) || errors.Is(err, errNowhere) || errors.As(err, &certificate)
+}
 
 // leadOn decides whether to go where a vendor's server leads: not from https to http, and not into
 // a private network from outside of it. Where it comes from is not told there: a key may be in it.

@@ -160,7 +160,14 @@ var oneByte = []*charmap.Charmap{charmap.Windows1250, charmap.Windows1251, charm
 // in a set of one byte a letter. Hardly a word that people write does: the bytes that UTF-8 wants
 // after a first one are signs in those sets, and rare letters.
 func countDamaged(text string) int {
-	count := len(misread.FindAllStringIndex(text, -1)) + len(questions.FindAllStringIndex(text, -1))
+	count := 0
+	if strings.Contains(text, "??") { // looked for in a hundredth of the time
+		count = len(questions.FindAllStringIndex(text, -1))
+	}
+	if !strings.ContainsFunc(text, func(r rune) bool { return r >= utf8.RuneSelf }) {
+		return count
+	}
+	count += len(misread.FindAllStringIndex(text, -1))
 	for _, run := range runs(misread.ReplaceAllString(text, " ")) {
 		if slices.ContainsFunc(oneByte, func(set *charmap.Charmap) bool { return wasUTF8(run, set) }) {
 			count += utf8.RuneCountInString(run) / 2
