@@ -66,6 +66,9 @@ func TestNothingHostileReachesTheTerminal(t *testing.T) {
 		}
 	}
 	f.run(t, "examine", named).want(t, 3, "cannot be used")
+	page, err := os.ReadFile(filepath.Join(f.care, "runs/run-1/report.html"))
+	must(t, err)
+	result{stdout: string(page)}.shows(t, "report.html")
 }
 
 func TestNothingHostileReachesAColouredTerminal(t *testing.T) {

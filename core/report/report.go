@@ -18,6 +18,7 @@ import (
 	"wetland/core/durable"
 	"wetland/core/smoke"
 	"wetland/core/update"
+	"wetland/core/visible"
 )
 
 // Report is what is told of a run.
@@ -94,13 +95,14 @@ var layout = template.Must(template.New("report").Funcs(template.FuncMap{
 	"meaning": func(line string) string { _, tail, _ := strings.Cut(line, "    "); return strings.TrimSpace(tail) },
 }).Parse(page))
 
-// HTML returns the report as one file.
+// HTML returns the report as one file. What disturbs is written by its numbers, as on a screen:
+// a sign that turns the direction of what follows would do so here, too.
 func (r *Report) HTML() ([]byte, error) {
 	var out bytes.Buffer
 	if err := layout.Execute(&out, r); err != nil {
 		return nil, err
 	}
-	return out.Bytes(), nil
+	return []byte(visible.Lines(out.String())), nil
 }
 
 // Write writes the HTML report into the run's folder and returns the file.
