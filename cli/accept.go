@@ -20,7 +20,7 @@ accepted. Without --page and --check all doubtful findings of the run are meant.
 		Example: `  wetland accept run-3 --page / --check layout --because "the new theme has its menu at the left"
   wetland accept run-3 --because "looked at all of it, fine"`,
 		Args:              cobra.ExactArgs(1),
-		ValidArgsFunction: a.offer(1, false, runs),
+		ValidArgsFunction: a.offer(1, false, runNames),
 		RunE: func(_ *cobra.Command, args []string) error {
 			w, err := a.loadSettled()
 			if err != nil {

@@ -84,8 +84,8 @@ func snapshots(w *site.Workspace) []string {
 	return names
 }
 
-// runs lists the runs, newest first, with what each was for.
-func runs(w *site.Workspace) []string {
+// runNames lists the runs, newest first, with what each was for.
+func runNames(w *site.Workspace) []string {
 	all, err := update.Runs(w)
 	if err != nil {
 		return nil

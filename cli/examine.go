@@ -33,7 +33,7 @@ PACKAGE is a zip file, or NAME or NAME@VERSION from the shelf.`,
 			}
 			var all []*update.Examination
 			for _, name := range args {
-				found, err := update.Examine(cmd.Context(), w, update.Options{Guard: a.guard(), Packages: []string{name}, Pick: pick, Diff: diff})
+				found, err := update.Examine(cmd.Context(), w, update.ExamineOptions{Guard: a.guard(), Package: name, Pick: pick, Diff: diff})
 				if err != nil {
 					return err
 				}

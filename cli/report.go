@@ -23,7 +23,7 @@ form instead: markdown for a ticket, junit for a build server.`,
 		Example: `  wetland report run-1
   wetland report run-1 --as markdown`,
 		Args:              cobra.ExactArgs(1),
-		ValidArgsFunction: a.offer(1, false, runs),
+		ValidArgsFunction: a.offer(1, false, runNames),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			if a.json && cmd.Flags().Changed("as") {
 				return errors.New("--as and --json cannot be both: --json is a form of its own")

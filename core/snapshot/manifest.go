@@ -168,3 +168,43 @@ func (s *Store) readManifest(name string) (*Manifest, error) {
 	}
 	return m, err
 }
+
+// AreaOf finds the area that the absolute path is in, and the path below it.
+func (m *Manifest) AreaOf(at string) (area Area, below string, err error) {
+	best := -1
+	for i, area := range m.Areas {
+		if area.Only == "" && strings.HasPrefix(at, area.Path+"/") && (best < 0 || len(area.Path) > len(m.Areas[best].Path)) {
+			best = i
+		}
+	}
+	if best < 0 {
+		return Area{}, "", fmt.Errorf("%s is in no part of the site that %s holds", at, m.Name)
+	}
+	area = m.Areas[best]
+	return area, strings.TrimPrefix(at, area.Path+"/"), nil
+}
+
+// TreeAt returns what the snapshot holds at the absolute path: an error if that is nothing.
+func (m *Manifest) TreeAt(at string) (files.Tree, error) {
+	area, below, err := m.AreaOf(at)
+	if err != nil {
+		return nil, err
+	}
+	tree := area.Tree().Below(below)
+	if len(tree) == 0 {
+		return nil, fmt.Errorf("%s is not in %s", at, m.Name)
+	}
+	return tree, nil
+}
+
+// ItemsBelow returns the items in a folder, with their paths below it.
+func (a Area) ItemsBelow(folder string) []Item {
+	var part []Item
+	for _, item := range a.Items {
+		if rel, ok := strings.CutPrefix(item.Path, folder+"/"); ok {
+			item.Path = rel
+			part = append(part, item)
+		}
+	}
+	return part
+}

@@ -4,10 +4,11 @@ import (
 	"context"
 	"fmt"
 	"net/http"
-	"path/filepath"
 	"slices"
 	"strings"
 
+	"wetland/core/progress"
+	"wetland/core/site"
 	"wetland/core/smoke"
 )
 
@@ -18,39 +19,46 @@ func (s *session) checkPages(why *reasons) {
 	}
 }
 
+// beforeOptions say how the pages of before count.
+type beforeOptions struct {
+	AcceptPresent bool   // what is broken already does not count
+	Returning     bool   // to an older version: broken pages do not stand against it
+	Pictures      string // folder
+}
+
 // takeBaseline looks at the pages twice before anything is touched. Pages that are broken
 // refuse an update, for nobody could tell whether it broke them; they are no reason against
 // a return to an older version.
-func (m *motion) takeBaseline(ctx context.Context, why *reasons) (err error) {
-	m.fetcher.Pictures = filepath.Join(m.scratch, picturesFolder)
-	earlier, err := smoke.LoadTake(m.site.Workspace.Baseline())
+func (s *session) takeBaseline(ctx context.Context, o beforeOptions, why *reasons) (*smoke.Take, error) {
+	s.fetcher.Pictures = o.Pictures
+	earlier, err := smoke.LoadTake(s.site.Workspace.Baseline())
 	if err != nil {
 		earlier = nil // it would only spare a look
 	}
-	m.Report.Begin("pages before", int64(2*len(m.pages)), "pages")
-	var present *smoke.Judgement
-	if m.baseline, present, err = m.fetcher.LookTwice(ctx, m.pages, earlier, m.rules, m.Report); err != nil {
-		return err
+	s.Report.Begin("pages before", int64(2*len(s.pages)), "pages")
+	baseline, present, err := s.fetcher.LookTwice(ctx, s.pages, earlier, s.rules, s.Report)
+	if err != nil {
+		return nil, err
 	}
-	m.recallMoving()
-	if m.returning == nil {
-		m.leaveOutDead(present)
+	baseline.Moving = append(baseline.Moving, lastLearnt(s.site.Workspace)...)
+	if !o.Returning {
+		s.leaveOutDead(baseline, present)
 	}
-	pages, failing := plural(len(m.pages), "page"), list(present.Failing(), 3)
+	pages, failing := plural(len(s.pages), "page"), list(present.Failing(), 3)
 	switch {
 	case present.Verdict == smoke.Sound:
-		m.Report.End(goodMark, "pages before", pages+", all sound in two looks"+notCompared(m.baseline.Moving))
-	case m.returning != nil:
-		m.Report.End(doubtMark, "pages before", fmt.Sprintf("%d of %s not sound now (%s): %s. That is no reason against a return", len(present.Failing()), pages, failing, firstFinding(present)))
+		s.Report.End(progress.Good, "pages before", pages+", all sound in two looks"+notCompared(baseline.Moving))
+	case o.Returning:
+		s.Report.End(progress.Doubt, "pages before", fmt.Sprintf("%d of %s not sound now (%s): %s. That is no reason against a return", len(present.Failing()), pages, failing, firstFinding(present)))
 	case present.Verdict == smoke.Doubtful:
-		m.Report.End(doubtMark, "pages before", fmt.Sprintf("%d of %s doubtful already: %s; only new findings count%s", present.Count(smoke.Doubtful), pages, firstFinding(present), notCompared(m.baseline.Moving)))
-	case m.options.AcceptPresent:
-		m.Report.End(doubtMark, "pages before", fmt.Sprintf("%s not sound; accepted: only new findings count%s", plural(len(present.Failing()), "page"), notCompared(m.baseline.Moving)))
+		s.Report.End(progress.Doubt, "pages before", fmt.Sprintf("%d of %s doubtful already: %s; only new findings count%s", present.Count(smoke.Doubtful), pages, firstFinding(present), notCompared(baseline.Moving)))
+	case o.AcceptPresent:
+		s.Report.End(progress.Doubt, "pages before", fmt.Sprintf("%s not sound; accepted: only new findings count%s", plural(len(present.Failing()), "page"), notCompared(baseline.Moving)))
 	default:
-		m.Report.End(badMark, "pages before", fmt.Sprintf("%d of %s not sound already", len(present.Failing()), pages))
+		s.Report.End(progress.Bad, "pages before", fmt.Sprintf("%d of %s not sound already", len(present.Failing()), pages))
 		refuseBroken(present, why)
 	}
-	return nil
+	return baseline, nil
 }
 
 // refuseBroken names what is broken before an update.
@@ -81,36 +89,36 @@ func refuseBroken(present *smoke.Judgement, why *reasons) {
 // leaveOutDead takes pages that are not there any more out of this run, where others answer
 // as they should: a dead entry of the list says nothing about an update. Where most pages
 // are gone, the site is broken.
-func (m *motion) leaveOutDead(present *smoke.Judgement) {
+func (s *session) leaveOutDead(baseline *smoke.Take, present *smoke.Judgement) {
 	var dead, named []string
 	for _, page := range present.Pages {
-		facts, _ := m.baseline.Page(page.Path)
+		facts, _ := baseline.Page(page.Path)
 		if gone := facts.Status == http.StatusNotFound || facts.Status == http.StatusGone; gone && page.Verdict == smoke.Broken {
 			dead = append(dead, page.Path)
 			named = append(named, fmt.Sprintf("%s (%d)", page.Path, facts.Status))
 		}
 	}
-	if len(dead) == 0 || 2*len(dead) > len(m.pages) || present.Count(smoke.Sound) == 0 {
+	if len(dead) == 0 || 2*len(dead) > len(s.pages) || present.Count(smoke.Sound) == 0 {
 		return
 	}
-	m.pages = slices.DeleteFunc(slices.Clone(m.pages), func(p smoke.Page) bool { return slices.Contains(dead, p.Path) })
-	m.baseline.Pages = slices.DeleteFunc(m.baseline.Pages, func(f smoke.Facts) bool { return slices.Contains(dead, f.Path) })
+	s.pages = slices.DeleteFunc(slices.Clone(s.pages), func(p smoke.Page) bool { return slices.Contains(dead, p.Path) })
+	baseline.Pages = slices.DeleteFunc(baseline.Pages, func(f smoke.Facts) bool { return slices.Contains(dead, f.Path) })
 	present.Leave(dead)
 	them := "them out of wetland.toml, or bring the pages back"
 	if len(dead) == 1 {
 		them = "it out of wetland.toml, or bring the page back"
 	}
-	m.Report.End(doubtMark, "left out", fmt.Sprintf("%s: gone before the update already, and not judged in this run. Take %s", list(named, 4), them))
+	s.Report.End(progress.Doubt, "left out", fmt.Sprintf("%s: gone before the update already, and not judged in this run. Take %s", list(named, 4), them))
 }
 
-// recallMoving takes over what the run before found to change by itself after it had put
-// everything back, and proved it.
-func (m *motion) recallMoving() {
-	runs, err := Runs(m.site.Workspace)
-	if err != nil || len(runs) == 0 {
-		return // what is wrong with the runs is told elsewhere
+// lastLearnt is what the last run found to change by itself after it had put everything back, and
+// proved it.
+func lastLearnt(w *site.Workspace) []smoke.Finding {
+	all, err := Runs(w)
+	if err != nil || len(all) == 0 {
+		return nil // what is wrong with the runs is told elsewhere
 	}
-	m.baseline.Moving = append(m.baseline.Moving, runs[len(runs)-1].Learnt...)
+	return all[len(all)-1].Learnt
 }
 
 // notCompared names what changes by itself.

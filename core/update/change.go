@@ -14,6 +14,7 @@ import (
 	"wetland/core/progress"
 	"wetland/core/site"
 	"wetland/core/site/cms"
+	"wetland/core/snapshot"
 )
 
 // change is one component that a run replaces.
@@ -103,19 +104,19 @@ func (s *session) model(ctx context.Context, c *change) (files.Tree, error) {
 
 // stageAll writes the new trees beside the live ones, unless they wait there already
 // from an earlier attempt.
-func (m *motion) stageAll(ctx context.Context, group []*change) error {
+func (s *session) stageAll(ctx context.Context, group []*change, allowGap bool) error {
 	for _, c := range group {
-		place, err := m.openStaging(ctx, c.live, m.options.AllowGap)
+		place, err := s.openStaging(ctx, c.live, allowGap)
 		if err != nil {
 			return err
 		}
-		c.staged = path.Join(place.folder, m.run.Name+"-"+string(c.target.Kind)+"-"+c.target.Folder)
+		c.staged = path.Join(place.folder, s.run.Name+"-"+string(c.target.Kind)+"-"+c.target.Folder)
 	}
 	staged := map[string]string{}
 	for _, c := range group {
 		staged[c.key()] = c.staged
 	}
-	if err := m.log.Write(stepStage, map[string]any{"staged": staged}); err != nil {
+	if err := s.log.Write(stepStage, map[string]any{"staged": staged}); err != nil {
 		return err
 	}
 	count, size := 0, int64(0)
@@ -123,39 +124,39 @@ func (m *motion) stageAll(ctx context.Context, group []*change) error {
 		n, bytes := c.pkg.Tree.Total()
 		count, size = count+n, size+bytes
 	}
-	return m.step("staging", size, "bytes", func() (progress.Mark, string, error) {
+	return s.step("staging", size, "bytes", func() (progress.Mark, string, error) {
 		for _, c := range group {
-			if err := m.stage(ctx, c); err != nil {
-				return badMark, "", err
+			if err := s.stage(ctx, c); err != nil {
+				return progress.Bad, "", err
 			}
 		}
-		return goodMark, fmt.Sprintf("%s (%s) beside the live ones, read back", plural(count, "new file"), bytesText(size)), nil
+		return progress.Good, fmt.Sprintf("%s (%s) beside the live ones, read back", plural(count, "new file"), bytesText(size)), nil
 	})
 }
 
 // stage writes one new tree into the staging folder and reads it back.
-func (m *motion) stage(ctx context.Context, c *change) error {
-	if c.newTree != nil && m.holds(ctx, c.staged, c.newTree) {
+func (s *session) stage(ctx context.Context, c *change) error {
+	if c.newTree != nil && s.holds(ctx, c.staged, c.newTree) {
 		return nil
 	}
-	if err := m.site.Files.RemoveAll(ctx, c.staged); err != nil {
+	if err := s.site.Files.RemoveAll(ctx, c.staged); err != nil {
 		return err
 	}
-	model, err := m.model(ctx, c)
+	model, err := s.model(ctx, c)
 	if err != nil {
 		return err
 	}
 	c.newTree = dress(c.pkg.Tree, model)
-	if err := saveJSON(c.target.treeFile(m.run.Folder), c.newTree); err != nil {
+	if err := saveJSON(c.target.treeFile(s.run.Folder), c.newTree); err != nil {
 		return err
 	}
-	if err := files.WriteTree(ctx, m.site.Files, c.staged, c.newTree, c.pkg.Source, m.Report.Advance); err != nil {
+	if err := files.WriteTree(ctx, s.site.Files, c.staged, c.newTree, c.pkg.Source, s.Report.Advance); err != nil {
 		return err
 	}
-	if err := m.markLike(ctx, c.staged, c.newTree, c.live); err != nil {
+	if err := s.markLike(ctx, c.staged, c.newTree, c.live); err != nil {
 		return err
 	}
-	written, err := files.ReadTree(ctx, m.site.Files, c.staged, nil)
+	written, err := files.ReadTree(ctx, s.site.Files, c.staged, nil)
 	if err != nil {
 		return err
 	}
@@ -168,88 +169,88 @@ func (m *motion) stage(ctx context.Context, c *change) error {
 // returnTree makes the live folder equal to the snapshot again: by swapping back the old
 // tree where it waits, else from the snapshot's own bytes. It returns what is proved, and
 // how it was done; "" if it was so already.
-func (m *motion) returnTree(ctx context.Context, c *change) (proved, how string, err error) {
+func (s *session) returnTree(ctx context.Context, c *change, from *snapshot.Manifest) (proved, how string, err error) {
 	if c.target.New {
-		proved, err = m.takeAway(ctx, c)
+		proved, err = s.takeAway(ctx, c)
 		return proved, "", err
 	}
 	count, _ := c.oldTree.Total()
-	proved = fmt.Sprintf("%s of %s %s equal to %s", plural(count, "file"), c.target.Folder, versionText(c.target.From), m.manifest.Name)
-	if m.isOld(ctx, c) {
+	proved = fmt.Sprintf("%s of %s %s equal to %s", plural(count, "file"), c.target.Folder, versionText(c.target.From), from.Name)
+	if s.isOld(ctx, c) {
 		return proved, "", nil
 	}
-	from, err := m.findOld(ctx, c)
+	waiting, err := s.findOld(ctx, c, from)
 	if err != nil {
 		return "", "", err
 	}
-	done, err := files.Swap(ctx, m.site.Files, c.live, from, true)
+	done, err := files.Swap(ctx, s.site.Files, c.live, waiting, true)
 	if err != nil {
 		return "", "", err
 	}
-	if !m.isOld(ctx, c) {
-		return "", "", fmt.Errorf("%s is not as in %s after it was put back", c.live, m.manifest.Name)
+	if !s.isOld(ctx, c) {
+		return "", "", fmt.Errorf("%s is not as in %s after it was put back", c.live, from.Name)
 	}
 	return proved, swapText(done), nil
 }
 
 // takeAway takes a component away that was not installed before.
-func (m *motion) takeAway(ctx context.Context, c *change) (string, error) {
-	if m.isOld(ctx, c) {
+func (s *session) takeAway(ctx context.Context, c *change) (string, error) {
+	if s.isOld(ctx, c) {
 		return c.target.Folder + " is not installed, as before", nil
 	}
-	place, err := m.openStaging(ctx, c.live, true)
+	place, err := s.openStaging(ctx, c.live, true)
 	if err != nil {
 		return "", err
 	}
-	away := path.Join(place.folder, m.run.Name+"-"+string(c.target.Kind)+"-"+c.target.Folder)
-	if err := m.site.Files.RemoveAll(ctx, away); err != nil {
+	away := path.Join(place.folder, s.run.Name+"-"+string(c.target.Kind)+"-"+c.target.Folder)
+	if err := s.site.Files.RemoveAll(ctx, away); err != nil {
 		return "", err
 	}
-	if err := m.site.Files.Rename(ctx, c.live, away); err != nil {
+	if err := s.site.Files.Rename(ctx, c.live, away); err != nil {
 		return "", err
 	}
-	return c.target.Folder + " is taken away again", m.site.Files.SyncFolder(ctx, path.Dir(c.live))
+	return c.target.Folder + " is taken away again", s.site.Files.SyncFolder(ctx, path.Dir(c.live))
 }
 
 // findOld returns where the old tree waits, making it from the snapshot if it is nowhere
 // whole.
-func (m *motion) findOld(ctx context.Context, c *change) (string, error) {
-	for _, folder := range m.site.Waiting {
-		entries, err := m.site.Files.List(ctx, folder)
+func (s *session) findOld(ctx context.Context, c *change, from *snapshot.Manifest) (string, error) {
+	for _, folder := range s.site.Waiting {
+		entries, err := s.site.Files.List(ctx, folder)
 		if err != nil && !errors.Is(err, fs.ErrNotExist) {
 			return "", err
 		}
 		for _, entry := range entries {
-			if at := path.Join(folder, entry.Name); m.holds(ctx, at, c.oldTree) {
+			if at := path.Join(folder, entry.Name); s.holds(ctx, at, c.oldTree) {
 				return at, nil
 			}
 		}
 	}
-	return m.stageFromSnapshot(ctx, c)
+	return s.stageFromSnapshot(ctx, c, from)
 }
 
-func (m *motion) stageFromSnapshot(ctx context.Context, c *change) (string, error) {
-	place, err := m.openStaging(ctx, c.live, true)
+func (s *session) stageFromSnapshot(ctx context.Context, c *change, from *snapshot.Manifest) (string, error) {
+	place, err := s.openStaging(ctx, c.live, true)
 	if err != nil {
 		return "", err
 	}
-	area, below, err := areaOf(m.manifest, c.live)
+	area, below, err := from.AreaOf(c.live)
 	if err != nil {
 		return "", err
 	}
-	staged := path.Join(place.folder, m.run.Name+"-old-"+string(c.target.Kind)+"-"+c.target.Folder)
-	if err := m.site.Files.RemoveAll(ctx, staged); err != nil {
+	staged := path.Join(place.folder, s.run.Name+"-old-"+string(c.target.Kind)+"-"+c.target.Folder)
+	if err := s.site.Files.RemoveAll(ctx, staged); err != nil {
 		return "", err
 	}
-	if err := files.WriteTree(ctx, m.site.Files, staged, c.oldTree, m.store.Source(itemsBelow(area.Items, below)), nil); err != nil {
+	if err := files.WriteTree(ctx, s.site.Files, staged, c.oldTree, s.store.Source(area.ItemsBelow(below)), nil); err != nil {
 		return "", err
 	}
-	return staged, m.markLike(ctx, staged, c.oldTree, c.live)
+	return staged, s.markLike(ctx, staged, c.oldTree, c.live)
 }
 
 // stillActive finds out whether what was active still is.
-func (m *motion) stillActive(c *change, now []cms.Component) string {
-	was, _ := site.Component(m.components, c.target.Kind, c.target.Folder)
+func (s *session) stillActive(c *change, now []cms.Component) string {
+	was, _ := site.Component(s.components, c.target.Kind, c.target.Folder)
 	is, ok := site.Component(now, c.target.Kind, c.target.Folder)
 	switch {
 	case !ok || is.Problem != "":
@@ -264,26 +265,26 @@ func (m *motion) stillActive(c *change, now []cms.Component) string {
 
 // shelve puts the replaced version on the shelf, and the new one's package, so that edits
 // by hand can be told later. If that is not possible the snapshot still holds the old one.
-func (m *motion) shelve(ctx context.Context, c *change) string {
+func (s *session) shelve(ctx context.Context, c *change, from *snapshot.Manifest) string {
 	if c.pkg != nil {
-		if _, err := m.shelf().Add(c.pkg, filepath.Base(c.pkg.Origin)); err != nil {
-			m.Report.End(noteMark, "shelf", fmt.Sprintf("the package is not on the shelf: %v", err))
+		if _, err := s.shelf().Add(c.pkg, filepath.Base(c.pkg.Origin)); err != nil {
+			s.Report.End(progress.Note, "shelf", fmt.Sprintf("the package is not on the shelf: %v", err))
 		}
 	}
 	if c.target.New {
 		return c.target.Folder + " was not installed before and is not active: that is for you to do, in the CMS"
 	}
 	if c.target.From == c.target.To { // beside its original it would only be in the way
-		return fmt.Sprintf("%s as it was is in %s", c.target.Folder, m.manifest.Name)
+		return fmt.Sprintf("%s as it was is in %s", c.target.Folder, from.Name)
 	}
-	old, _ := site.Component(m.components, c.target.Kind, c.target.Folder)
+	old, _ := site.Component(s.components, c.target.Kind, c.target.Folder)
 	old.Version = c.target.From
-	kept, err := m.shelf().Keep(ctx, old, c.oldTree, reread(ctx, m.site.Files, c.staged), "replaced by "+m.run.Name)
+	kept, err := s.shelf().Keep(ctx, old, c.oldTree, reread(ctx, s.site.Files, c.staged), "replaced by "+s.run.Name)
 	if err != nil {
-		return fmt.Sprintf("%s %s is in %s (not on the shelf: %v)", c.target.Folder, versionText(c.target.From), m.manifest.Name, err)
+		return fmt.Sprintf("%s %s is in %s (not on the shelf: %v)", c.target.Folder, versionText(c.target.From), from.Name, err)
 	}
 	c.target.Shelved = kept.File
-	return fmt.Sprintf("%s %s is on the shelf and in %s", c.target.Folder, versionText(c.target.From), m.manifest.Name)
+	return fmt.Sprintf("%s %s is on the shelf and in %s", c.target.Folder, versionText(c.target.From), from.Name)
 }
 
 func withFate(all []*change, fate Fate) []*change {

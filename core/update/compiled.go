@@ -40,11 +40,11 @@ func nothingCompiled(err error) bool { return err == nil || errors.Is(err, phppo
 func droppedWords(err error) (progress.Mark, string, error) {
 	switch {
 	case errors.Is(err, phppool.ErrNothingKept):
-		return noteMark, err.Error(), nil
+		return progress.Note, err.Error(), nil
 	case err != nil:
-		return doubtMark, fmt.Sprintf("%v; waiting until PHP drops it by itself", err), nil
+		return progress.Doubt, fmt.Sprintf("%v; waiting until PHP drops it by itself", err), nil
 	}
-	return goodMark, "PHP dropped it", nil
+	return progress.Good, "PHP dropped it", nil
 }
 
 // phpEndings are those of files that PHP keeps compiled.
@@ -55,15 +55,15 @@ var phpEndings = []string{".php", ".inc", ".phtml"}
 // (opcache.validate_timestamps in PHP's manual), so that requests under way go on with the old
 // code alone, and only those that begin after PHP let go of it get the new one. switchCompiled
 // gives them their own times.
-func (m *motion) borrowTimes(ctx context.Context) error {
-	if m.site.Workspace.Config.Site.PHPPool == "" {
+func (s *session) borrowTimes(ctx context.Context, group []*change) error {
+	if s.site.Workspace.Config.Site.PHPPool == "" {
 		return nil
 	}
-	for _, c := range m.group {
+	for _, c := range group {
 		err := c.eachKept(func(item, before files.Item) error {
 			with := item.Attributes()
 			with.Modified = before.Modified
-			return m.site.Files.Settle(ctx, path.Join(c.staged, item.Path), with)
+			return s.site.Files.Settle(ctx, path.Join(c.staged, item.Path), with)
 		})
 		if err != nil {
 			return err
@@ -94,29 +94,29 @@ func (c *change) eachKept(do func(item, before files.Item) error) error {
 // their own times, and PHP lets go once more, of what it compiled under the borrowed ones:
 // those are the old version's, which may come back. Where PHP let go, the new code answers from
 // then on, and meanwhile is called.
-func (m *motion) switchCompiled(ctx context.Context, meanwhile func(context.Context) error) error {
-	m.dropped = false
-	where := m.site.Workspace.Config.Site.PHPPool
+func (s *session) switchCompiled(ctx context.Context, group []*change, meanwhile func(context.Context) error) error {
+	s.dropped = false
+	where := s.site.Workspace.Config.Site.PHPPool
 	if where == "" {
-		_, err := m.ownTimes(ctx) // wetland.toml may have named it before a crash
+		_, err := s.ownTimes(ctx, group) // wetland.toml may have named it before a crash
 		return err
 	}
-	return m.step("compiled code", 0, "", func() (progress.Mark, string, error) {
-		start, dropped := time.Now(), m.letGo(ctx, where)
-		m.dropped = nothingCompiled(dropped)
+	return s.step("compiled code", 0, "", func() (progress.Mark, string, error) {
+		start, dropped := time.Now(), s.letGo(ctx, where)
+		s.dropped = nothingCompiled(dropped)
 		var ended error
-		if m.dropped {
+		if s.dropped {
 			ended = meanwhile(ctx)
 		}
 		// With a new time requests under way would take up new files.
-		ended = errors.Join(ended, m.Clock.Wait(ctx, running-time.Since(start)))
-		borrowed, err := m.ownTimes(context.WithoutCancel(ctx))
+		ended = errors.Join(ended, s.Clock.Wait(ctx, running-time.Since(start)))
+		borrowed, err := s.ownTimes(context.WithoutCancel(ctx), group)
 		if err := errors.Join(ended, err); err != nil {
-			return badMark, "", err
+			return progress.Bad, "", err
 		}
 		if borrowed {
 			// With the first one still under way PHP says that it keeps nothing.
-			if err := m.letGo(ctx, where); !nothingCompiled(err) {
+			if err := s.letGo(ctx, where); !nothingCompiled(err) {
 				dropped = err
 			}
 		}
@@ -127,11 +127,11 @@ func (m *motion) switchCompiled(ctx context.Context, meanwhile func(context.Cont
 // ownTimes gives the group's files their own times where they have borrowed ones. What has
 // another time was written since, by the site itself. PHP counts in whole seconds, and so do
 // some disks.
-func (m *motion) ownTimes(ctx context.Context) (borrowed bool, err error) {
-	for _, c := range m.group {
+func (s *session) ownTimes(ctx context.Context, group []*change) (borrowed bool, err error) {
+	for _, c := range group {
 		err := c.eachKept(func(item, before files.Item) error {
 			at := path.Join(c.live, item.Path)
-			entry, err := m.site.Files.Lstat(ctx, at)
+			entry, err := s.site.Files.Lstat(ctx, at)
 			if errors.Is(err, fs.ErrNotExist) {
 				return nil // that is noticed where all is proved
 			}
@@ -139,7 +139,7 @@ func (m *motion) ownTimes(ctx context.Context) (borrowed bool, err error) {
 				return err
 			}
 			borrowed = true
-			return m.site.Files.Settle(ctx, at, item.Attributes())
+			return s.site.Files.Settle(ctx, at, item.Attributes())
 		})
 		if err != nil {
 			return borrowed, err

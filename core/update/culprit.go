@@ -291,15 +291,15 @@ func (s *search) probe(ctx context.Context, set []*change, stay bool) (bool, err
 	judgement, probe, err := s.putUp(ctx, set, stay)
 	s.Report = report
 	if err != nil {
-		report.End(badMark, name, fmt.Sprintf("%s: %v", titles(set), err))
+		report.End(progress.Bad, name, fmt.Sprintf("%s: %v", titles(set), err))
 		return false, err
 	}
 	s.judgements[setKey(set)] = judgement
 	s.known[setKey(set)] = s.sound(judgement)
 	s.run.Probes = append(s.run.Probes, probe)
-	mark, what := goodMark, "kept"
+	mark, what := progress.Good, "kept"
 	if !s.standing {
-		mark, what = noteMark, fmt.Sprintf("was live for %s, put back, proved", liveWords(probe.Exposed))
+		mark, what = progress.Note, fmt.Sprintf("was live for %s, put back, proved", liveWords(probe.Exposed))
 	}
 	report.End(mark, name, fmt.Sprintf("%s: %s; %s", titles(set), judgement.Verdict, what))
 	return s.known[setKey(set)], nil

@@ -66,7 +66,7 @@ func (s *session) readLogs(ctx context.Context, judgement *smoke.Judgement, targ
 			lines, before, err := log.Since(ctx)
 			if err != nil {
 				judgement.Add(smoke.Finding{Page: smoke.LogPage, Check: "php log", Verdict: smoke.Doubtful, What: err.Error()})
-				return doubtMark, err.Error(), nil
+				return progress.Doubt, err.Error(), nil
 			}
 			fresh, known = fresh+len(lines), known+len(before)
 			for _, line := range lines {
@@ -76,13 +76,13 @@ func (s *session) readLogs(ctx context.Context, judgement *smoke.Judgement, targ
 		switch {
 		case there == 0:
 			judgement.NotCovered = append(slices.Clone(judgement.NotCovered), "PHP's error log: none was found; name it as php_log in "+site.ConfigName)
-			return noteMark, "no PHP error log was found; name it as php_log in " + site.ConfigName, nil
+			return progress.Note, "no PHP error log was found; name it as php_log in " + site.ConfigName, nil
 		case fresh > 0:
-			return badMark, plural(fresh, "new fatal error") + " since the swap", nil
+			return progress.Bad, plural(fresh, "new fatal error") + " since the swap", nil
 		case known > 0:
-			return goodMark, fmt.Sprintf("no new fatal error; %s were there before, too", plural(known, "old one")), nil
+			return progress.Good, fmt.Sprintf("no new fatal error; %s were there before, too", plural(known, "old one")), nil
 		}
-		return goodMark, "no fatal error since the swap", nil
+		return progress.Good, "no fatal error since the swap", nil
 	})
 }
 

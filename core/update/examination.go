@@ -89,9 +89,26 @@ func themOrIt(n int) string {
 	return "them"
 }
 
+// Allowed is what a person allows that is refused otherwise.
+type Allowed struct {
+	Older, Same, Major bool // versions that are older, the same, or a large step away
+	LoseEdits          bool // what was edited by hand may be overwritten
+	// Return brings a version back on purpose, whatever stands now.
+	Return bool
+}
+
+// ExamineOptions say what to examine.
+type ExamineOptions struct {
+	Guard
+	Allowed
+	Package string   // the path of an archive, or NAME or NAME@VERSION from the shelf
+	Pick    string   // which package of a bundle: its folder or name
+	Diff    []string // files whose changes are shown line by line
+}
+
 // Examine holds a package against the workspace's site and touches nothing. Its
 // error is that of a package or workspace that cannot be read.
-func Examine(ctx context.Context, w *site.Workspace, o Options) (e *Examination, err error) {
+func Examine(ctx context.Context, w *site.Workspace, o ExamineOptions) (e *Examination, err error) {
 	var why reasons
 	s, err := open(ctx, w, o.Guard, &why)
 	if err != nil {
@@ -105,7 +122,7 @@ func Examine(ctx context.Context, w *site.Workspace, o Options) (e *Examination,
 	defer func() { err = errors.Join(err, os.RemoveAll(scratch)) }()
 	e = &Examination{Advice: Go}
 	e.takeReasons("database", "login tried", &why)
-	p, err := s.readPackage(ctx, o.Packages[0], o.Pick, scratch, &why)
+	p, beside, err := s.readPackage(ctx, o.Package, o.Pick, scratch, &why)
 	if err != nil {
 		return nil, err
 	}
@@ -114,14 +131,14 @@ func Examine(ctx context.Context, w *site.Workspace, o Options) (e *Examination,
 		return e, nil
 	}
 	defer p.Close()
-	return e, s.examine(ctx, e, p, o, &why)
+	return e, s.examine(ctx, e, p, Company{Beside: beside}, o, &why)
 }
 
-func (s *session) examine(ctx context.Context, e *Examination, p *packages.Package, o Options, why *reasons) error {
+func (s *session) examine(ctx context.Context, e *Examination, p *packages.Package, with Company, o ExamineOptions, why *reasons) error {
 	count, size := p.Tree.Total()
 	e.add("package", Go, fmt.Sprintf("%s %s, %s (%s), every byte read", p.Header.Kind, p.Title(), plural(count, "file"), bytesText(size)), "")
-	e.Beside = s.beside
-	for _, one := range s.beside {
+	e.Beside = with.Beside
+	for _, one := range with.Beside {
 		title := fmt.Sprintf("%s %s %s came along with it", one.Kind, one.Name, versionText(one.Version))
 		switch {
 		case one.Installed == "":
@@ -133,11 +150,11 @@ func (s *session) examine(ctx context.Context, e *Examination, p *packages.Packa
 		}
 	}
 	// The size of the step is told with the distance, once.
-	fit := o
-	fit.AllowMajor = true
+	fit := o.Allowed
+	fit.Major = true
 	e.Target = s.target(p, fit, why)
 	live := s.site.ComponentPath(e.Target.Kind, e.Target.Folder)
-	s.checkParent(p, why)
+	s.checkParent(p, with, why)
 	e.takeReasons("fit", "it belongs to what is installed in "+live, why)
 	installed, ok := site.Component(s.components, e.Target.Kind, e.Target.Folder)
 	if !ok {
@@ -147,7 +164,7 @@ func (s *session) examine(ctx context.Context, e *Examination, p *packages.Packa
 			return err
 		}
 	}
-	s.checkRequirements(ctx, e, p)
+	s.checkRequirements(ctx, e, p, with)
 	s.checkPlace(ctx, e.Target, p, why)
 	e.takeReasons("place", "the folder can be written, and its owner kept", why)
 	if err := s.checkSpace(ctx, e); err != nil {
@@ -220,7 +237,7 @@ func (s *session) checkSwap(ctx context.Context, e *Examination, live string) {
 
 // examineInstalled compares with what is installed: distance, files, hand edits,
 // child themes.
-func (s *session) examineInstalled(ctx context.Context, e *Examination, p *packages.Package, installed cms.Component, o Options) error {
+func (s *session) examineInstalled(ctx context.Context, e *Examination, p *packages.Package, installed cms.Component, o ExamineOptions) error {
 	present, err := files.ReadTree(ctx, s.site.Files, installed.Path, nil)
 	if err != nil {
 		return err
@@ -232,7 +249,7 @@ func (s *session) examineInstalled(ctx context.Context, e *Examination, p *packa
 	distance := version.Between(installed.Version, p.Header.Version)
 	advice, do := Go, ""
 	switch {
-	case distance == version.Major && !o.AllowMajor:
+	case distance == version.Major && !o.Major:
 		advice, do = No, largeStepAdvice
 	case distance == version.Major, distance == version.Unclear:
 		advice = Care
@@ -259,7 +276,7 @@ func (s *session) examineInstalled(ctx context.Context, e *Examination, p *packa
 	default:
 		e.add("hand edits", No, "would be overwritten: "+list(edits.All(), 4), editsAdvice(installed.Kind))
 	}
-	s.checkChildren(ctx, e, installed, o.named(p.Folder))
+	s.checkChildren(ctx, e, installed, o.Package)
 	return nil
 }
 
@@ -316,7 +333,7 @@ func (s *session) checkChildren(ctx context.Context, e *Examination, parent cms.
 }
 
 // checkRequirements compares what the author requires with what is there.
-func (s *session) checkRequirements(ctx context.Context, e *Examination, p *packages.Package) {
+func (s *session) checkRequirements(ctx context.Context, e *Examination, p *packages.Package, with Company) {
 	_, has, _ := strings.Cut(s.site.CMS.System(), " ")
 	if want := p.Header.RequiresCMS; want != "" {
 		if version.Compare(has, want) < 0 {
@@ -329,7 +346,7 @@ func (s *session) checkRequirements(ctx context.Context, e *Examination, p *pack
 		s.checkPHP(ctx, e, want)
 	}
 	for _, folder := range p.Header.RequiresPlugins {
-		s.checkRequiredPlugin(e, folder)
+		s.checkRequiredPlugin(e, folder, with)
 	}
 }
 
@@ -356,7 +373,7 @@ func (s *session) checkPHP(ctx context.Context, e *Examination, want string) {
 	}
 }
 
-func (s *session) checkRequiredPlugin(e *Examination, folder string) {
+func (s *session) checkRequiredPlugin(e *Examination, folder string, with Company) {
 	switch plugin, ok := site.Component(s.components, cms.Plugin, folder); {
 	case ok && plugin.Active:
 		e.add("requirements", Go, "it needs the plugin "+folder+", which is active", "")
@@ -364,9 +381,9 @@ func (s *session) checkRequiredPlugin(e *Examination, folder string) {
 		e.add("requirements", Care, "it needs the plugin "+folder+", and whether that is active cannot be known", "")
 	case ok:
 		e.add("requirements", Care, "it needs the plugin "+folder+", which is installed, but not active", "Switch that plugin on in the CMS first.")
-	case s.comesAlong(cms.Plugin, folder):
+	case with.comes(cms.Plugin, folder):
 		e.add("requirements", Care, "it needs the plugin "+folder+", which is installed along with it, not active", "Switch that plugin on in the CMS afterwards.")
-	case slices.ContainsFunc(s.beside, func(b Beside) bool { return b.Kind == cms.Plugin && b.Folder == folder }):
+	case slices.ContainsFunc(with.Beside, func(b Beside) bool { return b.Kind == cms.Plugin && b.Folder == folder }):
 		e.add("requirements", No, "it needs the plugin "+folder+", which is not installed. It came along in the bundle", "Install that first: wetland update FILE --pick "+folder)
 	default:
 		e.add("requirements", No, "it needs the plugin "+folder+", which is not installed", "Get that plugin and install it first.")

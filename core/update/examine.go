@@ -19,7 +19,7 @@ import (
 )
 
 // target finds what the package is to replace, and what stands against that.
-func (s *session) target(p *packages.Package, o Options, why *reasons) *Target {
+func (s *session) target(p *packages.Package, allowed Allowed, why *reasons) *Target {
 	t := &Target{Kind: p.Header.Kind, Folder: p.Folder, Name: p.Header.Name, To: p.Header.Version, Package: p.Origin, Hash: p.Hash}
 	if absolute, err := filepath.Abs(p.Origin); err == nil {
 		t.Package = absolute
@@ -31,7 +31,7 @@ func (s *session) target(p *packages.Package, o Options, why *reasons) *Target {
 		return t
 	}
 	t.From = installed.Version
-	if installed.Problem != "" && !o.Return {
+	if installed.Problem != "" && !allowed.Return {
 		why.add(fmt.Sprintf("the header of the installed %s cannot be read: %s", p.Folder, installed.Problem), "Fix or reinstall it by hand first.")
 	}
 	if installed.Name != "" && !strings.EqualFold(installed.Name, p.Header.Name) {
@@ -39,15 +39,15 @@ func (s *session) target(p *packages.Package, o Options, why *reasons) *Target {
 	}
 	switch version.Between(t.From, t.To) {
 	case version.Backward:
-		if !o.AllowOlder {
+		if !allowed.Older {
 			why.add(fmt.Sprintf("the package is version %s, older than the installed %s", t.To, t.From), "Is it the right download? To go back on purpose, add --allow-older.")
 		}
 	case version.Major:
-		if !o.AllowMajor {
+		if !allowed.Major {
 			why.add(fmt.Sprintf("from %s to %s is %s", t.From, t.To, version.Major.Meaning()), largeStepAdvice)
 		}
 	case version.Same:
-		if !o.AllowSame {
+		if !allowed.Same {
 			why.add(fmt.Sprintf("version %s is installed already", t.From), "To overwrite it with the package's files all the same, add --allow-same.")
 		}
 	}
@@ -74,7 +74,7 @@ func (s *session) explainMissing(p *packages.Package, why *reasons) {
 // checkParent refuses a child theme whose parent is neither installed nor comes along, and a
 // package that would make something else of a child theme: without its parent it has no
 // templates.
-func (s *session) checkParent(p *packages.Package, why *reasons) {
+func (s *session) checkParent(p *packages.Package, with Company, why *reasons) {
 	parent := p.Header.Parent
 	if installed, ok := site.Component(s.components, p.Header.Kind, p.Folder); ok && installed.Parent != "" && parent != installed.Parent {
 		now := "names no parent"
@@ -83,7 +83,7 @@ func (s *session) checkParent(p *packages.Package, why *reasons) {
 		}
 		why.add(fmt.Sprintf("the installed version is a child theme of %s, and the package %s", installed.Parent, now), "Ask who made the package whether that is meant: its header wants the line that names the parent theme.")
 	}
-	if p.Header.Kind != cms.Theme || parent == "" || s.comesAlong(cms.Theme, parent) {
+	if p.Header.Kind != cms.Theme || parent == "" || with.comes(cms.Theme, parent) {
 		return
 	}
 	if _, ok := site.Component(s.components, cms.Theme, parent); !ok {
@@ -91,9 +91,15 @@ func (s *session) checkParent(p *packages.Package, why *reasons) {
 	}
 }
 
-// comesAlong tells of a component whose package is one of several that are wanted.
-func (s *session) comesAlong(kind cms.Kind, folder string) bool {
-	return slices.Contains(s.coming, string(kind)+"/"+folder)
+// Company is what comes along with a package.
+type Company struct {
+	Coming []string // components whose packages are wanted together with it, as kind/folder
+	Beside []Beside // what came in one bundle with it
+}
+
+// comes tells of a component whose package is one of several that are wanted.
+func (c Company) comes(kind cms.Kind, folder string) bool {
+	return slices.Contains(c.Coming, string(kind)+"/"+folder)
 }
 
 // checkPlace finds out, without touching anything, whether the files can be replaced.

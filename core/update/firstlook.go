@@ -46,7 +46,7 @@ func (m *motion) confirm(ctx context.Context, look *firstLook) (judgement *smoke
 	}
 	err = m.step("first look", 0, "", func() (progress.Mark, string, error) {
 		if err := m.Clock.Wait(ctx, secondLook-time.Since(look.at)); err != nil {
-			return badMark, "", err
+			return progress.Bad, "", err
 		}
 		var pages []smoke.Page
 		for _, page := range m.pages {
@@ -56,13 +56,13 @@ func (m *motion) confirm(ctx context.Context, look *firstLook) (judgement *smoke
 		}
 		again, err := m.fetcher.Glance(ctx, pages)
 		if err != nil {
-			return badMark, "", err
+			return progress.Bad, "", err
 		}
 		if len(m.judgeNew(again).Dead(again)) == 0 {
-			return doubtMark, fmt.Sprintf("a fatal error on %s, gone a second later: all are looked at", plural(len(look.dead), "page")), nil
+			return progress.Doubt, fmt.Sprintf("a fatal error on %s, gone a second later: all are looked at", plural(len(look.dead), "page")), nil
 		}
 		judgement = m.judgeNew(look.take)
-		return badMark, fmt.Sprintf("a fatal error on %d of %s, twice (%s): the version before comes back at once", len(look.dead), plural(len(m.pages), "page"), deathWords(judgement, look.dead[0])), nil
+		return progress.Bad, fmt.Sprintf("a fatal error on %d of %s, twice (%s): the version before comes back at once", len(look.dead), plural(len(m.pages), "page"), deathWords(judgement, look.dead[0])), nil
 	})
 	if err != nil || judgement == nil {
 		return nil, err
@@ -86,7 +86,7 @@ func deathWords(judgement *smoke.Judgement, path string) string {
 // nil if that is to be fetched anew.
 func (m *motion) judgeFirst(ctx context.Context) (*smoke.Judgement, *smoke.Take, error) {
 	var early *firstLook
-	err := m.switchCompiled(ctx, func(ctx context.Context) (err error) {
+	err := m.switchCompiled(ctx, m.group, func(ctx context.Context) (err error) {
 		if !m.notice {
 			m.visitUpgrades(ctx)
 			early, err = m.lookFirst(ctx)

@@ -11,23 +11,7 @@ import (
 
 	"wetland/core/progress"
 	"wetland/core/smoke"
-	"wetland/core/snapshot"
 )
-
-// areaOf finds the area of the snapshot that the absolute path is in.
-func areaOf(manifest *snapshot.Manifest, at string) (snapshot.Area, string, error) {
-	best := -1
-	for i, area := range manifest.Areas {
-		if area.Only == "" && strings.HasPrefix(at, area.Path+"/") && (best < 0 || len(area.Path) > len(manifest.Areas[best].Path)) {
-			best = i
-		}
-	}
-	if best < 0 {
-		return snapshot.Area{}, "", fmt.Errorf("%s is in no part of the site that %s holds", at, manifest.Name)
-	}
-	area := manifest.Areas[best]
-	return area, strings.TrimPrefix(at, area.Path+"/"), nil
-}
 
 // goBack puts back what was before the group, proves it, and ends the run. next is what to
 // do once all is back.
@@ -54,8 +38,8 @@ func (m *motion) backState() State {
 
 // endBack ends a run that went back, and says what could not be written to its journal.
 func (m *motion) endBack(state State, reason string, next ...string) (*Run, error) {
-	if err := m.noteEnd(m.Abandon); err != nil {
-		m.Report.End(noteMark, "database", fmt.Sprintf("how the tables stand at the end could not be read: %v", err))
+	if err := m.noteEnd(m.Abandon, len(m.kept) > 0); err != nil {
+		m.Report.End(progress.Note, "database", fmt.Sprintf("how the tables stand at the end could not be read: %v", err))
 	}
 	run, err := m.end(state, reason, next...)
 	return run, errors.Join(m.unlogged, err)
@@ -70,7 +54,7 @@ func (m *motion) undo(reason string) error {
 	// version from coming back: recover goes by what it finds.
 	m.unlogged = errors.Join(m.unlogged, m.log.Write(stepBack, map[string]string{"reason": reason}))
 	if err := m.putUpNotice(ctx); err != nil {
-		m.Report.End(doubtMark, "notice", err.Error()) // going back is worth more
+		m.Report.End(progress.Doubt, "notice", err.Error()) // going back is worth more
 	}
 	if err := m.returnTrees(ctx); err != nil {
 		return err
@@ -239,29 +223,17 @@ func (m *motion) returnTrees(ctx context.Context) error {
 	return m.step("put back", 0, "", func() (progress.Mark, string, error) {
 		var words, ways []string
 		for _, c := range slices.Backward(m.group) {
-			proved, how, err := m.returnTree(ctx, c)
+			proved, how, err := m.returnTree(ctx, c, m.manifest)
 			if err != nil {
-				return badMark, "", err
+				return progress.Bad, "", err
 			}
 			words = append(words, proved)
 			if how != "" && !slices.Contains(ways, how) {
 				ways = append(ways, how)
 			}
 		}
-		return goodMark, strings.Join(append([]string{list(words, 3)}, ways...), "; "), nil
+		return progress.Good, strings.Join(append([]string{list(words, 3)}, ways...), "; "), nil
 	})
-}
-
-// itemsBelow returns the items at folder with their paths relative to it.
-func itemsBelow(items []snapshot.Item, folder string) []snapshot.Item {
-	var part []snapshot.Item
-	for _, item := range items {
-		if rel, ok := strings.CutPrefix(item.Path, folder+"/"); ok {
-			item.Path = rel
-			part = append(part, item)
-		}
-	}
-	return part
 }
 
 // settleQuietly settles without letting the CMS run upgrades: old code is in place.
@@ -274,13 +246,13 @@ func (s *session) settleQuietly(ctx context.Context) error {
 func (s *session) settleAfter(ctx context.Context, wait func(context.Context) error) error {
 	return s.step("settling", 0, "", func() (progress.Mark, string, error) {
 		if err := wait(ctx); err != nil {
-			return badMark, "", err
+			return progress.Bad, "", err
 		}
 		purged, err := s.purge(ctx)
 		if err != nil {
-			return doubtMark, fmt.Sprintf("the caches could not be cleared: %v", err), nil
+			return progress.Doubt, fmt.Sprintf("the caches could not be cleared: %v", err), nil
 		}
-		return goodMark, fmt.Sprintf("caches cleared (%s)", purged), nil
+		return progress.Good, fmt.Sprintf("caches cleared (%s)", purged), nil
 	})
 }
 

@@ -116,12 +116,12 @@ func (s *session) recent(ctx context.Context, age time.Duration) (*snapshot.Mani
 	var changed string
 	err = s.step("comparing", 0, "", func() (progress.Mark, string, error) {
 		if changed, err = s.changedSince(ctx, m); err != nil {
-			return badMark, "", err
+			return progress.Bad, "", err
 		}
 		if changed != "" {
-			return noteMark, fmt.Sprintf("%s is not what is there now: %s", m.Name, changed), nil
+			return progress.Note, fmt.Sprintf("%s is not what is there now: %s", m.Name, changed), nil
 		}
-		return goodMark, fmt.Sprintf("neither files nor tables changed since %s", m.Name), nil
+		return progress.Good, fmt.Sprintf("neither files nor tables changed since %s", m.Name), nil
 	})
 	if err != nil || changed != "" {
 		return nil, err

@@ -20,9 +20,9 @@ func (m *motion) hook(ctx context.Context, when, line string) error {
 	}
 	return m.step("hook "+when, 0, "", func() (progress.Mark, string, error) {
 		if err := m.shell(ctx, line, m.hookFacts()); err != nil {
-			return badMark, "", fmt.Errorf("the command that [hooks] %s names failed: %w", when, err)
+			return progress.Bad, "", fmt.Errorf("the command that [hooks] %s names failed: %w", when, err)
 		}
-		return goodMark, line, nil
+		return progress.Good, line, nil
 	})
 }
 

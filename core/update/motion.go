@@ -37,7 +37,6 @@ type Options struct {
 	AsGiven       bool     // in the order of Packages, not in the usual one
 	OneByOne      bool     // each step is judged by itself, not all of them at the end
 	Pick          string   // which package of a bundle: its folder or name
-	Diff          []string // files whose changes an examination shows line by line
 	AcceptPresent bool     // findings that are there before do not count
 	AllowOlder    bool
 	AllowSame     bool
@@ -83,10 +82,11 @@ type motion struct {
 	changes  []*change // all that are wanted, in their order
 	group    []*change // those that are tried now
 	kept     []*change
-	doubts   bool   // one of those was kept with doubts
-	attempts int    // groups that were tried
-	looked   string // the file of the pages that were looked at last
-	unlogged error  // what could not be written to the journal while going back
+	company  Company // what comes along with the packages
+	doubts   bool    // one of those was kept with doubts
+	attempts int     // groups that were tried
+	looked   string  // the file of the pages that were looked at last
+	unlogged error   // what could not be written to the journal while going back
 	// unrecorded is why the pages could not be made what later ones are compared with.
 	unrecorded error
 	baseline   *smoke.Take
@@ -217,9 +217,11 @@ func (m *motion) prepare(ctx context.Context, why *reasons) error {
 		return err
 	}
 	if m.returning != nil {
-		m.Report.End(noteMark, "returning", m.returning.words)
+		m.Report.End(progress.Note, "returning", m.returning.words)
 	}
-	if err := m.takeBaseline(ctx, why); err != nil {
+	before := beforeOptions{AcceptPresent: m.options.AcceptPresent, Returning: m.returning != nil, Pictures: filepath.Join(m.scratch, picturesFolder)}
+	var err error
+	if m.baseline, err = m.session.takeBaseline(ctx, before, why); err != nil {
 		return err
 	}
 	if err := ctx.Err(); err != nil {
@@ -233,7 +235,7 @@ func (m *motion) findTouched(ctx context.Context) {
 	for _, c := range m.changes {
 		found, err := m.touched(ctx, c.target, c.pkg)
 		if err != nil {
-			m.Report.End(noteMark, "pages", fmt.Sprintf("which pages %s has a part in could not be looked up (%v): those of %s are tested", c.target.Folder, err, site.ConfigName))
+			m.Report.End(progress.Note, "pages", fmt.Sprintf("which pages %s has a part in could not be looked up (%v): those of %s are tested", c.target.Folder, err, site.ConfigName))
 		}
 		if len(found.Pages) > 0 {
 			m.plan.Touched = append(m.plan.Touched, found)
@@ -247,12 +249,12 @@ func (m *motion) findTouched(ctx context.Context) {
 func (m *motion) checkChange(ctx context.Context, c *change, why *reasons) error {
 	var own reasons
 	m.checkPlace(ctx, c.target, c.pkg, &own)
-	m.checkParent(c.pkg, &own)
+	m.checkParent(c.pkg, m.company, &own)
 	if err := m.checkEdits(ctx, c, &own); err != nil {
 		return err
 	}
 	var needs Examination
-	m.checkRequirements(ctx, &needs, c.pkg)
+	m.checkRequirements(ctx, &needs, c.pkg, m.company)
 	for _, check := range needs.Checks {
 		if check.Advice == No {
 			own.add(check.What, check.Do)
@@ -283,7 +285,7 @@ func (m *motion) checkEdits(ctx context.Context, c *change, why *reasons) error 
 		return err
 	}
 	if m.options.Return {
-		m.Report.End(noteMark, "edited by hand", fmt.Sprintf("%s: overwritten, and kept as a patch in the run", list(edits.All(), 4)))
+		m.Report.End(progress.Note, "edited by hand", fmt.Sprintf("%s: overwritten, and kept as a patch in the run", list(edits.All(), 4)))
 		return nil
 	}
 	why.add(fmt.Sprintf("%s was edited by hand, and the update would overwrite that: %s", installed.Folder, list(edits.All(), 4)),
@@ -298,6 +300,10 @@ func editsAdvice(kind cms.Kind) string {
 		place = "a plugin of your own, which hooks into this one"
 	}
 	return "Move the edits into " + place + ", or accept the loss: --lose-edits. The snapshot and the shelf keep them."
+}
+
+func (o Options) allowed() Allowed {
+	return Allowed{Older: o.AllowOlder, Same: o.AllowSame, Major: o.AllowMajor, LoseEdits: o.LoseEdits, Return: o.Return}
 }
 
 // named is how a person called the package of a folder: the only one, or by that folder.
@@ -501,7 +507,7 @@ func (m *motion) untilSwap(ctx context.Context) error {
 	if err := m.readOldTrees(); err != nil {
 		return err
 	}
-	if err := m.stageAll(ctx, m.group); err != nil {
+	if err := m.stageAll(ctx, m.group, m.options.AllowGap); err != nil {
 		return err
 	}
 	if err := m.markLogs(ctx); err != nil {
@@ -561,7 +567,7 @@ func (m *motion) readOldTrees() error {
 			continue
 		}
 		var err error
-		if c.oldTree, err = componentTree(m.manifest, c.live); err != nil {
+		if c.oldTree, err = m.manifest.TreeAt(c.live); err != nil {
 			return err
 		}
 	}
@@ -574,20 +580,20 @@ func (m *motion) swap(ctx context.Context) error {
 		for _, c := range m.group {
 			present, err := m.present(ctx, c)
 			if err != nil {
-				return badMark, "", err
+				return progress.Bad, "", err
 			}
 			if differ := files.Exact.Compare(c.oldTree, present); len(differ) > 0 {
-				return badMark, "", fmt.Errorf("somebody changed %s since the snapshot (%s: %s). Try again when nobody works on it", c.live, differ[0].Path, differ[0].What)
+				return progress.Bad, "", fmt.Errorf("somebody changed %s since the snapshot (%s: %s). Try again when nobody works on it", c.live, differ[0].Path, differ[0].What)
 			}
 		}
 		if err := ctx.Err(); err != nil {
-			return badMark, "", err
+			return progress.Bad, "", err
 		}
-		if err := m.borrowTimes(ctx); err != nil {
-			return badMark, "", err
+		if err := m.borrowTimes(ctx, m.group); err != nil {
+			return progress.Bad, "", err
 		}
 		if err := m.log.Write(stepSwap, nil); err != nil {
-			return badMark, "", err
+			return progress.Bad, "", err
 		}
 		var words []string
 		for _, c := range m.group {
@@ -596,13 +602,13 @@ func (m *motion) swap(ctx context.Context) error {
 			}
 			done, err := files.Swap(ctx, m.site.Files, c.live, c.staged, m.options.AllowGap)
 			if err != nil {
-				return badMark, "", err
+				return progress.Bad, "", err
 			}
 			if text := swapText(done); !slices.Contains(words, text) {
 				words = append(words, text)
 			}
 		}
-		return goodMark, strings.Join(words, "; "), m.log.Write(stepSwapped, nil)
+		return progress.Good, strings.Join(words, "; "), m.log.Write(stepSwapped, nil)
 	})
 }
 
@@ -669,16 +675,16 @@ func (m *motion) findEvidence(ctx context.Context, judgement *smoke.Judgement) e
 			finding, words := m.evidence(ctx, c.target, c.oldTree, c.newTree)
 			if finding != nil {
 				judgement.Add(*finding)
-				return doubtMark, finding.What, nil
+				return progress.Doubt, finding.What, nil
 			}
 			if words != "" {
 				proofs = append(proofs, words)
 			}
 		}
 		if len(proofs) == 0 {
-			return noteMark, "this update changes only " + m.unseenFiles() + "; the pages alone can tell", nil
+			return progress.Note, "this update changes only " + m.unseenFiles() + "; the pages alone can tell", nil
 		}
-		return goodMark, list(proofs, 2), nil
+		return progress.Good, list(proofs, 2), nil
 	})
 }
 
@@ -721,24 +727,24 @@ func (m *motion) keepGroup(ctx context.Context, judgement *smoke.Judgement) erro
 		for _, c := range m.group {
 			present, err := files.ReadTree(ctx, m.site.Files, c.live, nil)
 			if err != nil {
-				return badMark, "", err
+				return progress.Bad, "", err
 			}
 			if differ := files.Exact.Compare(c.newTree, present); len(differ) > 0 {
-				return badMark, "", fmt.Errorf("%s is not what the package holds any more: %d paths differ, the first is %s (%s)", c.live, len(differ), differ[0].Path, differ[0].What)
+				return progress.Bad, "", fmt.Errorf("%s is not what the package holds any more: %d paths differ, the first is %s (%s)", c.live, len(differ), differ[0].Path, differ[0].What)
 			}
 			n, _ := c.newTree.Total()
 			count += n
-			details = append(details, m.shelve(ctx, c))
+			details = append(details, m.shelve(ctx, c, m.manifest))
 			c.target.Fate, c.target.Because = FateKept, nil
 		}
-		return goodMark, fmt.Sprintf("%s equal to the package; %s", plural(count, "file"), list(details, 2)), nil
+		return progress.Good, fmt.Sprintf("%s equal to the package; %s", plural(count, "file"), list(details, 2)), nil
 	})
 	if err != nil {
 		return err
 	}
 	if m.settled == nil {
 		if err := m.takeSettled(ctx); err != nil {
-			m.Report.End(noteMark, "after", fmt.Sprintf("the state after the update was not kept: %v. A later restore takes all that changed since for visitors' writes", err))
+			m.Report.End(progress.Note, "after", fmt.Sprintf("the state after the update was not kept: %v. A later restore takes all that changed since for visitors' writes", err))
 		}
 	}
 	if m.settled != nil {
@@ -772,7 +778,7 @@ func (m *motion) takeMigrated(ctx context.Context) error {
 	if m.settled != nil {
 		return nil
 	}
-	changed, err := m.structureChanged(ctx)
+	changed, err := m.structureChanged(ctx, m.manifest)
 	if err != nil || !changed {
 		return err
 	}
@@ -804,7 +810,7 @@ func (m *motion) finish(ctx context.Context) (*Run, error) {
 			next = append(next, fmt.Sprintf("Switch the %s %s on in the CMS when you want it, and look at the pages then.", c.target.Kind, c.target.Folder))
 		}
 	}
-	for _, one := range m.beside {
+	for _, one := range m.company.Beside {
 		if one.Differs() && !slices.ContainsFunc(m.changes, func(c *change) bool { return c.target.Kind == one.Kind && c.target.Folder == one.Folder }) {
 			next = append(next, fmt.Sprintf("%s %s %s came along with the package and was not installed: wetland examine %s --pick %s", one.Kind, one.Name, one.Version, strings.Join(m.options.Packages, " "), one.Folder))
 		}
@@ -940,17 +946,4 @@ func stoppedWords(ctx context.Context) string {
 		return capital(errTooLong.Error()) + ". Nothing on the site was changed."
 	}
 	return "By Ctrl-C, before anything was changed."
-}
-
-// componentTree returns the part of the snapshot at the absolute path.
-func componentTree(manifest *snapshot.Manifest, at string) (files.Tree, error) {
-	area, below, err := areaOf(manifest, at)
-	if err != nil {
-		return nil, err
-	}
-	tree := area.Tree().Below(below)
-	if len(tree) == 0 {
-		return nil, fmt.Errorf("%s is not in %s", at, manifest.Name)
-	}
-	return tree, nil
 }

@@ -14,6 +14,7 @@ import (
 
 	"wetland/core/durable"
 	"wetland/core/files"
+	"wetland/core/progress"
 	"wetland/core/site"
 	"wetland/core/site/cms"
 	"wetland/core/snapshot"
@@ -152,7 +153,7 @@ func (r *restoration) acceptRoot(ctx context.Context, why *reasons) error {
 				"Restore it from the workspace of its own site. If the site was moved and this is it: wetland moved "+shellQuote(r.site.Root)+" --sure")
 			return nil
 		}
-		r.Report.End(noteMark, "moved", fmt.Sprintf("%s was taken in %s. This is the same site: %s", m.Name, m.Root, list(k.For, 4)))
+		r.Report.End(progress.Note, "moved", fmt.Sprintf("%s was taken in %s. This is the same site: %s", m.Name, m.Root, list(k.For, 4)))
 	}
 	r.rebase(m)
 	return nil

@@ -27,15 +27,15 @@ func (s *session) putUpNotice(ctx context.Context) error {
 	name, text := s.site.CMS.Notice(time.Now())
 	return s.step("notice", 0, "", func() (progress.Mark, string, error) {
 		if err := s.takeDownNotice(ctx); err != nil {
-			return badMark, "", err
+			return progress.Bad, "", err
 		}
 		if err := s.putFile(ctx, name, text); err != nil {
-			return badMark, "", fmt.Errorf("put up the notice for visitors: %w", err)
+			return progress.Bad, "", fmt.Errorf("put up the notice for visitors: %w", err)
 		}
 		if err := s.Clock.Wait(ctx, running); err != nil {
-			return badMark, "", err
+			return progress.Bad, "", err
 		}
-		return goodMark, path.Base(name) + " is up; it expires by itself after ten minutes", nil
+		return progress.Good, path.Base(name) + " is up; it expires by itself after ten minutes", nil
 	})
 }
 

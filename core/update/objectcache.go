@@ -20,7 +20,7 @@ var errNobodyToEmpty = errors.New("only PHP can empty it, and no php_pool under 
 // cannot be proved makes the run's end doubtful, and is said there. It returns words for the step.
 func (s *session) emptyObjects(ctx context.Context, layout cms.Layout) (progress.Mark, string) {
 	if layout.ObjectCache == "" {
-		return goodMark, ""
+		return progress.Good, ""
 	}
 	where := s.site.Workspace.Config.Site.PHPPool
 	s.unemptied = nil
@@ -31,7 +31,7 @@ func (s *session) emptyObjects(ctx context.Context, layout cms.Layout) (progress
 		s.unemptied = phppool.EmptyObjects(ctx, where, layout.Loader, s.site.Address.Host)
 	}
 	if s.unemptied != nil {
-		return doubtMark, "; the object cache may still hold the newer settings"
+		return progress.Doubt, "; the object cache may still hold the newer settings"
 	}
-	return goodMark, "; the object cache was emptied, which is proved"
+	return progress.Good, "; the object cache was emptied, which is proved"
 }

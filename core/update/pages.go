@@ -73,19 +73,19 @@ func (m *motion) settle(ctx context.Context, visited bool) error {
 	return m.step("settling", 0, "", func() (progress.Mark, string, error) {
 		wait := m.site.SettleTime()
 		if err := m.waitSettled(ctx, m.exposed); err != nil {
-			return badMark, "", err
+			return progress.Bad, "", err
 		}
 		if !visited {
 			m.visitUpgrades(ctx)
 		}
 		purged, err := m.purge(ctx)
 		if err != nil {
-			return doubtMark, fmt.Sprintf("the caches could not be cleared: %v", err), nil
+			return progress.Doubt, fmt.Sprintf("the caches could not be cleared: %v", err), nil
 		}
 		if wait > 0 {
-			return goodMark, fmt.Sprintf("waited %s for compiled code, upgrades visited, caches cleared (%s)", wait, purged), nil
+			return progress.Good, fmt.Sprintf("waited %s for compiled code, upgrades visited, caches cleared (%s)", wait, purged), nil
 		}
-		return goodMark, fmt.Sprintf("upgrades visited, caches cleared (%s)", purged), nil
+		return progress.Good, fmt.Sprintf("upgrades visited, caches cleared (%s)", purged), nil
 	})
 }
 
@@ -101,25 +101,25 @@ func (s *session) look(ctx context.Context, name, file string, baseline, fetched
 	err := s.step(name, int64(len(s.pages)), "pages", func() (progress.Mark, string, error) {
 		take, err := s.read(ctx, fetched)
 		if err != nil {
-			return badMark, "", err
+			return progress.Bad, "", err
 		}
 		if take, judgement, err = s.mend(ctx, take, judge, s.fetcher.Read); err != nil {
-			return badMark, "", err
+			return progress.Bad, "", err
 		}
 		if judgement.Verdict != smoke.Broken {
 			if err := s.fetcher.See(ctx, take, judgement.NotBroken, s.Report); err != nil {
-				return badMark, "", err
+				return progress.Bad, "", err
 			}
 			failing := judgement.Failing()
 			if judgement = judge(take); !slices.Equal(judgement.Failing(), failing) { // the browser found more
 				take, judgement, err = s.mend(ctx, take, judge, s.fetcher.Take)
 			}
 			if err != nil {
-				return badMark, "", err
+				return progress.Bad, "", err
 			}
 		}
 		if err := take.Save(filepath.Join(s.run.Folder, file)); err != nil {
-			return badMark, "", err
+			return progress.Bad, "", err
 		}
 		again := ""
 		if judgement.Verdict != smoke.Sound && len(s.run.Remedies) > tried {
@@ -127,15 +127,15 @@ func (s *session) look(ctx context.Context, name, file string, baseline, fetched
 		}
 		switch judgement.Verdict {
 		case smoke.Sound:
-			return goodMark, fmt.Sprintf("%s, all sound%s", plural(len(s.pages), "page"), helped(s.run.Remedies[tried:])), nil
+			return progress.Good, fmt.Sprintf("%s, all sound%s", plural(len(s.pages), "page"), helped(s.run.Remedies[tried:])), nil
 		case smoke.Doubtful:
-			return doubtMark, fmt.Sprintf("%d of %s doubtful%s", judgement.Count(smoke.Doubtful), plural(len(s.pages), "page"), again), nil
+			return progress.Doubt, fmt.Sprintf("%d of %s doubtful%s", judgement.Count(smoke.Doubtful), plural(len(s.pages), "page"), again), nil
 		}
 		broken := fmt.Sprintf("%d of %s broken", judgement.Count(smoke.Broken), plural(len(s.pages), "page"))
 		if doubtful := judgement.Count(smoke.Doubtful); doubtful > 0 {
 			broken += fmt.Sprintf(", %d doubtful", doubtful)
 		}
-		return badMark, broken + again, nil
+		return progress.Bad, broken + again, nil
 	})
 	return judgement, err
 }
@@ -157,18 +157,18 @@ func (s *session) stillSound(ctx context.Context, judge judge) (still bool, err 
 	}
 	err = s.step("second look", 0, "", func() (progress.Mark, string, error) {
 		if err := s.Clock.Wait(ctx, secondLook); err != nil {
-			return badMark, "", err
+			return progress.Bad, "", err
 		}
 		pages := s.pages[:min(glancedAt, len(s.pages))]
 		take, err := s.fetcher.Glance(ctx, pages)
 		if err != nil {
-			return badMark, "", err
+			return progress.Bad, "", err
 		}
 		judgement := judge(take)
 		if still = judgement.Verdict == smoke.Sound; still {
-			return goodMark, fmt.Sprintf("%s a little later, still sound", plural(len(pages), "page")), nil
+			return progress.Good, fmt.Sprintf("%s a little later, still sound", plural(len(pages), "page")), nil
 		}
-		return doubtMark, fmt.Sprintf("%s a little later, not sound any more (%s): all are looked at again", plural(len(pages), "page"), firstFinding(judgement)), nil
+		return progress.Doubt, fmt.Sprintf("%s a little later, not sound any more (%s): all are looked at again", plural(len(pages), "page"), firstFinding(judgement)), nil
 	})
 	return still, err
 }

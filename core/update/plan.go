@@ -90,24 +90,24 @@ func (m *motion) choose(ctx context.Context, why *reasons) error {
 	}
 	for i, name := range named {
 		var own reasons
-		before := len(m.beside)
-		pkg, err := m.readPackage(ctx, name, m.options.Pick, filepath.Join(m.scratch, fmt.Sprint("package-", i+1)), &own)
+		pkg, beside, err := m.readPackage(ctx, name, m.options.Pick, filepath.Join(m.scratch, fmt.Sprint("package-", i+1)), &own)
 		if err != nil {
 			return err
 		}
 		label := filepath.Base(name)
 		if pkg != nil {
-			c := &change{pkg: pkg, target: m.session.target(pkg, m.options, &own)}
+			c := &change{pkg: pkg, target: m.session.target(pkg, m.options.allowed(), &own)}
 			c.live = m.site.ComponentPath(c.target.Kind, c.target.Folder)
-			for _, one := range m.beside[before:] {
+			for _, one := range beside {
 				c.companions = append(c.companions, one.Folder)
 			}
 			c.companions = append(c.companions, pkg.Header.RequiresPlugins...)
 			m.checkTwice(c, &own)
 			m.checkStay(c.target, &own)
-			m.changes, m.coming = append(m.changes, c), append(m.coming, c.key())
+			m.changes, m.company.Coming = append(m.changes, c), append(m.company.Coming, c.key())
 			label = c.target.Folder
 		}
+		m.company.Beside = append(m.company.Beside, beside...)
 		m.addOwn(why, label, own)
 	}
 	return nil
@@ -191,7 +191,7 @@ func (m *motion) makePlan() {
 		}
 		p.Steps = append(p.Steps, step)
 	}
-	for _, one := range m.beside {
+	for _, one := range m.company.Beside {
 		if !slices.ContainsFunc(m.changes, func(c *change) bool { return c.target.Kind == one.Kind && c.target.Folder == one.Folder }) {
 			p.Beside = append(p.Beside, one)
 		}
@@ -237,9 +237,9 @@ func (m *motion) addRisks(ctx context.Context) error {
 				continue
 			}
 			var e Examination
-			allowed := m.options
-			allowed.AllowMajor = true
-			if err := m.examineInstalled(ctx, &e, c.pkg, installed, allowed); err != nil {
+			as := ExamineOptions{Allowed: m.options.allowed(), Package: m.options.named(c.pkg.Folder)}
+			as.Major = true
+			if err := m.examineInstalled(ctx, &e, c.pkg, installed, as); err != nil {
 				return err
 			}
 			if err := m.checkAutomatic(ctx, &e, installed); err != nil {

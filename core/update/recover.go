@@ -41,7 +41,7 @@ func Recover(ctx context.Context, w *site.Workspace, o RecoverOptions) (run *Run
 		return nil, errors.Join(atWork(ctx, w, o.Guard), ErrNothingToRecover)
 	}
 	if unsettled.Kind == "restore" {
-		return recoverRestore(ctx, w, o, unsettled)
+		return recoverRestore(ctx, w, o.Guard, unsettled)
 	}
 	var why reasons
 	s, err := open(ctx, w, o.Guard, &why)
@@ -159,7 +159,7 @@ func (s *session) settleUntouched(ctx context.Context) (*Run, error) {
 
 // recoverRestore goes on with a restore that had begun to change things, whatever
 // state it left the site in.
-func recoverRestore(ctx context.Context, w *site.Workspace, o RecoverOptions, run *Run) (_ *Run, err error) {
+func recoverRestore(ctx context.Context, w *site.Workspace, guard Guard, run *Run) (_ *Run, err error) {
 	journalName := filepath.Join(run.Folder, journalFile)
 	entries, err := journal.Read(journalName)
 	if err != nil && !errors.Is(err, fs.ErrNotExist) {
@@ -170,7 +170,7 @@ func recoverRestore(ctx context.Context, w *site.Workspace, o RecoverOptions, ru
 		t.restore.Wanted = run.Wanted
 	}
 	var why reasons
-	r, err := openRestoration(ctx, w, RestoreOptions{Guard: o.Guard, Snapshot: t.restore.Wanted, Only: t.restore.Only, KeepNew: t.restore.KeepNew, AllowGap: true, AllowElsewhere: true}, &why)
+	r, err := openRestoration(ctx, w, RestoreOptions{Guard: guard, Snapshot: t.restore.Wanted, Only: t.restore.Only, KeepNew: t.restore.KeepNew, AllowGap: true, AllowElsewhere: true}, &why)
 	if err != nil {
 		return nil, err
 	}
@@ -343,7 +343,7 @@ func (m *motion) allOld(ctx context.Context) bool {
 // sayFound reports the state the site was found in.
 func (m *motion) sayFound(ctx context.Context) error {
 	return m.step("found", 0, "", func() (progress.Mark, string, error) {
-		mark := noteMark
+		mark := progress.Note
 		var words []string
 		for _, c := range m.group {
 			switch {
@@ -352,7 +352,7 @@ func (m *motion) sayFound(ctx context.Context) error {
 			case m.isOld(ctx, c):
 				words = append(words, fmt.Sprintf("%s stands at the old version %s", c.target.Folder, c.target.From))
 			default:
-				mark = doubtMark
+				mark = progress.Doubt
 				words = append(words, fmt.Sprintf("%s is neither wholly the old version nor wholly the new one", c.target.Folder))
 			}
 		}

@@ -39,17 +39,17 @@ func (m *motion) putBackRest(ctx context.Context) (changed bool, err error) {
 	err = m.step("rest of the site", 0, "", func() (progress.Mark, string, error) {
 		loose, notes, err := m.planRest(ctx)
 		if err != nil {
-			return badMark, "", err
+			return progress.Bad, "", err
 		}
 		if err := m.saveRest(ctx, loose); err != nil {
-			return badMark, "", err
+			return progress.Bad, "", err
 		}
 		if err := m.putLoose(ctx, loose); err != nil {
-			return badMark, "", err
+			return progress.Bad, "", err
 		}
 		rows, err := m.putBackDesign(ctx)
 		if err != nil {
-			return badMark, "", err
+			return progress.Bad, "", err
 		}
 		notes = append(notes, rows...)
 		m.run.Rest = append(m.run.Rest, notes...)
@@ -73,9 +73,9 @@ func splitNotes(notes []RestNote) (back, left []string) {
 
 func restMark(back, left []string) progress.Mark {
 	if len(back)+len(left) == 0 {
-		return goodMark
+		return progress.Good
 	}
-	return noteMark
+	return progress.Note
 }
 
 func restWords(back, left []string) string {

@@ -195,7 +195,7 @@ func (r *restoration) leaveUnread(why *reasons) {
 		why.add(r.manifest.Name+" holds no tables: the database could not be read when it was taken", chooseAnother)
 	}
 	r.scope.database = false
-	r.Report.End(noteMark, "tables", "they stay as they are: the database could not be read when "+r.manifest.Name+" was taken")
+	r.Report.End(progress.Note, "tables", "they stay as they are: the database could not be read when "+r.manifest.Name+" was taken")
 }
 
 // remember opens a dead site by what the snapshot noted.
@@ -203,7 +203,7 @@ func (r *restoration) remember(ctx context.Context, w *site.Workspace, dead erro
 	if len(r.manifest.Layout.Areas) == 0 || r.manifest.Root != path.Clean(strings.ReplaceAll(w.Config.Site.Root, "\\", "/")) {
 		return nil, dead
 	}
-	r.options.Report.End(doubtMark, "dead site", fmt.Sprintf("%v. Its files come back first, by what %s noted of the site", dead, r.manifest.Name))
+	r.options.Report.End(progress.Doubt, "dead site", fmt.Sprintf("%v. Its files come back first, by what %s noted of the site", dead, r.manifest.Name))
 	known := cms.Remembered{Name: r.manifest.System, Kept: r.manifest.Layout}
 	for _, table := range r.manifest.Tables {
 		known.Tables = append(known.Tables, table.Name)
@@ -223,7 +223,7 @@ func (r *restoration) openTables(ctx context.Context, why *reasons) {
 	}
 	if errors.Is(err, database.ErrMissing) {
 		err = r.step("database", 0, "", func() (progress.Mark, string, error) {
-			return doubtMark, "it is gone, and is made anew", r.makeDatabase(ctx)
+			return progress.Doubt, "it is gone, and is made anew", r.makeDatabase(ctx)
 		})
 		if err == nil {
 			r.db, err = r.site.OpenDatabase(ctx)
@@ -289,13 +289,13 @@ func (r *restoration) verifyWanted(ctx context.Context) error {
 		tables := r.wantedTables()
 		if err := r.store.VerifyParts(ctx, items, tables, r.Report); err != nil {
 			if ctx.Err() != nil {
-				return badMark, "", err
+				return progress.Bad, "", err
 			}
 			var why reasons
 			why.add(fmt.Sprintf("%s is damaged: %v", r.manifest.Name, err), chooseAnother)
-			return badMark, "", why.refusal()
+			return progress.Bad, "", why.refusal()
 		}
-		return goodMark, fmt.Sprintf("%s: every byte of %s", r.manifest.Name, filesAndTables(len(items), len(tables))), nil
+		return progress.Good, fmt.Sprintf("%s: every byte of %s", r.manifest.Name, filesAndTables(len(items), len(tables))), nil
 	})
 }
 
@@ -388,9 +388,9 @@ func (r *restoration) reopen(ctx context.Context) error {
 	}
 	return r.step("comparing", rowsOf(r.differing(present)), "rows", func() (progress.Mark, string, error) {
 		if err := r.planTables(ctx, r.differing(present)); err != nil {
-			return badMark, "", err
+			return progress.Bad, "", err
 		}
-		return goodMark, r.planWords(), nil
+		return progress.Good, r.planWords(), nil
 	})
 }
 
@@ -415,13 +415,13 @@ func (r *restoration) putFiles(ctx context.Context) error {
 	return r.step("files", bytes, "bytes", func() (progress.Mark, string, error) {
 		for _, folder := range r.swaps {
 			if err := r.putComponent(ctx, folder); err != nil {
-				return badMark, "", fmt.Errorf("put back %s: %w", folder, err)
+				return progress.Bad, "", fmt.Errorf("put back %s: %w", folder, err)
 			}
 		}
 		if err := r.putLoose(ctx, r.loose); err != nil {
-			return badMark, "", err
+			return progress.Bad, "", err
 		}
-		return goodMark, filesText(r.plan), nil
+		return progress.Good, filesText(r.plan), nil
 	})
 }
 
@@ -449,18 +449,18 @@ func (r *restoration) putComponent(ctx context.Context, live string) error {
 		return err
 	}
 	staged := path.Join(folder.folder, r.run.Name+"-"+path.Base(path.Dir(live))+"-"+path.Base(live))
-	tree, err := componentTree(r.manifest, live)
+	tree, err := r.manifest.TreeAt(live)
 	if err != nil {
 		return r.site.Files.Rename(ctx, live, staged)
 	}
-	area, below, err := areaOf(r.manifest, live)
+	area, below, err := r.manifest.AreaOf(live)
 	if err != nil {
 		return err
 	}
 	if err := r.site.Files.RemoveAll(ctx, staged); err != nil {
 		return err
 	}
-	if err := files.WriteTree(ctx, r.site.Files, staged, tree, r.store.Source(itemsBelow(area.Items, below)), r.Report.Advance); err != nil {
+	if err := files.WriteTree(ctx, r.site.Files, staged, tree, r.store.Source(area.ItemsBelow(below)), r.Report.Advance); err != nil {
 		return err
 	}
 	if err := r.markLike(ctx, staged, tree, live); err != nil {
@@ -579,26 +579,26 @@ func (r *restoration) putTables(ctx context.Context) error {
 	}
 	return r.step("database", rows, "rows", func() (progress.Mark, string, error) {
 		if r.tables.Empty() {
-			return goodMark, plural(len(r.manifest.Tables), "table") + " as in the snapshot already", nil
+			return progress.Good, plural(len(r.manifest.Tables), "table") + " as in the snapshot already", nil
 		}
 		applied, err := r.db.Apply(ctx, r.tables)
 		if err != nil {
-			return badMark, "", err
+			return progress.Bad, "", err
 		}
 		r.loaded = true
 		err = applied.Finish(ctx)
 		r.plan.Newer = append(r.plan.Newer, r.noteDefiners(applied)...)
 		if err != nil {
-			return badMark, "", err
+			return progress.Bad, "", err
 		}
 		if err := r.putNewRows(ctx); err != nil {
-			return badMark, "", err
+			return progress.Bad, "", err
 		}
 		detail := plural(len(r.plan.Tables), "table") + " put back"
 		if aside := applied.Aside(); len(aside) > 0 {
 			detail += "; set aside, not dropped: " + list(aside, 3)
 		}
-		return goodMark, detail, nil
+		return progress.Good, detail, nil
 	})
 }
 
@@ -617,19 +617,19 @@ func (r *restoration) prove(ctx context.Context) error {
 		for _, area := range r.manifest.Areas {
 			differ, files, err := r.compareArea(ctx, area)
 			if err != nil {
-				return badMark, "", err
+				return progress.Bad, "", err
 			}
 			if len(differ) > 0 {
-				return badMark, "", fmt.Errorf("%s from the snapshot, the first is %s (%s)", pathsDiffer(len(differ)), differ[0].Path, differ[0].What)
+				return progress.Bad, "", fmt.Errorf("%s from the snapshot, the first is %s (%s)", pathsDiffer(len(differ)), differ[0].Path, differ[0].What)
 			}
 			count += files
 		}
 		tables, err := r.proveTables(ctx)
 		if err != nil {
-			return badMark, "", err
+			return progress.Bad, "", err
 		}
 		// It may have come back with the snapshot's files.
-		mark, objects := goodMark, ""
+		mark, objects := progress.Good, ""
 		if layout := r.site.CMS.Layout(); !r.tables.Empty() {
 			layout.ObjectCache = cmp.Or(layout.ObjectCache, r.manifest.Layout.ObjectCache)
 			mark, objects = r.emptyObjects(ctx, layout)

@@ -57,7 +57,7 @@ func (r *restoration) readScope(only string) (scope, error) {
 		if only != path.Base(only) && only != path.Join(path.Base(group), path.Base(only)) {
 			continue
 		}
-		if tree, err := componentTree(r.manifest, folder); err == nil && tree[0].Kind == files.Folder {
+		if tree, err := r.manifest.TreeAt(folder); err == nil && tree[0].Kind == files.Folder {
 			found = append(found, scope{files: true, folder: folder})
 		}
 	}
@@ -91,7 +91,7 @@ func (r *restoration) makePlan(ctx context.Context, present []database.Table) er
 	return r.step("comparing", rowsOf(tables), "rows", func() (progress.Mark, string, error) {
 		for _, area := range r.manifest.Areas {
 			if err := r.planArea(ctx, area); err != nil {
-				return badMark, "", err
+				return progress.Bad, "", err
 			}
 		}
 		switch {
@@ -102,10 +102,10 @@ func (r *restoration) makePlan(ctx context.Context, present []database.Table) er
 			}
 		default:
 			if err := r.planTables(ctx, tables); err != nil {
-				return badMark, "", err
+				return progress.Bad, "", err
 			}
 		}
-		return goodMark, r.planWords(), nil
+		return progress.Good, r.planWords(), nil
 	})
 }
 
@@ -302,7 +302,7 @@ func (r *restoration) componentAround(ctx context.Context, at string) string {
 		if entry, err := r.site.Files.Lstat(ctx, folder); err == nil && entry.Kind == files.Folder {
 			return folder
 		}
-		if tree, err := componentTree(r.manifest, folder); err == nil && tree[0].Kind == files.Folder {
+		if tree, err := r.manifest.TreeAt(folder); err == nil && tree[0].Kind == files.Folder {
 			return folder
 		}
 	}
@@ -318,8 +318,8 @@ func (r *restoration) wantedItems() []snapshot.Item {
 		}
 	}
 	for _, folder := range r.swaps {
-		if area, below, err := areaOf(r.manifest, folder); err == nil {
-			for _, item := range itemsBelow(area.Items, below) {
+		if area, below, err := r.manifest.AreaOf(folder); err == nil {
+			for _, item := range area.ItemsBelow(below) {
 				if item.Kind == files.File {
 					items = append(items, item)
 				}

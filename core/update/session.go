@@ -79,8 +79,6 @@ type session struct {
 	pages      []smoke.Page
 	stopped    func() bool // by a person; nil: nobody can
 	logs       []*smoke.ErrorLog
-	coming     []string           // components whose packages are wanted together, as kind/folder
-	beside     []Beside           // what came in one bundle with the package
 	notice     bool               // visitors see a notice while files are swapped
 	unpurged   error              // why caches could not be cleared when it was last tried
 	unemptied  error              // why it is not proved that the object cache holds no earlier settings

@@ -15,6 +15,7 @@ import (
 
 	"wetland/core/files"
 	"wetland/core/packages"
+	"wetland/core/progress"
 	"wetland/core/site"
 	"wetland/core/site/cms"
 	"wetland/core/version"
@@ -224,46 +225,49 @@ func (s *session) locate(name string) (string, error) {
 		return "", fmt.Errorf("there is no file %s, and %w of that name or version (wetland shelf lists what it has)", name, packages.ErrNotOnShelf)
 	}
 	if other, ok := s.shelf().OffSite(entry); pickErr == nil && ok {
-		s.Report.End(noteMark, "package", fmt.Sprintf("%s as its vendor made it; as it was on the site, it is in %s", entry.Title(), other.File))
+		s.Report.End(progress.Note, "package", fmt.Sprintf("%s as its vendor made it; as it was on the site, it is in %s", entry.Title(), other.File))
 	}
 	return entry.File, pickErr
 }
 
-// readPackage opens what is to be installed. An archive that is no whole zip is an
-// error by itself; anything else wrong with it is a reason beside the others.
-func (s *session) readPackage(ctx context.Context, name, choice, scratch string, why *reasons) (*packages.Package, error) {
+// readPackage opens what is to be installed, and tells what came in one bundle with it. An archive
+// that is no whole zip is an error by itself; anything else wrong with it is a reason beside the
+// others.
+func (s *session) readPackage(ctx context.Context, name, choice, scratch string, why *reasons) (*packages.Package, []Beside, error) {
 	file, err := s.locate(name)
 	if err != nil {
-		return nil, err
+		return nil, nil, err
 	}
 	if err := os.MkdirAll(scratch, 0o700); err != nil {
-		return nil, err
+		return nil, nil, err
 	}
 	found, err := packages.Find(ctx, file, file, scratch, s.site.CMS.ReadHeader)
 	switch {
 	case err != nil && (errors.Is(err, packages.ErrUnreadable) || ctx.Err() != nil):
-		return nil, err
+		return nil, nil, err
 	case err != nil:
 		why.add(err.Error(), "Get the installable package from the vendor anew, or ask them about it.")
-		return nil, nil
+		return nil, nil, nil
 	}
 	picked := pick(found, choice)
 	var titles []string
+	var beside []Beside
 	for i, p := range found {
 		titles = append(titles, fmt.Sprintf("%s %s (%s)", p.Header.Kind, p.Title(), p.Folder))
 		if i != picked {
-			s.beside = append(s.beside, Beside{Kind: p.Header.Kind, Folder: p.Folder, Name: p.Header.Name, Version: p.Header.Version})
+			beside = append(beside, s.besideOf(p))
 			if err := p.Close(); err != nil {
-				return nil, err
+				return nil, nil, err
 			}
 		}
 	}
 	if picked < 0 {
 		why.add(fmt.Sprintf("%s holds several packages: %s", filepath.Base(file), strings.Join(titles, "; ")), "Name one with --pick FOLDER, or put all of them on the shelf: wetland shelve "+filepath.Base(file))
-		return nil, nil
+		return nil, nil, nil
 	}
 	found[picked].Folder = installedFolder(s.components, found[picked])
-	return found[picked], s.findCompanions(ctx, found[picked], scratch)
+	inside, err := s.companions(ctx, found[picked], scratch)
+	return found[picked], append(beside, inside...), err
 }
 
 // pick chooses the package of a bundle: the one that was named, the only one, or
@@ -299,25 +303,27 @@ type Beside struct {
 // Differs tells whether the companion's version is not the installed one.
 func (b Beside) Differs() bool { return version.Compare(b.Version, b.Installed) != 0 }
 
-// findCompanions adds the packages inside the package, and what of all of them is
-// installed.
-func (s *session) findCompanions(ctx context.Context, p *packages.Package, scratch string) error {
+// companions lists the packages inside the package.
+func (s *session) companions(ctx context.Context, p *packages.Package, scratch string) (beside []Beside, err error) {
 	inside, err := p.Companions(ctx, scratch, s.site.CMS.ReadHeader)
 	if err != nil {
-		return fmt.Errorf("look at what lies inside the package: %w", err)
+		return nil, fmt.Errorf("look at what lies inside the package: %w", err)
 	}
 	for _, one := range inside {
-		s.beside = append(s.beside, Beside{Kind: one.Header.Kind, Folder: one.Folder, Name: one.Header.Name, Version: one.Header.Version})
+		beside = append(beside, s.besideOf(one))
 		if err := one.Close(); err != nil {
-			return err
+			return nil, err
 		}
 	}
-	for i := range s.beside {
-		if c, ok := site.Component(s.components, s.beside[i].Kind, s.beside[i].Folder); ok {
-			s.beside[i].Installed = c.Version
-		}
+	return beside, nil
+}
+
+func (s *session) besideOf(p *packages.Package) Beside {
+	one := Beside{Kind: p.Header.Kind, Folder: p.Folder, Name: p.Header.Name, Version: p.Header.Version}
+	if installed, ok := site.Component(s.components, one.Kind, one.Folder); ok {
+		one.Installed = installed.Version
 	}
-	return nil
+	return one
 }
 
 // installedFolder returns the folder that a package's is meant for. Archives of a vendor's

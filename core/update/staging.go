@@ -13,15 +13,7 @@ import (
 	"time"
 
 	"wetland/core/files"
-	"wetland/core/progress"
 	"wetland/core/site"
-)
-
-const (
-	goodMark  = progress.Good
-	badMark   = progress.Bad
-	doubtMark = progress.Doubt
-	noteMark  = progress.Note
 )
 
 // staging is the private folder in which new trees wait for their swap, and old

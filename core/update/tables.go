@@ -190,27 +190,27 @@ func (s *session) putBackTables(ctx context.Context, from *snapshot.Manifest) er
 	return s.step("database", 0, "", func() (progress.Mark, string, error) {
 		plan, err := s.planTables(ctx, from)
 		if err != nil {
-			return badMark, "", err
+			return progress.Bad, "", err
 		}
 		tables := len(from.Tables)
 		if plan.change.Empty() {
 			s.run.note(plan.notes...)
-			return goodMark, fmt.Sprintf("%s as in %s%s", plural(tables, "table"), from.Name, leftText(plan.notes)), nil
+			return progress.Good, fmt.Sprintf("%s as in %s%s", plural(tables, "table"), from.Name, leftText(plan.notes)), nil
 		}
 		if err := s.applyTables(ctx, plan); err != nil {
-			return badMark, "", err
+			return progress.Bad, "", err
 		}
 		unfit, err := s.putKept(ctx, plan.keep)
 		s.run.note(unfit...)
 		if err != nil {
-			return badMark, "", err
+			return progress.Bad, "", err
 		}
 		after, err := s.planTables(ctx, from)
 		if err != nil {
-			return badMark, "", err
+			return progress.Bad, "", err
 		}
 		if !after.change.Empty() {
-			return badMark, "", fmt.Errorf("%s still differ from %s after they were put back", noteTables(after.notes), from.Name)
+			return progress.Bad, "", fmt.Errorf("%s still differ from %s after they were put back", noteTables(after.notes), from.Name)
 		}
 		mark, objects := s.emptyObjects(ctx, s.site.CMS.Layout())
 		return mark, fmt.Sprintf("%s put back as in %s, proved%s%s", noteTables(plan.notes), from.Name, leftText(plan.notes), objects), nil

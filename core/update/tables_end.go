@@ -16,15 +16,15 @@ import (
 // noteEnd replaces what each going back did with the tables by how they stand at the end. It
 // is for runs that went back several times, or kept a part: there the single steps add up to
 // nothing that anybody wants to know.
-func (m *motion) noteEnd(ctx context.Context) error {
-	if m.db == nil || len(m.run.Database) == 0 || len(m.run.Probes)+len(m.kept) == 0 {
+func (s *session) noteEnd(ctx context.Context, keptSome bool) error {
+	if s.db == nil || len(s.run.Database) == 0 || len(s.run.Probes) == 0 && !keptSome {
 		return nil
 	}
-	from, err := m.store.Load(m.run.Snapshot)
+	from, err := s.store.Load(s.run.Snapshot)
 	if err != nil {
 		return err
 	}
-	moment, err := m.db.Read(ctx)
+	moment, err := s.db.Read(ctx)
 	if err != nil {
 		return fmt.Errorf("read the database: %w", err)
 	}
@@ -32,7 +32,7 @@ func (m *motion) noteEnd(ctx context.Context) error {
 	if err = errors.Join(err, moment.Close()); err != nil {
 		return err
 	}
-	m.run.Database = endNotes(m.run.Database, from, now, len(m.kept) > 0)
+	s.run.Database = endNotes(s.run.Database, from, now, keptSome)
 	return nil
 }
 

@@ -25,6 +25,7 @@ import (
 
 	"wetland/core/files"
 	"wetland/core/files/filestest"
+	"wetland/core/progress"
 	"wetland/core/site"
 	"wetland/core/smoke"
 )
@@ -694,7 +695,9 @@ func TestScriptThatIsNotRun(t *testing.T) {
 	if err != nil || run.State != Kept {
 		t.Fatalf("%+v %v", run, err)
 	}
-	if !slices.ContainsFunc(run.Steps, func(s Step) bool { return s.Mark == doubtMark && strings.Contains(s.Detail, "the script was not run") }) {
+	if !slices.ContainsFunc(run.Steps, func(s Step) bool {
+		return s.Mark == progress.Doubt && strings.Contains(s.Detail, "the script was not run")
+	}) {
 		t.Errorf("%+v", run.Steps)
 	}
 	j.clean(t)

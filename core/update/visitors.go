@@ -101,11 +101,11 @@ func cutRows(from, to database.Table, rows database.Rows) database.Rows {
 }
 
 // structureChanged tells whether any table has another structure than in the snapshot.
-func (m *motion) structureChanged(ctx context.Context) (bool, error) {
-	if m.db == nil {
+func (s *session) structureChanged(ctx context.Context, from *snapshot.Manifest) (bool, error) {
+	if s.db == nil {
 		return false, nil
 	}
-	moment, err := m.db.Read(ctx)
+	moment, err := s.db.Read(ctx)
 	if err != nil {
 		return false, fmt.Errorf("read the database: %w", err)
 	}
@@ -114,7 +114,7 @@ func (m *motion) structureChanged(ctx context.Context) (bool, error) {
 		shapes[table.Name] = table.Shape()
 	}
 	was := map[string]string{}
-	for _, table := range m.manifest.Tables {
+	for _, table := range from.Tables {
 		was[table.Name] = table.Shape()
 	}
 	return !maps.Equal(shapes, was), moment.Close()
