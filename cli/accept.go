@@ -5,11 +5,11 @@ import (
 
 	"github.com/spf13/cobra"
 
-	"wetland/core/update"
+	"wetland/core/archive"
 )
 
 func (a *app) acceptCommand() *cobra.Command {
-	var o update.AcceptOptions
+	var o archive.AcceptOptions
 	command := &cobra.Command{
 		Use:   "accept RUN",
 		Short: "Say that doubtful findings of a run are as they should be",
@@ -27,7 +27,7 @@ accepted. Without --page and --check all doubtful findings of the run are meant.
 				return err
 			}
 			o.Run = args[0]
-			accepted, err := update.Accept(w, o)
+			accepted, err := archive.Accept(w, o)
 			if err != nil {
 				return err
 			}

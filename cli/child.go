@@ -13,8 +13,8 @@ import (
 	"strings"
 	"syscall"
 
+	"wetland/core/runs"
 	"wetland/core/site"
-	"wetland/core/update"
 )
 
 // What works on a site runs in a process of its own, the child; this one only watches it. So
@@ -105,9 +105,9 @@ type watch struct {
 
 // run starts a child, waits for its end and returns the code that is true of it.
 func (w *watch) run() (code int, err error) {
-	var before *update.Run
+	var before *runs.Run
 	if w.care, err = w.workspace(); err == nil {
-		before, _ = update.LastRun(w.care) // the child tells what is wrong with it
+		before, _ = runs.Last(w.care) // the child tells what is wrong with it
 	}
 	code, died, err := w.child(w.args, w.out)
 	if err != nil || died == "" {
@@ -175,14 +175,14 @@ func (w *watch) workspace() (*site.Workspace, error) {
 }
 
 // died says how the site stands after a child that died, and puts it right where that is safe.
-func (w *watch) died(how string, before *update.Run) int {
+func (w *watch) died(how string, before *runs.Run) int {
 	s := newScreen(w.errs, false)
 	s.print("\n")
 	s.paragraph(s.bad("Wetland broke off."), fmt.Sprintf("It did not end by itself (%s)%s.", how, shortOfMemory(how)))
 	if w.care == nil { // it had no site to work on
 		return w.close(exitCannot, "Nothing on the site was changed.")
 	}
-	last, err := update.LastRun(w.care)
+	last, err := runs.Last(w.care)
 	if err != nil {
 		return w.close(exitPerson, fmt.Sprintf("How far it came cannot be read (%v): the site may stand at either version. To settle it: wetland recover", err))
 	}
@@ -190,13 +190,13 @@ func (w *watch) died(how string, before *update.Run) int {
 	switch {
 	case !begun && w.command != "recover":
 		words := "Nothing on the site was changed by it."
-		if last != nil && last.State == update.UnderWay {
+		if last != nil && last.State == runs.UnderWay {
 			words += fmt.Sprintf(" %s is not settled: wetland recover", last.Name)
 		}
 		return w.close(exitCannot, words)
-	case last != nil && last.State == update.NeedsPerson:
+	case last != nil && last.State == runs.NeedsPerson:
 		return w.close(exitPerson, fmt.Sprintf("%s left the site without a proved state. What to do: wetland report %s", last.Name, last.Name))
-	case last != nil && last.State != update.UnderWay:
+	case last != nil && last.State != runs.UnderWay:
 		return w.ended(last)
 	case last == nil || w.signals > 1 || w.command == "recover":
 		return w.close(exitPerson, "A run is not settled: the site may stand at either version. To settle it: wetland recover")
@@ -206,7 +206,7 @@ func (w *watch) died(how string, before *update.Run) int {
 }
 
 // recover settles a run in another child.
-func (w *watch) recover(broken *update.Run) int {
+func (w *watch) recover(broken *runs.Run) int {
 	out := w.out
 	if w.app.json { // there is to be one document
 		if null, err := os.OpenFile(os.DevNull, os.O_WRONLY, 0); err == nil {
@@ -215,8 +215,8 @@ func (w *watch) recover(broken *update.Run) int {
 		}
 	}
 	_, _, err := w.child([]string{"recover", "--workspace", w.care.Dir}, out)
-	last, readErr := update.LastRun(w.care)
-	if err == nil && readErr == nil && last != nil && last.Name == broken.Name && last.State != update.UnderWay {
+	last, readErr := runs.Last(w.care)
+	if err == nil && readErr == nil && last != nil && last.Name == broken.Name && last.State != runs.UnderWay {
 		if w.app.json {
 			return w.ended(last)
 		}
@@ -226,7 +226,7 @@ func (w *watch) recover(broken *update.Run) int {
 }
 
 // ended shows a run that had ended by the time its child died.
-func (w *watch) ended(run *update.Run) int {
+func (w *watch) ended(run *runs.Run) int {
 	w.app.screen = newScreen(w.out, w.app.json)
 	if err := w.app.ended(w.care, run, nil); err != nil {
 		return exitCodeOf(err)

@@ -6,9 +6,10 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"wetland/core/archive"
 	"wetland/core/packages"
+	"wetland/core/runs"
 	"wetland/core/site"
-	"wetland/core/update"
 	"wetland/core/visible"
 )
 
@@ -76,7 +77,7 @@ func onShelf(w *site.Workspace) []string {
 
 // snapshots lists the snapshots, newest first.
 func snapshots(w *site.Workspace) []string {
-	names, err := update.SnapshotNames(w)
+	names, err := archive.SnapshotNames(w)
 	if err != nil {
 		return nil
 	}
@@ -86,7 +87,7 @@ func snapshots(w *site.Workspace) []string {
 
 // runNames lists the runs, newest first, with what each was for.
 func runNames(w *site.Workspace) []string {
-	all, err := update.Runs(w)
+	all, err := runs.All(w)
 	if err != nil {
 		return nil
 	}
@@ -99,7 +100,7 @@ func runNames(w *site.Workspace) []string {
 
 // parts lists what --only of a restore can name.
 func parts(w *site.Workspace) []string {
-	return append([]string{"files", "database"}, update.ComponentNames(w)...)
+	return append([]string{"files", "database"}, archive.ComponentNames(w)...)
 }
 
 // wanted lists what a restore can bring back.

@@ -9,6 +9,11 @@ import (
 	"time"
 
 	"wetland/core/adopt"
+	"wetland/core/archive"
+	"wetland/core/preflight"
+	"wetland/core/restore"
+	"wetland/core/runs"
+	"wetland/core/shelf"
 	"wetland/core/site/cms"
 	"wetland/core/smoke"
 	"wetland/core/snapshot"
@@ -28,8 +33,8 @@ type closing struct {
 type errorDocument struct {
 	Error string `json:"error"`
 	// Reasons and PagesLookedAt come with a refusal, which has exit code 2.
-	Reasons       []update.Reason `json:"reasons,omitempty"`
-	PagesLookedAt *bool           `json:"pages_looked_at,omitempty"`
+	Reasons       []runs.Reason `json:"reasons,omitempty"`
+	PagesLookedAt *bool         `json:"pages_looked_at,omitempty"`
 	closing
 }
 
@@ -76,7 +81,7 @@ type adoptDocument struct {
 	NotCompared []smoke.Finding  `json:"not_compared"` // what changes by itself on the pages
 	LeftOut     []string         `json:"left_out"`     // of snapshots
 	PHPPool     string           `json:"php_pool"`     // "": none was found
-	Doubts      []update.Reason  `json:"doubts"`
+	Doubts      []runs.Reason    `json:"doubts"`
 	closing
 }
 
@@ -94,26 +99,26 @@ func documentOfAdoption(r *adopt.Result, code int) adoptDocument {
 
 // examineDocument holds packages against the site, in the order in which they were named.
 type examineDocument struct {
-	Examined []*update.Examination `json:"examined"`
+	Examined []*preflight.Examination `json:"examined"`
 	closing
 }
 
 // exportDocument tells of a snapshot that was written in open formats.
 type exportDocument struct {
-	*update.Exported
+	*archive.Exported
 	closing
 }
 
 // historyDocument lists snapshots and runs, oldest first.
 type historyDocument struct {
-	Site   string         `json:"site"`
-	Events []update.Event `json:"events"`
+	Site   string          `json:"site"`
+	Events []archive.Event `json:"events"`
 	closing
 }
 
 // movedDocument tells of a site that was followed to another place.
 type movedDocument struct {
-	*update.Moved
+	*restore.Moved
 	closing
 }
 
@@ -132,7 +137,7 @@ type planDocument struct {
 
 // runDocument tells of a run: of update, restore, recover and report.
 type runDocument struct {
-	*update.Run
+	*runs.Run
 	Error string `json:"error,omitempty"` // what went wrong, where the state does not say it
 	closing
 }
@@ -145,13 +150,13 @@ type sealDocument struct {
 
 // shelveDocument lists the archives that were to be shelved.
 type shelveDocument struct {
-	Shelved []update.Shelved `json:"shelved"`
+	Shelved []shelf.Shelved `json:"shelved"`
 	closing
 }
 
 // shelfDocument lists the packages at hand, by kind and folder, newest version first.
 type shelfDocument struct {
-	Shelf []update.OnShelf `json:"shelf"`
+	Shelf []shelf.OnShelf `json:"shelf"`
 	closing
 }
 
@@ -219,7 +224,7 @@ type editsDocument struct {
 
 // tidyDocument tells which snapshots go and stay.
 type tidyDocument struct {
-	*update.TidyPlan
+	*archive.TidyPlan
 	Preview bool `json:"preview"` // nothing was let go of
 	closing
 }

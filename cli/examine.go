@@ -6,7 +6,7 @@ import (
 
 	"github.com/spf13/cobra"
 
-	"wetland/core/update"
+	"wetland/core/preflight"
 	"wetland/core/visible"
 )
 
@@ -31,9 +31,9 @@ PACKAGE is a zip file, or NAME or NAME@VERSION from the shelf.`,
 			if err != nil {
 				return err
 			}
-			var all []*update.Examination
+			var all []*preflight.Examination
 			for _, name := range args {
-				found, err := update.Examine(cmd.Context(), w, update.ExamineOptions{Guard: a.guard(), Package: name, Pick: pick, Diff: diff})
+				found, err := preflight.Examine(cmd.Context(), w, preflight.ExamineOptions{Guard: a.guard(), Package: name, Pick: pick, Diff: diff})
 				if err != nil {
 					return err
 				}
@@ -53,29 +53,29 @@ PACKAGE is a zip file, or NAME or NAME@VERSION from the shelf.`,
 }
 
 // exitOfAdvice is the code of the worst advice.
-func exitOfAdvice(all []*update.Examination) int {
+func exitOfAdvice(all []*preflight.Examination) int {
 	code := exitSound
 	for _, found := range all {
 		switch found.Advice {
-		case update.No:
+		case preflight.No:
 			return exitFailed
-		case update.Care:
+		case preflight.Care:
 			code = exitDoubts
 		}
 	}
 	return code
 }
 
-func (a *app) showExamination(name string, found *update.Examination) {
+func (a *app) showExamination(name string, found *preflight.Examination) {
 	s := a.screen
-	if a.quiet && found.Advice != update.Go {
+	if a.quiet && found.Advice != preflight.Go {
 		s = newScreen(a.errs, false)
 	}
 	s.print("%s\n\n", s.bold(name))
 	for _, check := range found.Checks {
-		sign := map[update.Advice]string{update.Go: s.good("ok"), update.Care: s.doubt("??"), update.No: s.bad("NO")}[check.Advice]
+		sign := map[preflight.Advice]string{preflight.Go: s.good("ok"), preflight.Care: s.doubt("??"), preflight.No: s.bad("NO")}[check.Advice]
 		words := check.What
-		if check.Do != "" && check.Advice != update.Go {
+		if check.Do != "" && check.Advice != preflight.Go {
 			words += "\n" + check.Do
 		}
 		s.row("  "+sign+"  ", 6, fmt.Sprintf("%-*s", stepWidth, check.Name), words)
@@ -91,9 +91,9 @@ func (a *app) showExamination(name string, found *update.Examination) {
 	}
 	s.print("\n")
 	switch found.Advice {
-	case update.Go:
+	case preflight.Go:
 		s.paragraph(s.good("Go."), "Nothing stands against it.\n")
-	case update.Care:
+	case preflight.Care:
 		s.paragraph(s.doubt("Go with care."), "Nothing forbids it; look at the points above first.\n")
 	default:
 		s.paragraph(s.bad("No."), "An update would refuse it, for the reasons above.\n")

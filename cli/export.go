@@ -3,7 +3,7 @@ package cli
 import (
 	"github.com/spf13/cobra"
 
-	"wetland/core/update"
+	"wetland/core/archive"
 )
 
 func (a *app) exportCommand() *cobra.Command {
@@ -21,7 +21,7 @@ client, and a note of how to load them. Every byte is proved while it is written
 			if err != nil {
 				return err
 			}
-			exported, err := update.Export(cmd.Context(), w, args[0], args[1], a.reader(cmd.Context()))
+			exported, err := archive.Export(cmd.Context(), w, args[0], args[1], a.reader(cmd.Context()))
 			a.screen.clear()
 			if err != nil {
 				return err

@@ -8,7 +8,8 @@ import (
 	"github.com/jedib0t/go-pretty/v6/table"
 	"github.com/spf13/cobra"
 
-	"wetland/core/update"
+	"wetland/core/archive"
+	"wetland/core/runs"
 )
 
 func (a *app) historyCommand() *cobra.Command {
@@ -24,7 +25,7 @@ func (a *app) historyCommand() *cobra.Command {
 				return err
 			}
 			a.screen.print("%s  %s\n\n", a.screen.bold(w.Config.Site.Name), w.Config.Site.Address)
-			events, err := update.History(w, a.reader(cmd.Context()))
+			events, err := archive.History(w, a.reader(cmd.Context()))
 			if err != nil {
 				return err
 			}
@@ -42,7 +43,7 @@ func (a *app) historyCommand() *cobra.Command {
 	}
 }
 
-func (a *app) showHistory(events []update.Event) {
+func (a *app) showHistory(events []archive.Event) {
 	s := a.screen
 	rows := s.table("when", "what", "how it ended", "about")
 	for _, event := range slices.Backward(events) {
@@ -81,12 +82,12 @@ func (s *screen) table(heads ...any) table.Writer {
 }
 
 func (s *screen) state(state string) string {
-	switch update.State(state) {
-	case update.Kept, update.Restored, "verified":
+	switch runs.State(state) {
+	case runs.Kept, runs.Restored, "verified":
 		return s.good(state)
-	case update.PutBack, update.PutBackDoubt, update.KeptDoubt, update.KeptPart:
+	case runs.PutBack, runs.PutBackDoubt, runs.KeptDoubt, runs.KeptPart:
 		return s.doubt(state)
-	case update.NeedsPerson, update.UnderWay, "damaged":
+	case runs.NeedsPerson, runs.UnderWay, "damaged":
 		return s.bad(state)
 	}
 	return state

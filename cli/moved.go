@@ -5,11 +5,11 @@ import (
 
 	"github.com/spf13/cobra"
 
-	"wetland/core/update"
+	"wetland/core/restore"
 )
 
 func (a *app) movedCommand() *cobra.Command {
-	var o update.MoveOptions
+	var o restore.MoveOptions
 	command := &cobra.Command{
 		Use:   "moved [ROOT]",
 		Short: "Follow a site that was moved to another folder, address or host",
@@ -28,7 +28,7 @@ for it; then older snapshots can be restored there. Nothing on the site is touch
 				o.Root = args[0]
 			}
 			o.Guard = a.reader(cmd.Context())
-			moved, err := update.FollowMove(cmd.Context(), w, o)
+			moved, err := restore.FollowMove(cmd.Context(), w, o)
 			if err != nil {
 				return err
 			}

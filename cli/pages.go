@@ -10,9 +10,9 @@ import (
 	"github.com/dustin/go-humanize/english"
 	"github.com/spf13/cobra"
 
+	"wetland/core/pagecheck"
 	"wetland/core/site"
 	"wetland/core/smoke"
-	"wetland/core/update"
 )
 
 func (a *app) pagesCommand() *cobra.Command {
@@ -53,7 +53,7 @@ asked for first: one that answers with an error is not added.`,
 			if err != nil {
 				return err
 			}
-			if err := update.AddPages(cmd.Context(), w, paths); err != nil {
+			if err := pagecheck.AddPages(cmd.Context(), w, paths); err != nil {
 				return err
 			}
 			a.showChanged(w, pagesDocument{Added: paths})
@@ -73,7 +73,7 @@ func (a *app) leaveOutPagesCommand() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			if err := update.LeaveOutPages(w, paths); err != nil {
+			if err := pagecheck.LeaveOutPages(w, paths); err != nil {
 				return err
 			}
 			a.showChanged(w, pagesDocument{LeftOut: paths})
@@ -107,7 +107,7 @@ alone.`,
 }
 
 func (a *app) choosePages(ctx context.Context, w *site.Workspace, yes bool) error {
-	choice, err := update.ChooseAnew(ctx, w, a.guard())
+	choice, err := pagecheck.ChooseAnew(ctx, w, a.guard())
 	a.screen.clear()
 	if err != nil {
 		return err

@@ -9,6 +9,7 @@ import (
 
 	"github.com/dustin/go-humanize"
 
+	"wetland/core/pagecheck"
 	"wetland/core/site"
 	"wetland/core/update"
 )
@@ -116,7 +117,7 @@ func planLines(p *update.Plan) [][2]string {
 }
 
 // touchedWords names the pages that are tested because a component has a part in them.
-func touchedWords(all []update.Touched) string {
+func touchedWords(all []pagecheck.Touched) string {
 	var words []string
 	for _, one := range all {
 		words = append(words, fmt.Sprintf("%s, for %s", one, one.Folder))

@@ -6,12 +6,13 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"wetland/core/recovery"
+	"wetland/core/runs"
 	"wetland/core/site"
-	"wetland/core/update"
 )
 
 func (a *app) recoverCommand() *cobra.Command {
-	var o update.RecoverOptions
+	var o recovery.Options
 	command := &cobra.Command{
 		Use:   "recover",
 		Short: "Settle a run that was interrupted",
@@ -30,9 +31,9 @@ one had been judged sound already. Files, tables and pages are proved as always.
 				return fmt.Errorf("--to must be old or new, not %q", o.To)
 			}
 			o.Guard = a.guard()
-			run, err := update.Recover(cmd.Context(), w, o)
-			var refusal *update.Refusal
-			if errors.Is(err, update.ErrNothingToRecover) && !errors.As(err, &refusal) {
+			run, err := recovery.Recover(cmd.Context(), w, o)
+			var refusal *runs.Refusal
+			if errors.Is(err, runs.ErrNothingToRecover) && !errors.As(err, &refusal) {
 				if a.json {
 					a.writeJSON(nothingDocument{State: "settled"})
 				}
@@ -42,11 +43,11 @@ one had been judged sound already. Files, tables and pages are proved as always.
 			if run == nil {
 				return err
 			}
-			if run.State == update.PutBack || run.State == update.KeptPart || run.State == update.Stopped {
+			if run.State == runs.PutBack || run.State == runs.KeptPart || run.State == runs.Stopped {
 				// Recovering was asked for, and is done: that is a success.
 				return a.recovered(w, run, err, exitSound)
 			}
-			if run.State == update.PutBackDoubt {
+			if run.State == runs.PutBackDoubt {
 				return a.recovered(w, run, err, exitDoubts)
 			}
 			return a.ended(w, run, err)
@@ -57,7 +58,7 @@ one had been judged sound already. Files, tables and pages are proved as always.
 }
 
 // recovered writes how a run was settled. The code is what settling came to, not the run.
-func (a *app) recovered(w *site.Workspace, run *update.Run, err error, code int) error {
+func (a *app) recovered(w *site.Workspace, run *runs.Run, err error, code int) error {
 	ended := a.ended(w, run, err)
 	var told *exitError
 	if err == nil && errors.As(ended, &told) {

@@ -7,8 +7,8 @@ import (
 	"github.com/spf13/cobra"
 
 	"wetland/core/report"
+	"wetland/core/runs"
 	"wetland/core/site"
-	"wetland/core/update"
 )
 
 func (a *app) reportCommand() *cobra.Command {
@@ -32,7 +32,7 @@ form instead: markdown for a ticket, junit for a build server.`,
 			if err != nil {
 				return err
 			}
-			run, err := update.LoadRun(w, args[0])
+			run, err := runs.Load(w, args[0])
 			if err != nil {
 				return err
 			}
@@ -75,7 +75,7 @@ func (a *app) writeReport(made *report.Report, form string) error {
 
 // leaveReport writes a run's report beside its record. A report that cannot be written
 // changes nothing about the run.
-func (a *app) leaveReport(w *site.Workspace, run *update.Run) string {
+func (a *app) leaveReport(w *site.Workspace, run *runs.Run) string {
 	made, err := report.Make(w.Config.Site.Name, w.Config.Site.Address, run)
 	if err == nil {
 		var file string

@@ -8,14 +8,15 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"wetland/core/restore"
 	"wetland/core/site"
 	"wetland/core/update"
 )
 
 func (a *app) restoreCommand() *cobra.Command {
-	var o update.RestoreOptions
+	var o restore.Options
 	var yes, keepBroken bool
-	var into update.Into
+	var into restore.Into
 	command := &cobra.Command{
 		Use:   "restore SNAPSHOT|NAME@VERSION",
 		Short: "Make files and database as they were in a snapshot, and prove it",
@@ -44,19 +45,19 @@ before comes back.`,
 			if strings.Contains(args[0], "@") {
 				return a.restoreVersion(cmd.Context(), w, args[0], o, keepBroken)
 			}
-			if into != (update.Into{}) {
+			if into != (restore.Into{}) {
 				return a.restoreInto(cmd.Context(), w, args[0], into, o)
 			}
 			if !yes && !a.asks() {
 				return errors.New("a restore replaces what is there now. With nobody to ask, say --yes")
 			}
 			o.Snapshot, o.Guard = args[0], a.guard()
-			o.Confirm = func(plan *update.RestorePlan) bool {
+			o.Confirm = func(plan *restore.Plan) bool {
 				a.showPlan(plan)
 				return yes || plan.Empty() || a.ask(cmd.Context(), "Go on? Type yes: ") == "yes"
 			}
 			a.screen.print("%s  %s\n\n", a.screen.bold(w.Config.Site.Name), w.Config.Site.Address)
-			run, err := update.Restore(cmd.Context(), w, o)
+			run, err := restore.Restore(cmd.Context(), w, o)
 			return a.ended(w, run, err)
 		},
 	}
@@ -74,7 +75,7 @@ before comes back.`,
 
 // restoreVersion brings back a version of a theme or plugin that was ever installed, or is
 // on the shelf: an update to it that nothing broken stands against.
-func (a *app) restoreVersion(ctx context.Context, w *site.Workspace, name string, o update.RestoreOptions, keepBroken bool) error {
+func (a *app) restoreVersion(ctx context.Context, w *site.Workspace, name string, o restore.Options, keepBroken bool) error {
 	if o.Only != "" || o.KeepNew {
 		return errors.New("--only and --keep-new are for snapshots: a version of a theme or plugin is files alone")
 	}
@@ -85,11 +86,11 @@ func (a *app) restoreVersion(ctx context.Context, w *site.Workspace, name string
 }
 
 // restoreInto makes a copy beside the site.
-func (a *app) restoreInto(ctx context.Context, w *site.Workspace, name string, into update.Into, o update.RestoreOptions) error {
+func (a *app) restoreInto(ctx context.Context, w *site.Workspace, name string, into restore.Into, o restore.Options) error {
 	if o.Only != "" || o.KeepNew {
 		return errors.New("--only and --keep-new are for the site itself, not for a copy of it")
 	}
-	manifest, err := update.RestoreInto(ctx, w, name, into, a.reader(ctx))
+	manifest, err := restore.MakeCopy(ctx, w, name, into, a.reader(ctx))
 	a.screen.clear()
 	if err != nil {
 		return err
@@ -106,7 +107,7 @@ func (a *app) restoreInto(ctx context.Context, w *site.Workspace, name string, i
 // mostShown bounds how many names of one sort a plan prints.
 const mostShown = 6
 
-func (a *app) showPlan(plan *update.RestorePlan) {
+func (a *app) showPlan(plan *restore.Plan) {
 	s := a.screen
 	if plan.Empty() {
 		s.print("\n  It is as in %s already.\n\n", plan.Snapshot)

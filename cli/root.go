@@ -14,8 +14,9 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"wetland/core/runs"
+	"wetland/core/session"
 	"wetland/core/site"
-	"wetland/core/update"
 )
 
 // Exit codes, the same for every command.
@@ -144,7 +145,7 @@ func wantsJSON(args []string) bool {
 
 func exitCodeOf(err error) int {
 	var ended *exitError
-	var refusal *update.Refusal
+	var refusal *runs.Refusal
 	switch {
 	case errors.As(err, &ended):
 		return ended.code
@@ -158,7 +159,7 @@ func exitCodeOf(err error) int {
 
 // tell says why the command did not do what it was asked for.
 func (a *app) tell(err error, code int) {
-	var refusal *update.Refusal
+	var refusal *runs.Refusal
 	isRefusal := errors.As(err, &refusal)
 	if a.json {
 		document := errorDocument{Error: err.Error(), closing: closing{code}}
@@ -255,7 +256,7 @@ func (a *app) load() (*site.Workspace, error) {
 }
 
 // guard returns what guarded operations need.
-func (a *app) guard() update.Guard {
+func (a *app) guard() session.Guard {
 	a.guarded.Store(true)
 	guard := a.reader(a.abandon)
 	guard.Abandon = a.abandon
@@ -263,8 +264,8 @@ func (a *app) guard() update.Guard {
 }
 
 // reader returns what operations need that change nothing on the site.
-func (a *app) reader(ctx context.Context) update.Guard {
-	guard := update.Guard{Report: a.screen}
+func (a *app) reader(ctx context.Context) session.Guard {
+	guard := session.Guard{Report: a.screen}
 	if a.asks() {
 		guard.AskSecret = func(what string) (string, error) { return a.secret(ctx, what+" (not shown): ") }
 	}
@@ -277,9 +278,9 @@ func (a *app) loadSettled() (*site.Workspace, error) {
 	if err != nil {
 		return nil, err
 	}
-	if open, err := update.Unsettled(w); err == nil && open != nil {
+	if open, err := runs.Unsettled(w); err == nil && open != nil {
 		words := "%s was interrupted, or is still under way: the site may stand at either version. To settle it: wetland recover"
-		if open.State == update.NeedsPerson {
+		if open.State == runs.NeedsPerson {
 			words = "%s ended without a proved state: look at what it says in its report. Once that is fixed: wetland recover"
 		}
 		newScreen(a.errs, a.json).paragraph("", fmt.Sprintf(words, open.Name))

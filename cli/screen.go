@@ -14,8 +14,8 @@ import (
 	"golang.org/x/term"
 
 	"wetland/core/progress"
+	"wetland/core/runs"
 	"wetland/core/smoke"
-	"wetland/core/update"
 	"wetland/core/visible"
 )
 
@@ -348,7 +348,7 @@ func (s *screen) pageGroup(group smoke.Shared[state], widest int) {
 }
 
 // refusal writes every reason and what to do about it.
-func (s *screen) refusal(r *update.Refusal) {
+func (s *screen) refusal(r *runs.Refusal) {
 	s.print("\n")
 	words := "Nothing on the site was touched."
 	if r.Unlooked {

@@ -7,8 +7,8 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"wetland/core/session"
 	"wetland/core/site"
-	"wetland/core/update"
 )
 
 func (a *app) sealCommand() *cobra.Command {
@@ -37,11 +37,11 @@ other command opens the store.`,
 			if guard.AskSecret != nil {
 				guard.AskSecret = a.newPassphrase(cmd.Context())
 			}
-			secret, err := update.ReadStoreSecret(with, guard)
+			secret, err := session.ReadStoreSecret(with, guard)
 			if err != nil {
 				return err
 			}
-			if err := update.Seal(w, secret, old); err != nil {
+			if err := session.Seal(w, secret, old); err != nil {
 				return err
 			}
 			if a.json {

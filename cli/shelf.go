@@ -10,12 +10,12 @@ import (
 	"github.com/spf13/cobra"
 
 	"wetland/core/packages"
-	"wetland/core/update"
+	"wetland/core/shelf"
 	"wetland/core/version"
 )
 
 func (a *app) shelveCommand() *cobra.Command {
-	var how update.ShelveOptions
+	var how shelf.Options
 	command := &cobra.Command{
 		Use:   "shelve FILE|ADDRESS|NAME@VERSION...",
 		Short: "Put packages on the shelf, every version of each",
@@ -45,7 +45,7 @@ are asked for it, and what you type is not shown.`,
 			if a.asks() {
 				how.AskKey = a.keyAsker()
 			}
-			shelved, err := update.Shelve(cmd.Context(), w, names, how)
+			shelved, err := shelf.Shelve(cmd.Context(), w, names, how)
 			if err != nil {
 				return err
 			}
@@ -110,7 +110,7 @@ func (a *app) withAddresses(ctx context.Context, args []string) ([]string, error
 	return names, nil
 }
 
-func (a *app) showShelved(shelved []update.Shelved) {
+func (a *app) showShelved(shelved []shelf.Shelved) {
 	s := a.screen
 	if s.silent {
 		s = newScreen(a.errs, false)
@@ -146,7 +146,7 @@ installed. Versions that an update replaced are on it by themselves.`,
 			if err != nil {
 				return err
 			}
-			entries, err := update.Shelf(cmd.Context(), w)
+			entries, err := shelf.List(cmd.Context(), w)
 			if err != nil {
 				return err
 			}
@@ -160,7 +160,7 @@ installed. Versions that an update replaced are on it by themselves.`,
 	}
 }
 
-func (a *app) showShelf(entries []update.OnShelf) {
+func (a *app) showShelf(entries []shelf.OnShelf) {
 	if len(entries) == 0 {
 		a.screen.print("  The shelf is empty. To put packages on it: wetland shelve FILE...\n")
 		return
@@ -181,15 +181,15 @@ func (a *app) showShelf(entries []update.OnShelf) {
 
 // mustBeNamed tells of a package that its name and version do not mean: there is another one of
 // them. Of the vendor's package and the files as they were on the site they mean the former.
-func mustBeNamed(entry update.OnShelf, entries []update.OnShelf) bool {
-	return slices.ContainsFunc(entries, func(other update.OnShelf) bool {
+func mustBeNamed(entry shelf.OnShelf, entries []shelf.OnShelf) bool {
+	return slices.ContainsFunc(entries, func(other shelf.OnShelf) bool {
 		same := other.File != entry.File && other.Kind == entry.Kind && other.Folder == entry.Folder && version.Compare(other.Version, entry.Version) == 0
 		return same && (entry.FromSite || !other.FromSite)
 	})
 }
 
 // standing says how a package stands to the installed version.
-func (s *screen) standing(entry update.OnShelf) string {
+func (s *screen) standing(entry shelf.OnShelf) string {
 	switch entry.Distance {
 	case "":
 		return "not installed"

@@ -9,9 +9,9 @@ import (
 	"github.com/spf13/cobra"
 
 	"wetland/core/adopt"
+	"wetland/core/session"
 	"wetland/core/site"
 	"wetland/core/smoke"
-	"wetland/core/update"
 )
 
 func (a *app) smokeCommand() *cobra.Command {
@@ -50,9 +50,9 @@ func (a *app) smoke(cmd *cobra.Command, w *site.Workspace) error {
 	if err != nil && !errors.Is(err, fs.ErrNotExist) {
 		return err
 	}
-	pages := update.Pages(w)
+	pages := session.Pages(w)
 	a.screen.Begin("pages", int64(len(pages)), "pages")
-	fetcher, err := update.FetcherOf(w)
+	fetcher, err := session.FetcherOf(w)
 	if err != nil {
 		return err
 	}
@@ -64,7 +64,7 @@ func (a *app) smoke(cmd *cobra.Command, w *site.Workspace) error {
 		return err
 	}
 	judgement := smoke.Judge(baseline, take)
-	rules, err := update.RulesOf(w)
+	rules, err := session.RulesOf(w)
 	if err != nil {
 		return err
 	}

@@ -6,12 +6,12 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"wetland/core/archive"
 	"wetland/core/snapshot"
-	"wetland/core/update"
 )
 
 func (a *app) snapshotCommand() *cobra.Command {
-	var o update.SnapshotOptions
+	var o archive.SnapshotOptions
 	command := &cobra.Command{
 		Use:   "snapshot",
 		Short: "Keep files and database as they are now, verified",
@@ -28,7 +28,7 @@ an earlier snapshot holds already is not stored again.`,
 				return err
 			}
 			o.Guard = a.guard()
-			manifest, fresh, err := update.Snapshot(cmd.Context(), w, o)
+			manifest, fresh, err := archive.Snapshot(cmd.Context(), w, o)
 			if err != nil {
 				return err
 			}
@@ -69,7 +69,7 @@ func (a *app) pinCommand() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			if err := update.Pin(w, args[0], !off, a.reader(cmd.Context())); err != nil {
+			if err := archive.Pin(w, args[0], !off, a.reader(cmd.Context())); err != nil {
 				return err
 			}
 			if a.json {
@@ -115,9 +115,9 @@ them is compared. Nothing on the site is touched.`,
 			if err != nil {
 				return err
 			}
-			manifest, err := update.Verify(cmd.Context(), w, args[0], deep, a.reader(cmd.Context()))
+			manifest, err := archive.Verify(cmd.Context(), w, args[0], deep, a.reader(cmd.Context()))
 			a.screen.clear()
-			if errors.Is(err, update.ErrDamaged) {
+			if errors.Is(err, archive.ErrDamaged) {
 				return &exitError{code: exitFailed, err: err}
 			}
 			if err != nil {

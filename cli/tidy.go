@@ -8,7 +8,8 @@ import (
 	"github.com/dustin/go-humanize"
 	"github.com/spf13/cobra"
 
-	"wetland/core/update"
+	"wetland/core/archive"
+	"wetland/core/session"
 )
 
 func (a *app) tidyCommand() *cobra.Command {
@@ -29,12 +30,12 @@ nobody to ask, and without --yes, it shows that alone.`,
 				return err
 			}
 			unasked := false
-			plan, err := update.Tidy(cmd.Context(), w, time.Now(), func(plan *update.TidyPlan) bool {
+			plan, err := archive.Tidy(cmd.Context(), w, time.Now(), func(plan *archive.TidyPlan) bool {
 				a.showTidyPlan(plan)
 				unasked = !yes && !a.asks()
 				return yes || (!unasked && (len(plan.Going()) == 0 || a.ask(cmd.Context(), "Let go of them? Type yes: ") == "yes"))
 			}, a.reader(cmd.Context()))
-			preview := errors.Is(err, update.ErrDeclined) && unasked
+			preview := errors.Is(err, session.ErrDeclined) && unasked
 			if err != nil && !preview {
 				return err
 			}
@@ -55,7 +56,7 @@ nobody to ask, and without --yes, it shows that alone.`,
 	return command
 }
 
-func (a *app) showTidyPlan(plan *update.TidyPlan) {
+func (a *app) showTidyPlan(plan *archive.TidyPlan) {
 	for _, fate := range plan.Fates {
 		sign := a.screen.good("stays")
 		if fate.Go {

@@ -10,6 +10,7 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"wetland/core/runs"
 	"wetland/core/site"
 	"wetland/core/smoke"
 	"wetland/core/update"
@@ -207,7 +208,7 @@ func (a *app) askSearch(ctx context.Context, plan update.SearchPlan) bool {
 }
 
 // ended writes how a run ended and turns it into an exit code.
-func (a *app) ended(w *site.Workspace, run *update.Run, err error) error {
+func (a *app) ended(w *site.Workspace, run *runs.Run, err error) error {
 	if run == nil {
 		return err
 	}
@@ -240,7 +241,7 @@ func (a *app) ended(w *site.Workspace, run *update.Run, err error) error {
 	s.components(run)
 	s.print("\n")
 	reason := run.Reason
-	if err != nil && run.State == update.Stopped && !errors.Is(err, context.Canceled) {
+	if err != nil && run.State == runs.Stopped && !errors.Is(err, context.Canceled) {
 		reason += "\nThe reason: " + err.Error()
 	}
 	s.paragraph(headline(s, run.State), reason)
@@ -250,7 +251,7 @@ func (a *app) ended(w *site.Workspace, run *update.Run, err error) error {
 }
 
 // foundHead is what stands over the pages' findings; "" if there is nothing to tell.
-func foundHead(run *update.Run) string {
+func foundHead(run *runs.Run) string {
 	switch {
 	case run.Judgement == nil || len(run.Probes) > 0:
 		return ""
@@ -264,7 +265,7 @@ func foundHead(run *update.Run) string {
 
 // afterReturn writes what was found once all was put back: outside of the components, and on
 // pages.
-func (s *screen) afterReturn(run *update.Run) {
+func (s *screen) afterReturn(run *runs.Run) {
 	if run.Again != nil {
 		s.print("\n%s\n", s.bold("What was found after all was put back"))
 		s.pages(run.Again.Pages, true)
@@ -286,14 +287,14 @@ func (s *screen) restored(what, done, saved string) {
 }
 
 // components writes what became of each of several components, and why.
-func (s *screen) components(run *update.Run) {
+func (s *screen) components(run *runs.Run) {
 	if len(run.Components) < 2 {
 		return
 	}
 	s.print("\n%s\n", s.bold("The packages"))
 	for _, t := range run.Components {
-		sign := map[update.Fate]string{update.FateKept: s.good("ok"), update.FateBack: s.bad("NO")}[t.Fate]
-		words := map[update.Fate]string{update.FateKept: "kept", update.FateBack: "put back"}[t.Fate]
+		sign := map[runs.Fate]string{runs.FateKept: s.good("ok"), runs.FateBack: s.bad("NO")}[t.Fate]
+		words := map[runs.Fate]string{runs.FateKept: "kept", runs.FateBack: "put back"}[t.Fate]
 		if words == "" {
 			sign, words = "--", "not touched"
 		}
@@ -304,19 +305,19 @@ func (s *screen) components(run *update.Run) {
 	}
 }
 
-func headline(s *screen, state update.State) string {
+func headline(s *screen, state runs.State) string {
 	return s.verdict(state.Tone(), state.Headline()+".")
 }
 
-func exitOfState(state update.State) int {
+func exitOfState(state runs.State) int {
 	switch state {
-	case update.Kept, update.Restored:
+	case runs.Kept, runs.Restored:
 		return exitSound
-	case update.KeptDoubt:
+	case runs.KeptDoubt:
 		return exitDoubts
-	case update.PutBack, update.PutBackDoubt, update.KeptPart:
+	case runs.PutBack, runs.PutBackDoubt, runs.KeptPart:
 		return exitFailed
-	case update.Stopped:
+	case runs.Stopped:
 		return exitCannot
 	}
 	return exitPerson

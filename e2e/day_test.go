@@ -10,7 +10,7 @@ import (
 	"syscall"
 	"testing"
 
-	"wetland/core/update"
+	"wetland/core/archive"
 	"wetland/internal/testenv"
 )
 
@@ -256,7 +256,7 @@ func (d *day) hasAChild() {
 func (d *day) newest(about string) string {
 	d.t.Helper()
 	var history struct {
-		Events []update.Event `json:"events"`
+		Events []archive.Event `json:"events"`
 	}
 	finish(d.t, d.command("history", "--json"), d.care).decode(d.t, &history)
 	for _, event := range slices.Backward(history.Events) {

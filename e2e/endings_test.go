@@ -12,8 +12,8 @@ import (
 	"sync/atomic"
 	"testing"
 
+	"wetland/core/runs"
 	"wetland/core/smoke"
-	"wetland/core/update"
 	"wetland/internal/testenv"
 )
 
@@ -76,9 +76,9 @@ func TestPutBackWithDoubts(t *testing.T) {
 		t.Errorf("it claims something about the pages\n%s", result)
 	}
 	same(t, before, f.siteTree(t))
-	var run update.Run
+	var run runs.Run
 	f.run(t, "report", "run-1", "--json").decode(t, &run)
-	if run.State != update.PutBackDoubt || run.Again == nil || run.Again.Verdict != smoke.Doubtful || len(run.Learnt) == 0 {
+	if run.State != runs.PutBackDoubt || run.Again == nil || run.Again.Verdict != smoke.Doubtful || len(run.Learnt) == 0 {
 		t.Errorf("%s, again %+v, learnt %v", run.State, run.Again, run.Learnt)
 	}
 	f.run(t, "report", "run-1", "--as", "markdown").want(t, 0, "After all was put back", "the menu lost 1 of")
@@ -198,8 +198,8 @@ func TestRefusedBeforeThePagesAreLookedAt(t *testing.T) {
 		t.Error("the hook ran")
 	}
 	var document struct {
-		Looked  *bool           `json:"pages_looked_at"`
-		Reasons []update.Reason `json:"reasons"`
+		Looked  *bool         `json:"pages_looked_at"`
+		Reasons []runs.Reason `json:"reasons"`
 	}
 	f.run(t, "update", f.pkg("harbourlight-3.0.0"), "--json").decode(t, &document)
 	if document.Looked == nil || *document.Looked || len(document.Reasons) == 0 {

@@ -19,7 +19,7 @@ import (
 	"time"
 
 	"wetland/core/files"
-	"wetland/core/update"
+	"wetland/core/runs"
 	"wetland/internal/testenv"
 )
 
@@ -166,7 +166,7 @@ func TestSecondStopLeavesItToRecover(t *testing.T) {
 		t.Fatal(err)
 	}
 	wait().want(t, 5, "Interrupted. You stopped it while the version before was being put back", "What now", "wetland recover puts back what was before", "wetland restore snap-1")
-	var run update.Run
+	var run runs.Run
 	f.run(t, "report", "run-1", "--json").decode(t, &run)
 	page, err := os.ReadFile(filepath.Join(f.care, "runs/run-1/report.html"))
 	if err != nil || len(run.Next) < 2 || !strings.Contains(string(page), "wetland recover") {

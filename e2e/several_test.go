@@ -6,7 +6,7 @@ import (
 	"strings"
 	"testing"
 
-	"wetland/core/update"
+	"wetland/core/runs"
 )
 
 // The plan touches nothing; together the packages fail and go back; with the search the
@@ -44,7 +44,7 @@ func TestSeveralPackages(t *testing.T) {
 			Because      []string
 		}
 		Probes   []struct{ Verdict string }
-		Database []update.TableNote
+		Database []runs.TableNote
 	}
 	f.run(t, append(both, "--search", "yes", "--json")...).want(t, 3).decode(t, &run)
 	if run.State != "kept in part" || len(run.Probes) == 0 {

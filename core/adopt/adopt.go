@@ -18,12 +18,14 @@ import (
 	"wetland/core/database"
 	"wetland/core/durable"
 	"wetland/core/files"
+	"wetland/core/pagecheck"
 	"wetland/core/progress"
+	"wetland/core/runs"
+	"wetland/core/session"
 	"wetland/core/site"
 	"wetland/core/site/cms"
 	"wetland/core/site/phppool"
 	"wetland/core/smoke"
-	"wetland/core/update"
 )
 
 // Options of adopting.
@@ -64,7 +66,7 @@ type Result struct {
 	NoPool      bool     // it was looked for, and not found
 	ThroughSQL  bool     // the database lies among the files, and is taken through SQL
 	// Doubts are what could not be found out; each says what to do.
-	Doubts []update.Reason
+	Doubts []runs.Reason
 }
 
 // Adopt examines the site, touching nothing on it, and makes the workspace. It
@@ -120,7 +122,7 @@ type adoption struct {
 }
 
 func (a *adoption) doubt(what, do string) {
-	a.result.Doubts = append(a.result.Doubts, update.Reason{What: what, Do: do})
+	a.result.Doubts = append(a.result.Doubts, runs.Reason{What: what, Do: do})
 }
 
 func (a *adoption) findSite(ctx context.Context, roots *files.Roots) error {
@@ -142,7 +144,7 @@ func (a *adoption) findSite(ctx context.Context, roots *files.Roots) error {
 		return fmt.Errorf("%w. ROOT is the folder that the web server hands out: the one with the CMS's own files in it", err)
 	}
 	if above := cms.Above(ctx, roots, root); above != "" {
-		return &update.Refusal{Reasons: []update.Reason{{
+		return &runs.Refusal{Reasons: []runs.Reason{{
 			What: fmt.Sprintf("%s only holds the CMS itself; the site's root, which the web server hands out, is the folder above it", root),
 			Do:   "Name that one: wetland adopt " + above + " --address URL",
 		}}}
@@ -178,12 +180,12 @@ func (a *adoption) checkWorkspace(ctx context.Context) error {
 	a.o.Workspace = dir
 	if err := a.site.CheckOutside(ctx, dir); err != nil {
 		if errors.Is(err, site.ErrInsideWebRoot) {
-			return &update.Refusal{Reasons: []update.Reason{{What: err.Error(), Do: "For example: --workspace " + filepath.Join(filepath.Dir(filepath.Dir(a.site.Root)), "care")}}}
+			return &runs.Refusal{Reasons: []runs.Reason{{What: err.Error(), Do: "For example: --workspace " + filepath.Join(filepath.Dir(filepath.Dir(a.site.Root)), "care")}}}
 		}
 		return err
 	}
 	if _, err := os.Stat(filepath.Join(dir, site.ConfigName)); err == nil {
-		return &update.Refusal{Reasons: []update.Reason{{
+		return &runs.Refusal{Reasons: []runs.Reason{{
 			What: fmt.Sprintf("%s is a workspace already: it has a %s", dir, site.ConfigName),
 			Do:   "Edit that file, or choose another folder with --workspace.",
 		}}}
@@ -268,7 +270,7 @@ func (a *adoption) openDatabase(ctx context.Context) database.Database {
 	}
 	db, err := database.Open(ctx, login, a.site.CMS.Owns)
 	if err != nil {
-		a.doubt(err.Error(), update.DatabaseAdvice(err))
+		a.doubt(err.Error(), session.DatabaseAdvice(err))
 		return nil
 	}
 	if err := a.readDatabase(ctx, db); err != nil {
@@ -329,7 +331,7 @@ func (a *adoption) identify(ctx context.Context, db database.Database) error {
 	case ctx.Err() != nil:
 		return ctx.Err()
 	case len(identity.Other) > 0:
-		return &update.Refusal{Reasons: []update.Reason{{
+		return &runs.Refusal{Reasons: []runs.Reason{{
 			What: fmt.Sprintf("%s is not what answers at %s: %s (another content: %s)", a.site.Root, a.site.Address, identity, strings.Join(identity.Other, ", ")),
 			Do:   "Check both. Judging another site's pages would prove nothing.",
 		}}}
@@ -346,16 +348,16 @@ func (a *adoption) fetcher() *smoke.Fetcher {
 // readReach makes sure that the site can be reached as was said: without it, what answers in
 // front of the site would be taken for it.
 func (a *adoption) readReach() error {
-	refusal := &update.Refusal{}
+	refusal := &runs.Refusal{}
 	for _, problem := range a.o.Reach.Problems() {
-		refusal.Reasons = append(refusal.Reasons, update.Reason{What: problem, Do: "Here these are --server, --certificates, --user and --password-from."})
+		refusal.Reasons = append(refusal.Reasons, runs.Reason{What: problem, Do: "Here these are --server, --certificates, --user and --password-from."})
 	}
 	if len(refusal.Reasons) > 0 {
 		return refusal
 	}
 	var err error
-	if a.reach, err = update.ReachOf(a.o.Reach); err != nil {
-		return &update.Refusal{Reasons: []update.Reason{{What: err.Error(), Do: "Nothing was written. Fix it, and adopt again."}}}
+	if a.reach, err = session.ReachOf(a.o.Reach); err != nil {
+		return &runs.Refusal{Reasons: []runs.Reason{{What: err.Error(), Do: "Nothing was written. Fix it, and adopt again."}}}
 	}
 	return nil
 }
@@ -395,7 +397,7 @@ func (a *adoption) findPool(ctx context.Context) {
 
 func (a *adoption) findPages(ctx context.Context, db database.Database) error {
 	a.o.Report.Begin("finding pages", 0, "")
-	found := update.ChoosePages(ctx, a.pages, a.site.CMS, db)
+	found := pagecheck.ChoosePages(ctx, a.pages, a.site.CMS, db)
 	a.result.Pages, a.result.Dead = found.Pages, found.Dead
 	if found.Broken != nil {
 		a.doubt(fmt.Sprintf("the front page does not answer: %v", found.Broken), "Once it does, add the pages to test to "+site.ConfigName+".")
@@ -498,16 +500,16 @@ func (a *adoption) writeWorkspace(ctx context.Context, db database.Database) err
 // Learn looks at all pages twice and records them as the workspace's baseline. Broken
 // pages are not learnt, unless accepted.
 func Learn(ctx context.Context, w *site.Workspace, report progress.Reporter, accept bool) (*smoke.Judgement, error) {
-	fetcher, err := update.FetcherOf(w)
+	fetcher, err := session.FetcherOf(w)
 	if err != nil {
 		return nil, err
 	}
 	defer fetcher.Close()
-	rules, err := update.RulesOf(w)
+	rules, err := session.RulesOf(w)
 	if err != nil {
 		return nil, err
 	}
-	baseline, judgement, err := fetcher.LookTwice(ctx, update.Pages(w), nil, rules, report)
+	baseline, judgement, err := fetcher.LookTwice(ctx, session.Pages(w), nil, rules, report)
 	if err != nil || judgement.Verdict == smoke.Broken && !accept {
 		return judgement, err
 	}

@@ -14,8 +14,8 @@ import (
 	"github.com/pelletier/go-toml/v2"
 
 	"wetland/core/progress"
+	"wetland/core/runs"
 	"wetland/core/site"
-	"wetland/core/update"
 )
 
 // hostile lays out a site whose settings, folders and links try to become lines of
@@ -175,7 +175,7 @@ func TestDeadPagesAreNotPutOnTheList(t *testing.T) {
 	if !slices.Equal(dead, []string{"/author/ answers 404; it is named in the front page", "/gone answers 410; it is named in /sitemap.xml"}) {
 		t.Errorf("dead: %q", dead)
 	}
-	if !slices.ContainsFunc(result.Doubts, func(r update.Reason) bool {
+	if !slices.ContainsFunc(result.Doubts, func(r runs.Reason) bool {
 		return strings.Contains(r.What, "the page /broken is broken now") && strings.Contains(r.What, "Not on the list")
 	}) {
 		t.Errorf("doubts: %+v", result.Doubts)

@@ -16,8 +16,8 @@ import (
 	"time"
 
 	"wetland/core/durable"
+	"wetland/core/runs"
 	"wetland/core/smoke"
-	"wetland/core/update"
 	"wetland/core/visible"
 )
 
@@ -25,7 +25,7 @@ import (
 type Report struct {
 	Site    string
 	Address string
-	Run     *update.Run
+	Run     *runs.Run
 	Pages   []Page
 	Made    time.Time
 }
@@ -48,16 +48,16 @@ type View struct {
 }
 
 // Make gathers what is known of a run.
-func Make(site, address string, run *update.Run) (*Report, error) {
+func Make(site, address string, run *runs.Run) (*Report, error) {
 	r := &Report{Site: site, Address: address, Run: run, Made: time.Now()}
 	if run.Judgement == nil {
 		return r, nil
 	}
-	before, err := takeOf(run, update.BaselineFile)
+	before, err := takeOf(run, runs.BaselineFile)
 	if err != nil {
 		return nil, err
 	}
-	after, err := takeOf(run, cmp.Or(run.PagesFile, update.AfterFile))
+	after, err := takeOf(run, cmp.Or(run.PagesFile, runs.AfterFile))
 	if err != nil {
 		return nil, err
 	}
@@ -74,7 +74,7 @@ func Make(site, address string, run *update.Run) (*Report, error) {
 }
 
 // takeOf reads the pages of a run; nil if it has none.
-func takeOf(run *update.Run, file string) (*smoke.Take, error) {
+func takeOf(run *runs.Run, file string) (*smoke.Take, error) {
 	take, err := smoke.LoadTake(filepath.Join(run.Folder, file))
 	if errors.Is(err, fs.ErrNotExist) {
 		return nil, nil

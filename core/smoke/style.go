@@ -22,10 +22,13 @@ import (
 // none of it: they change in harmless updates.
 
 // widths are those of a desktop and a phone, in CSS pixels.
-var widths = []struct {
+var widths = []width{{"desktop", 1280}, {"phone", 390}}
+
+// width is that of a window.
+type width struct {
 	name   string
 	pixels float64
-}{{"desktop", 1280}, {"phone", 390}}
+}
 
 // styleRule is one selector with its declarations.
 type styleRule struct {

@@ -13,8 +13,8 @@ import (
 
 	"wetland/core/adopt"
 	"wetland/core/progress"
+	"wetland/core/shelf"
 	"wetland/core/site"
-	"wetland/core/update"
 	"wetland/internal/testenv"
 )
 
@@ -83,7 +83,7 @@ func largeSite(b *testing.B) *site.Workspace {
 	if err != nil {
 		b.Fatal(err)
 	}
-	if shelved, err := update.Shelve(b.Context(), w, []string{archive.Name()}, update.ShelveOptions{}); err != nil || shelved[0].Problem != "" {
+	if shelved, err := shelf.Shelve(b.Context(), w, []string{archive.Name()}, shelf.Options{}); err != nil || shelved[0].Problem != "" {
 		b.Fatalf("%+v %v", shelved, err)
 	}
 	return w

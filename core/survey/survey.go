@@ -12,11 +12,12 @@ import (
 	"strings"
 
 	"wetland/core/database"
+	"wetland/core/edits"
 	"wetland/core/files"
 	"wetland/core/packages"
+	"wetland/core/runs"
 	"wetland/core/site"
 	"wetland/core/site/cms"
-	"wetland/core/update"
 	"wetland/core/version"
 )
 
@@ -45,7 +46,7 @@ type Component struct {
 	cms.Component
 	Newer    string           `json:"newer,omitempty"`    // the newest version on the shelf, if it is newer
 	Distance version.Distance `json:"distance,omitempty"` // to that
-	Edits    *update.Edits    `json:"edits,omitempty"`    // nil: the original is not at hand
+	Edits    *edits.Edits     `json:"edits,omitempty"`    // nil: the original is not at hand
 	Changed  string           `json:"changed,omitempty"`  // since the last run, by somebody else
 	// RequiredBy are the folders of the themes and plugins that need this plugin.
 	RequiredBy []string `json:"required_by,omitempty"`
@@ -104,7 +105,7 @@ func Diff(ctx context.Context, w *site.Workspace, folder string) (string, error)
 	}
 	for _, c := range installed {
 		if c.Folder == folder && c.Form == cms.InFolder {
-			return update.EditsPatch(ctx, opened, c, shelf)
+			return edits.EditsPatch(ctx, opened, c, shelf)
 		}
 	}
 	return "", fmt.Errorf("no theme or plugin is installed in a folder %s", folder)
@@ -126,7 +127,7 @@ func (s *Survey) components(ctx context.Context, opened *site.Site, db database.
 		c := Component{Component: one}
 		c.offer(shelf)
 		if c.Form == cms.InFolder {
-			if c.Edits, err = update.HandEdits(ctx, opened, one, shelf); err != nil {
+			if c.Edits, err = edits.HandEdits(ctx, opened, one, shelf); err != nil {
 				s.Unknown = append(s.Unknown, fmt.Sprintf("whether %s was edited: %v", c.Folder, err))
 			}
 			c.sinceLastRun(opened.Workspace)
@@ -165,7 +166,7 @@ func (c *Component) offer(shelf []packages.Entry) {
 
 // sinceLastRun notes a version that is not the one which the last run left.
 func (c *Component) sinceLastRun(w *site.Workspace) {
-	last, by, err := update.LastVersion(w, c.Kind, c.Folder)
+	last, by, err := runs.LastVersion(w, c.Kind, c.Folder)
 	if err == nil && last != "" && version.Compare(last, c.Version) != 0 {
 		c.Changed = fmt.Sprintf("%s left version %s, now it is %s: somebody else changed it", by, last, c.Version)
 	}

@@ -1,4 +1,4 @@
-package update
+package update_test
 
 import (
 	"crypto/rand"
@@ -9,6 +9,11 @@ import (
 	"slices"
 	"testing"
 	"time"
+
+	"wetland/core/archive"
+	"wetland/core/restore"
+	"wetland/core/runs"
+	"wetland/core/session"
 )
 
 // unpacked is how long tar takes to write the uploads, until the disk has them safely.
@@ -44,17 +49,17 @@ func BenchmarkRestore(b *testing.B) {
 			b.Fatal(err)
 		}
 	}
-	if _, _, err := Snapshot(b.Context(), j.workspace, SnapshotOptions{}); err != nil {
+	if _, _, err := archive.Snapshot(b.Context(), j.workspace, archive.SnapshotOptions{}); err != nil {
 		b.Fatal(err)
 	}
 	time.Sleep(3 * time.Second) // what was just written must look old enough
-	restore := func() (whole, written time.Duration) {
+	wanted := func() (whole, written time.Duration) {
 		start := time.Now()
-		run, err := Restore(b.Context(), j.workspace, RestoreOptions{Snapshot: "snap-1", Guard: Guard{Clock: still{}}})
-		if err != nil || run.State != Restored {
+		run, err := restore.Restore(b.Context(), j.workspace, restore.Options{Snapshot: "snap-1", Guard: session.Guard{Clock: still{}}})
+		if err != nil || run.State != runs.Restored {
 			b.Fatalf("%+v %v", run, err)
 		}
-		i := slices.IndexFunc(run.Steps, func(step Step) bool { return step.Name == "files" })
+		i := slices.IndexFunc(run.Steps, func(step runs.Step) bool { return step.Name == "files" })
 		return time.Since(start), run.Steps[i].Took
 	}
 	var all, written, theirs, theme time.Duration
@@ -63,16 +68,16 @@ func BenchmarkRestore(b *testing.B) {
 		if err := os.RemoveAll(j.dir + "/www/uploads"); err != nil {
 			b.Fatal(err)
 		}
-		one, files := restore()
+		one, files := wanted()
 		all, written = all+one, written+files
 		time.Sleep(3 * time.Second)
-		if _, _, err := Snapshot(b.Context(), j.workspace, SnapshotOptions{}); err != nil {
+		if _, _, err := archive.Snapshot(b.Context(), j.workspace, archive.SnapshotOptions{}); err != nil {
 			b.Fatal(err)
 		}
 		if err := os.WriteFile(j.dir+"/www/themes/quay/page.txt", []byte("good"), 0o644); err != nil {
 			b.Fatal(err)
 		}
-		one, _ = restore()
+		one, _ = wanted()
 		theme += one
 	}
 	b.ReportMetric(float64(written)/float64(theirs), "files/tar")

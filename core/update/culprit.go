@@ -7,14 +7,18 @@ import (
 	"strings"
 	"time"
 
+	"wetland/core/deploy"
+	"wetland/core/pagecheck"
+	"wetland/core/phrase"
 	"wetland/core/progress"
+	"wetland/core/runs"
 	"wetland/core/smoke"
 	"wetland/core/snapshot"
 )
 
 // The search for the culprit stops after so many probes, or so long.
 const (
-	mostProbes    = 30
+	MostProbes    = 30
 	longestSearch = 20 * time.Minute
 )
 
@@ -26,27 +30,20 @@ type SearchPlan struct {
 	Exposed   time.Duration // that visitors met the joint update
 }
 
-// Probe is one part of the packages, put in place to see whether it breaks the pages.
-type Probe struct {
-	Components []string      `json:"components"` // kind/folder
-	Verdict    smoke.Verdict `json:"verdict"`
-	Exposed    time.Duration `json:"exposed_ns"` // how long visitors could meet it
-}
-
 // blame notes at the components of a group why they were not kept: what names them, or,
 // if nothing names any, the first findings.
-func blame(group []*change, judgement *smoke.Judgement) {
+func blame(group []*deploy.Change, judgement *smoke.Judgement) {
 	named := accused(group, judgement)
 	for _, c := range group {
 		switch {
 		case len(named[c]) > 0:
-			c.target.Because = named[c]
+			c.Target.Because = named[c]
 		case len(group) == 1:
-			c.target.Because = []string{worstFinding(judgement)}
+			c.Target.Because = []string{worstFinding(judgement)}
 		case len(named) == 0:
-			c.target.Because = []string{"together with " + titles(without(group, []*change{c})), worstFinding(judgement)}
+			c.Target.Because = []string{"together with " + deploy.Titles(deploy.Without(group, []*deploy.Change{c})), worstFinding(judgement)}
 		default:
-			c.target.Because = []string{"put back with the others: nothing was found against it alone"}
+			c.Target.Because = []string{"put back with the others: nothing was found against it alone"}
 		}
 	}
 }
@@ -73,15 +70,15 @@ func byItself(judgement *smoke.Judgement) string {
 
 // accused returns the changes that findings name, with the evidence: an error in one of
 // their files, or what the CMS says of them.
-func accused(group []*change, judgement *smoke.Judgement) map[*change][]string {
-	found := map[*change][]string{}
+func accused(group []*deploy.Change, judgement *smoke.Judgement) map[*deploy.Change][]string {
+	found := map[*deploy.Change][]string{}
 	for _, page := range judgement.Pages {
 		for _, finding := range page.Findings {
 			if finding.Known || finding.Verdict == smoke.Sound {
 				continue
 			}
 			for _, c := range group {
-				if !names(finding.What+" "+finding.Evidence, c.target) {
+				if !pagecheck.NamesFileOf(finding.What+" "+finding.Evidence, c.Target) {
 					continue
 				}
 				line := strings.TrimSuffix(fmt.Sprintf("%s: %s: %s", page.Path, finding.What, finding.Evidence), ": ")
@@ -99,13 +96,13 @@ func (m *motion) searchUnasked() bool {
 	if m.options.Search != nil {
 		return *m.options.Search
 	}
-	return m.site.Workspace.Config.Update.Search
+	return m.Site.Workspace.Config.Update.Search
 }
 
 // maySearch asks for consent: visitors will meet parts of the update again.
 func (m *motion) maySearch(ctx context.Context, judgement *smoke.Judgement) bool {
 	if m.options.Search == nil && m.options.AskSearch != nil {
-		return m.options.AskSearch(ctx, SearchPlan{Judgement: judgement, Packages: len(m.changes), Probes: mostProbes, Exposed: m.run.Exposed})
+		return m.options.AskSearch(ctx, SearchPlan{Judgement: judgement, Packages: len(m.changes), Probes: MostProbes, Exposed: m.Run.Exposed})
 	}
 	return m.searchUnasked()
 }
@@ -144,7 +141,7 @@ func (m *motion) search(ctx context.Context, failed *smoke.Judgement, settled *s
 
 var (
 	errLongSearch = fmt.Errorf("the search for the culprit took longer than %s", longestSearch)
-	errManyProbes = fmt.Errorf("the search for the culprit took more than %d probes", mostProbes)
+	errManyProbes = fmt.Errorf("the search for the culprit took more than %d probes", MostProbes)
 )
 
 // search is a search under way.
@@ -152,7 +149,7 @@ type search struct {
 	*motion
 	known      map[string]bool // by the set of components: whether it is sound
 	judgements map[string]*smoke.Judgement
-	left       []*change
+	left       []*deploy.Change
 	standing   bool     // the set that is to stay is in place
 	broken     error    // going back failed: no more probes
 	passing    []string // snapshots of what was put back
@@ -166,28 +163,28 @@ func (s *search) dropProbes() {
 		return
 	}
 	for _, name := range s.passing {
-		if err := s.store.Drop(name); err == nil { // one more snapshot does no harm
-			s.run.Snapshots = slices.DeleteFunc(s.run.Snapshots, func(n string) bool { return n == name })
+		if err := s.Store.Drop(name); err == nil { // one more snapshot does no harm
+			s.Run.Snapshots = slices.DeleteFunc(s.Run.Snapshots, func(n string) bool { return n == name })
 		}
 	}
 }
 
-func setKey(set []*change) string {
-	keys := folders(set)
+func setKey(set []*deploy.Change) string {
+	keys := deploy.Folders(set)
 	slices.Sort(keys)
 	return strings.Join(keys, " ")
 }
 
 // find returns a largest set that is sound: evidence first, then by halving.
-func (s *search) find(ctx context.Context, failed *smoke.Judgement) ([]*change, error) {
+func (s *search) find(ctx context.Context, failed *smoke.Judgement) ([]*deploy.Change, error) {
 	named := accused(s.changes, failed)
-	var suspects []*change
+	var suspects []*deploy.Change
 	for _, c := range s.changes {
 		if len(named[c]) > 0 {
 			suspects = append(suspects, c)
 		}
 	}
-	rest := without(s.changes, suspects)
+	rest := deploy.Without(s.changes, suspects)
 	if len(suspects) == 0 || len(rest) == 0 {
 		return s.grow(ctx, nil, s.changes)
 	}
@@ -199,7 +196,7 @@ func (s *search) find(ctx context.Context, failed *smoke.Judgement) ([]*change, 
 }
 
 // grow adds to a sound set as many of the candidates as stay sound with it.
-func (s *search) grow(ctx context.Context, kept, candidates []*change) ([]*change, error) {
+func (s *search) grow(ctx context.Context, kept, candidates []*deploy.Change) ([]*deploy.Change, error) {
 	all := slices.Concat(kept, candidates)
 	sound, err := s.probe(ctx, all, len(all)+len(s.left) == len(s.changes))
 	if err != nil {
@@ -220,40 +217,40 @@ func (s *search) grow(ctx context.Context, kept, candidates []*change) ([]*chang
 
 // leaveOut finds out whether a component that fails with others fails by itself, and notes
 // the evidence.
-func (s *search) leaveOut(ctx context.Context, kept []*change, bad *change) error {
+func (s *search) leaveOut(ctx context.Context, kept []*deploy.Change, bad *deploy.Change) error {
 	s.left = append(s.left, bad)
-	blame([]*change{bad}, s.judgements[setKey(slices.Concat(kept, []*change{bad}))])
+	blame([]*deploy.Change{bad}, s.judgements[setKey(slices.Concat(kept, []*deploy.Change{bad}))])
 	if len(kept) == 0 {
-		bad.target.Because = append([]string{byItself(s.judgements[setKey([]*change{bad})])}, bad.target.Because...)
+		bad.Target.Because = append([]string{byItself(s.judgements[setKey([]*deploy.Change{bad})])}, bad.Target.Because...)
 		return nil
 	}
-	alone, err := s.probe(ctx, []*change{bad}, false)
+	alone, err := s.probe(ctx, []*deploy.Change{bad}, false)
 	if err != nil {
 		return err
 	}
 	if !alone {
-		blame([]*change{bad}, s.judgements[setKey([]*change{bad})])
-		bad.target.Because = append([]string{byItself(s.judgements[setKey([]*change{bad})])}, bad.target.Because...)
+		blame([]*deploy.Change{bad}, s.judgements[setKey([]*deploy.Change{bad})])
+		bad.Target.Because = append([]string{byItself(s.judgements[setKey([]*deploy.Change{bad})])}, bad.Target.Because...)
 		return nil
 	}
 	partners, err := s.partners(ctx, bad, nil, kept)
 	if err != nil {
 		return err
 	}
-	bad.target.Because = append([]string{fmt.Sprintf("it breaks the pages only together with %s, which was kept: each is sound without the other", titles(partners))}, bad.target.Because...)
+	bad.Target.Because = append([]string{fmt.Sprintf("it breaks the pages only together with %s, which was kept: each is sound without the other", deploy.Titles(partners))}, bad.Target.Because...)
 	return nil
 }
 
 // partners narrows down with which of some sound components another one fails: a smallest
 // set of them, together with those in fixed.
-func (s *search) partners(ctx context.Context, bad *change, fixed, among []*change) ([]*change, error) {
+func (s *search) partners(ctx context.Context, bad *deploy.Change, fixed, among []*deploy.Change) ([]*deploy.Change, error) {
 	if len(among) == 1 {
 		return among, nil
 	}
 	half := len(among) / 2
 	first, second := among[:half], among[half:]
-	for _, part := range [][]*change{first, second} {
-		sound, err := s.probe(ctx, slices.Concat([]*change{bad}, fixed, part), false)
+	for _, part := range [][]*deploy.Change{first, second} {
+		sound, err := s.probe(ctx, slices.Concat([]*deploy.Change{bad}, fixed, part), false)
 		if err != nil {
 			return nil, err
 		}
@@ -272,36 +269,36 @@ func (s *search) partners(ctx context.Context, bad *change, fixed, among []*chan
 
 // probe tells whether the pages are sound with these components alone. stay keeps them in
 // place if so; else what was before is put back and proved.
-func (s *search) probe(ctx context.Context, set []*change, stay bool) (bool, error) {
+func (s *search) probe(ctx context.Context, set []*deploy.Change, stay bool) (bool, error) {
 	if sound, known := s.known[setKey(set)]; known && !(sound && stay) {
 		return sound, nil
 	}
-	if len(s.run.Probes) == mostProbes {
+	if len(s.Run.Probes) == MostProbes {
 		return false, errManyProbes
 	}
 	if err := ctx.Err(); err != nil {
 		return false, context.Cause(ctx)
 	}
-	s.group, s.settled = set, nil
+	s.group, s.Settled = set, nil
 	s.attempts++
-	name := fmt.Sprintf("probe %d", len(s.run.Probes)+1)
+	name := fmt.Sprintf("probe %d", len(s.Run.Probes)+1)
 	report := s.Report
 	report.Begin(name, 0, "")
 	s.Report = progress.Silent{} // the steps are in the record
 	judgement, probe, err := s.putUp(ctx, set, stay)
 	s.Report = report
 	if err != nil {
-		report.End(progress.Bad, name, fmt.Sprintf("%s: %v", titles(set), err))
+		report.End(progress.Bad, name, fmt.Sprintf("%s: %v", deploy.Titles(set), err))
 		return false, err
 	}
 	s.judgements[setKey(set)] = judgement
 	s.known[setKey(set)] = s.sound(judgement)
-	s.run.Probes = append(s.run.Probes, probe)
+	s.Run.Probes = append(s.Run.Probes, probe)
 	mark, what := progress.Good, "kept"
 	if !s.standing {
-		mark, what = progress.Note, fmt.Sprintf("was live for %s, put back, proved", liveWords(probe.Exposed))
+		mark, what = progress.Note, fmt.Sprintf("was live for %s, put back, proved", phrase.Live(probe.Exposed))
 	}
-	report.End(mark, name, fmt.Sprintf("%s: %s; %s", titles(set), judgement.Verdict, what))
+	report.End(mark, name, fmt.Sprintf("%s: %s; %s", deploy.Titles(set), judgement.Verdict, what))
 	return s.known[setKey(set)], nil
 }
 
@@ -311,8 +308,8 @@ func (s *search) sound(judgement *smoke.Judgement) bool {
 }
 
 // putUp puts a set in place and judges it, and keeps it or puts back what was before.
-func (s *search) putUp(ctx context.Context, set []*change, stay bool) (*smoke.Judgement, Probe, error) {
-	probe, was, taken := Probe{Components: folders(set)}, s.run.Exposed, len(s.run.Snapshots)
+func (s *search) putUp(ctx context.Context, set []*deploy.Change, stay bool) (*smoke.Judgement, runs.Probe, error) {
+	probe, was, taken := runs.Probe{Components: deploy.Folders(set)}, s.Run.Exposed, len(s.Run.Snapshots)
 	judgement, err := s.tryProbe(ctx)
 	if err != nil {
 		s.broken = s.undo(err.Error())
@@ -322,15 +319,15 @@ func (s *search) putUp(ctx context.Context, set []*change, stay bool) (*smoke.Ju
 	if s.standing = stay && s.sound(judgement); s.standing {
 		s.broken = s.keepGroup(ctx, judgement)
 	} else {
-		s.broken = s.undo(fmt.Sprintf("the probe with %s is over", titles(set)))
+		s.broken = s.undo(fmt.Sprintf("the probe with %s is over", deploy.Titles(set)))
 	}
 	if !s.standing && s.broken == nil {
-		s.passing = append(s.passing, s.run.Snapshots[taken:]...)
-		if s.settled != nil {
-			s.passing = append(s.passing, s.settled.Name)
+		s.passing = append(s.passing, s.Run.Snapshots[taken:]...)
+		if s.Settled != nil {
+			s.passing = append(s.passing, s.Settled.Name)
 		}
 	}
-	probe.Exposed = s.run.Exposed - was
+	probe.Exposed = s.Run.Exposed - was
 	return judgement, probe, s.broken
 }
 

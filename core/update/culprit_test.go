@@ -1,4 +1,4 @@
-package update
+package update_test
 
 import (
 	"context"
@@ -14,8 +14,13 @@ import (
 	"testing"
 	"time"
 
+	"wetland/core/archive"
+	"wetland/core/runs"
+	"wetland/core/session"
+	"wetland/core/shelf"
 	"wetland/core/site"
 	"wetland/core/smoke"
+	"wetland/core/update"
 )
 
 // pier is a jetty with more plugins. Its pages break by which versions are installed.
@@ -72,7 +77,7 @@ func has(list []string, names ...string) bool {
 	return !slices.ContainsFunc(names, func(n string) bool { return !slices.Contains(list, n) })
 }
 
-func (p *pier) because(run *Run, folder string) string {
+func (p *pier) because(run *runs.Run, folder string) string {
 	for _, t := range run.Components {
 		if t.Folder == folder {
 			return string(t.Fate) + ": " + strings.Join(t.Because, "; ")
@@ -96,8 +101,8 @@ func TestCulpritsAmongEight(t *testing.T) {
 		return ""
 	}
 	yes := true
-	run, err := p.update(t, Options{Packages: p.packages(t), Search: &yes})
-	if err != nil || run.State != KeptPart {
+	run, err := p.update(t, update.Options{Packages: p.packages(t), Search: &yes})
+	if err != nil || run.State != runs.KeptPart {
 		t.Fatalf("%+v %v", run, err)
 	}
 	if got := p.updated(t); !slices.Equal(got, []string{"plank1", "plank3", "plank4", "plank5", "plank8"}) {
@@ -113,14 +118,14 @@ func TestCulpritsAmongEight(t *testing.T) {
 			t.Errorf("%s: %q", folder, got)
 		}
 	}
-	if len(run.Probes) == 0 || len(run.Probes) > mostProbes || run.Judgement == nil {
+	if len(run.Probes) == 0 || len(run.Probes) > update.MostProbes || run.Judgement == nil {
 		t.Errorf("%d probes", len(run.Probes))
 	}
 	t.Logf("%d probes", len(run.Probes))
 	p.clean(t)
 	// The probes' snapshots are gone: there is the one from before, that of the last
 	// probe, and what was kept.
-	events, err := History(p.workspace, Guard{})
+	events, err := archive.History(p.workspace, session.Guard{})
 	if err != nil || len(events) > 6 {
 		t.Errorf("%d events are on record: %+v %v", len(events), events, err)
 	}
@@ -136,8 +141,8 @@ func TestEvidenceComesFirst(t *testing.T) {
 		return ""
 	}
 	yes := true
-	run, err := p.update(t, Options{Packages: p.packages(t), Search: &yes})
-	if err != nil || run.State != KeptPart || len(p.updated(t)) != 7 || has(p.updated(t), "plank4") {
+	run, err := p.update(t, update.Options{Packages: p.packages(t), Search: &yes})
+	if err != nil || run.State != runs.KeptPart || len(p.updated(t)) != 7 || has(p.updated(t), "plank4") {
 		t.Fatalf("%+v %v %q", run, err, p.updated(t))
 	}
 	if got := p.because(run, "plank4"); !strings.Contains(got, "no such tide in /srv/jetty/plugins/plank4/main.php") || len(run.Probes) > 3 {
@@ -154,12 +159,12 @@ func TestNoSearchWithoutConsent(t *testing.T) {
 		}
 		return ""
 	}
-	run, err := p.update(t, Options{Packages: p.packages(t)})
-	if err != nil || run.State != PutBack || len(p.updated(t)) != 0 || len(run.Probes) != 0 {
+	run, err := p.update(t, update.Options{Packages: p.packages(t)})
+	if err != nil || run.State != runs.PutBack || len(p.updated(t)) != 0 || len(run.Probes) != 0 {
 		t.Fatalf("%+v %v %q", run, err, p.updated(t))
 	}
-	run, err = p.update(t, Options{Packages: p.packages(t), OneByOne: true})
-	if err != nil || run.State != KeptPart || !slices.Equal(p.updated(t), []string{"plank1", "plank3"}) {
+	run, err = p.update(t, update.Options{Packages: p.packages(t), OneByOne: true})
+	if err != nil || run.State != runs.KeptPart || !slices.Equal(p.updated(t), []string{"plank1", "plank3"}) {
 		t.Fatalf("one by one: %+v %v %q", run, err, p.updated(t))
 	}
 	p.clean(t)
@@ -192,8 +197,8 @@ func TestSearchKeepsALargestSoundSet(t *testing.T) {
 				return ""
 			}
 			yes := true
-			run, err := p.update(t, Options{Packages: p.packages(t), Search: &yes})
-			if err != nil || (run.State != KeptPart && run.State != PutBack) {
+			run, err := p.update(t, update.Options{Packages: p.packages(t), Search: &yes})
+			if err != nil || (run.State != runs.KeptPart && run.State != runs.PutBack) {
 				t.Fatalf("bad %q: %+v %v", bad, run, err)
 			}
 			kept := p.updated(t)
@@ -215,26 +220,26 @@ func TestAllOrNone(t *testing.T) {
 	p := newPier(t, 2)
 	p.broken = func([]string) string { return "" }
 	wrong := packageOf(t, "plank2", map[string]string{"plugin.toml": "name = \"Plank 2\"\nversion = \"0.9\"\n"})
-	_, err := p.update(t, Options{Packages: []string{p.packages(t)[0], wrong}})
-	var refused *Refusal
+	_, err := p.update(t, update.Options{Packages: []string{p.packages(t)[0], wrong}})
+	var refused *runs.Refusal
 	if !errors.As(err, &refused) || !strings.Contains(err.Error(), "plank2: the package is version 0.9") || len(p.updated(t)) != 0 {
 		t.Fatalf("%v", err)
 	}
 	for _, file := range p.packages(t) {
-		if _, err := Shelve(t.Context(), p.workspace, []string{file}, ShelveOptions{}); err != nil {
+		if _, err := shelf.Shelve(t.Context(), p.workspace, []string{file}, shelf.Options{}); err != nil {
 			t.Fatal(err)
 		}
 	}
 	p.workspace.Config.Stay = []site.Stay{{Folder: "plank2", Because: "the new form is not wanted"}}
-	plan, err := PlanOf(t.Context(), p.workspace, Options{All: true})
+	plan, err := update.PlanOf(t.Context(), p.workspace, update.Options{All: true})
 	if err != nil || len(plan.Changes()) != 1 || len(plan.Left) != 1 || !strings.Contains(plan.Left[0].Because, "the new form is not wanted") {
 		t.Fatalf("%+v %v", plan, err)
 	}
-	if _, err := p.update(t, Options{Packages: []string{"plank2"}}); !errors.As(err, &refused) || !strings.Contains(err.Error(), "is to stay at 1.0") {
+	if _, err := p.update(t, update.Options{Packages: []string{"plank2"}}); !errors.As(err, &refused) || !strings.Contains(err.Error(), "is to stay at 1.0") {
 		t.Errorf("%v", err)
 	}
-	run, err := p.update(t, Options{All: true})
-	if err != nil || run.State != Kept || !slices.Equal(p.updated(t), []string{"plank1"}) {
+	run, err := p.update(t, update.Options{All: true})
+	if err != nil || run.State != runs.Kept || !slices.Equal(p.updated(t), []string{"plank1"}) {
 		t.Errorf("%+v %v %q", run, err, p.updated(t))
 	}
 }
@@ -249,19 +254,19 @@ func TestOrderOfSteps(t *testing.T) {
 	child := packageOf(t, "skiff", map[string]string{"theme.toml": "name = \"Skiff\"\nversion = \"1.1\"\nparent = \"quay\"\n"})
 	parent := packageOf(t, "quay", map[string]string{"theme.toml": "name = \"Quay\"\nversion = \"1.1\"\nrequires_plugins = [\"plank2\"]\n", "page.txt": "good"})
 	planks := p.packages(t)
-	if plan, err := PlanOf(t.Context(), p.workspace, Options{Packages: []string{packageOf(t, "dinghy", map[string]string{"theme.toml": "name = \"Dinghy\"\nversion = \"1.0\"\nparent = \"punt\"\n"})}}); err == nil || !strings.Contains(err.Error(), "child theme of punt, which is not installed") {
+	if plan, err := update.PlanOf(t.Context(), p.workspace, update.Options{Packages: []string{packageOf(t, "dinghy", map[string]string{"theme.toml": "name = \"Dinghy\"\nversion = \"1.0\"\nparent = \"punt\"\n"})}}); err == nil || !strings.Contains(err.Error(), "child theme of punt, which is not installed") {
 		t.Errorf("a child without its parent: %+v %v", plan, err)
 	}
 	both := []string{
 		packageOf(t, "dinghy", map[string]string{"theme.toml": "name = \"Dinghy\"\nversion = \"1.0\"\nparent = \"punt\"\n"}),
 		packageOf(t, "punt", map[string]string{"theme.toml": "name = \"Punt\"\nversion = \"1.0\"\n"}),
 	}
-	if plan, err := PlanOf(t.Context(), p.workspace, Options{Packages: both}); err != nil || plan.Changes()[0].Folder != "punt" {
+	if plan, err := update.PlanOf(t.Context(), p.workspace, update.Options{Packages: both}); err != nil || plan.Changes()[0].Folder != "punt" {
 		t.Errorf("a child with its parent: %+v %v", plan, err)
 	}
 	given := []string{planks[2], child, planks[1], parent, planks[0]}
 	for asGiven, want := range map[bool]string{false: "quay plank2|skiff|plank3|plank1", true: "plank3|skiff|plank2|quay|plank1"} {
-		plan, err := PlanOf(t.Context(), p.workspace, Options{Packages: given, AsGiven: asGiven})
+		plan, err := update.PlanOf(t.Context(), p.workspace, update.Options{Packages: given, AsGiven: asGiven})
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -288,12 +293,12 @@ func TestHooks(t *testing.T) {
 		Before: "echo before $WETLAND_RUN $WETLAND_WANTED >> " + said,
 		After:  "echo after $WETLAND_STATE $WETLAND_KEPT >> " + said, OnFailure: "echo failure $WETLAND_STATE >> " + said,
 	}
-	if run, err := p.update(t, Options{Packages: p.packages(t)}); err != nil || run.State != Kept {
+	if run, err := p.update(t, update.Options{Packages: p.packages(t)}); err != nil || run.State != runs.Kept {
 		t.Fatalf("%+v %v", run, err)
 	}
 	p.broken = func(updated []string) string { return cutOff }
 	p.workspace.Config.Hooks.Before = "echo no; exit 3"
-	if _, err := p.update(t, Options{Packages: p.packages(t), AllowSame: true, AcceptPresent: true}); err == nil || !strings.Contains(err.Error(), "[hooks] before names failed: exit status 3 (no)") {
+	if _, err := p.update(t, update.Options{Packages: p.packages(t), AllowSame: true, AcceptPresent: true}); err == nil || !strings.Contains(err.Error(), "[hooks] before names failed: exit status 3 (no)") {
 		t.Errorf("%v", err)
 	}
 	text, err := os.ReadFile(said)
@@ -322,11 +327,13 @@ func TestSecondLook(t *testing.T) {
 		}
 		return ""
 	}
-	run, err := p.update(t, Options{Packages: p.packages(t), Guard: Guard{Clock: waiting{&waits}}})
-	if err != nil || run.State != PutBack || run.Judgement.Verdict != smoke.Broken {
+	run, err := p.update(t, update.Options{Packages: p.packages(t), Guard: session.Guard{Clock: waiting{&waits}}})
+	if err != nil || run.State != runs.PutBack || run.Judgement.Verdict != smoke.Broken {
 		t.Fatalf("%+v %v", run, err)
 	}
-	if !slices.ContainsFunc(run.Steps, func(s Step) bool { return s.Name == "second look" && strings.Contains(s.Detail, "not sound any more") }) {
+	if !slices.ContainsFunc(run.Steps, func(s runs.Step) bool {
+		return s.Name == "second look" && strings.Contains(s.Detail, "not sound any more")
+	}) {
 		t.Errorf("%+v", run.Steps)
 	}
 }
@@ -336,13 +343,13 @@ func TestSecondLook(t *testing.T) {
 func TestFirstLook(t *testing.T) {
 	for name, c := range map[string]struct {
 		dies  func(updated []string, waits int) bool
-		state State
+		state runs.State
 		steps []string // that must be there
 		none  []string // that must not
 	}{
-		"dead":        {func(updated []string, _ int) bool { return len(updated) > 0 }, PutBack, []string{"first look"}, []string{"pages after", "second look", "evidence"}},
-		"dead once":   {func(updated []string, waits int) bool { return len(updated) > 0 && waits < 2 }, Kept, []string{"first look", "pages after"}, nil},
-		"dead before": {func([]string, int) bool { return true }, Kept, []string{"pages after"}, []string{"first look"}},
+		"dead":        {func(updated []string, _ int) bool { return len(updated) > 0 }, runs.PutBack, []string{"first look"}, []string{"pages after", "second look", "evidence"}},
+		"dead once":   {func(updated []string, waits int) bool { return len(updated) > 0 && waits < 2 }, runs.Kept, []string{"first look", "pages after"}, nil},
+		"dead before": {func([]string, int) bool { return true }, runs.Kept, []string{"pages after"}, []string{"first look"}},
 	} {
 		t.Run(name, func(t *testing.T) {
 			p := newPier(t, 1)
@@ -355,7 +362,7 @@ func TestFirstLook(t *testing.T) {
 				}
 				return ""
 			}
-			run, err := p.update(t, Options{Packages: p.packages(t), AcceptPresent: true, Guard: Guard{Clock: waiting{&waits}}})
+			run, err := p.update(t, update.Options{Packages: p.packages(t), AcceptPresent: true, Guard: session.Guard{Clock: waiting{&waits}}})
 			if err != nil || run.State != c.state || len(run.Remedies) > 0 {
 				t.Fatalf("%+v %v", run, err)
 			}
@@ -374,10 +381,10 @@ func TestFirstLook(t *testing.T) {
 				}
 			}
 			said := fmt.Sprint(run.Steps)
-			if run.State == PutBack && !strings.Contains(said, "twice (/: the page is cut off: its end is missing): the version before comes back at once") {
+			if run.State == runs.PutBack && !strings.Contains(said, "twice (/: the page is cut off: its end is missing): the version before comes back at once") {
 				t.Errorf("it does not say how it died: %s", said)
 			}
-			if run.State == PutBack && (run.Judgement.Verdict != smoke.Broken || run.Exposed == 0 || run.Lingered != time.Millisecond) {
+			if run.State == runs.PutBack && (run.Judgement.Verdict != smoke.Broken || run.Exposed == 0 || run.Lingered != time.Millisecond) {
 				t.Errorf("%s, %v and %v", run.Judgement.Verdict, run.Exposed, run.Lingered)
 			}
 		})
@@ -403,14 +410,14 @@ func TestRemediesBeforeGoingBack(t *testing.T) {
 		}
 		return ""
 	}
-	run, err := p.update(t, Options{Packages: p.packages(t), Guard: Guard{Clock: waiting{&waits}}})
-	if err != nil || run.State != Kept || len(run.Remedies) != 1 || len(run.Remedies[0].Helped) != 2 || purged < 2 {
+	run, err := p.update(t, update.Options{Packages: p.packages(t), Guard: session.Guard{Clock: waiting{&waits}}})
+	if err != nil || run.State != runs.Kept || len(run.Remedies) != 1 || len(run.Remedies[0].Helped) != 2 || purged < 2 {
 		t.Fatalf("%+v %v, %d purges", run, err, purged)
 	}
 	if text, err := os.ReadFile(said); err != nil || strings.Count(string(text), "emptied") != purged {
 		t.Errorf("%q %v", text, err)
 	}
-	if !slices.ContainsFunc(run.Steps, func(s Step) bool { return strings.Contains(s.Detail, "(caches cleared again helped)") }) {
+	if !slices.ContainsFunc(run.Steps, func(s runs.Step) bool { return strings.Contains(s.Detail, "(caches cleared again helped)") }) {
 		t.Errorf("it does not say what helped: %+v", run.Steps)
 	}
 }
@@ -420,13 +427,13 @@ func TestRemediesBeforeGoingBack(t *testing.T) {
 func TestCachesThatStayAreTold(t *testing.T) {
 	for name, c := range map[string]struct {
 		page string // with plank2 updated
-		keep Decision
-		want State
+		keep update.Decision
+		want runs.State
 	}{
-		"sound":         {"", GoBack, KeptDoubt},
-		"broken":        {cutOff, GoBack, KeptPart},
-		"doubtful kept": {"<html><head><title>Pier</title></head><body><h1>The jetty and its tides</h1></body></html>", Keep, KeptDoubt},
-		"all put back":  {cutOff, GoBack, PutBackDoubt},
+		"sound":         {"", update.GoBack, runs.KeptDoubt},
+		"broken":        {cutOff, update.GoBack, runs.KeptPart},
+		"doubtful kept": {"<html><head><title>Pier</title></head><body><h1>The jetty and its tides</h1></body></html>", update.Keep, runs.KeptDoubt},
+		"all put back":  {cutOff, update.GoBack, runs.PutBackDoubt},
 	} {
 		t.Run(name, func(t *testing.T) {
 			p := newPier(t, 2)
@@ -438,11 +445,11 @@ func TestCachesThatStayAreTold(t *testing.T) {
 				return ""
 			}
 			yes := true
-			run, err := p.update(t, Options{Packages: p.packages(t), Search: &yes, InDoubt: c.keep})
+			run, err := p.update(t, update.Options{Packages: p.packages(t), Search: &yes, InDoubt: c.keep})
 			if err != nil || run.State != c.want {
 				t.Fatalf("%+v %v", run, err)
 			}
-			if (run.Judgement.Verdict == smoke.Doubtful) != (c.keep == Keep) {
+			if (run.Judgement.Verdict == smoke.Doubtful) != (c.keep == update.Keep) {
 				t.Fatalf("%s pages prove nothing here", run.Judgement.Verdict)
 			}
 			if !strings.Contains(run.Reason, "the caches could not be cleared") || !strings.Contains(run.Reason, "exit status 7") || !strings.HasPrefix(run.Next[0], "Clear the caches by hand") {
@@ -454,7 +461,7 @@ func TestCachesThatStayAreTold(t *testing.T) {
 
 // A cache folder that is a link is not followed; whoever named a command clears it by that.
 func TestLinkedCacheIsLeftToTheOwnersCommand(t *testing.T) {
-	for command, want := range map[string]State{"": KeptDoubt, "true": Kept} {
+	for command, want := range map[string]runs.State{"": runs.KeptDoubt, "true": runs.Kept} {
 		t.Run("command "+command, func(t *testing.T) {
 			p := newPier(t, 1)
 			p.broken = func([]string) string { return "" }
@@ -466,7 +473,7 @@ func TestLinkedCacheIsLeftToTheOwnersCommand(t *testing.T) {
 			if command != "" {
 				p.workspace.Config.Caches.Commands = []string{command}
 			}
-			run, err := p.update(t, Options{Packages: p.packages(t)})
+			run, err := p.update(t, update.Options{Packages: p.packages(t)})
 			if err != nil || run.State != want {
 				t.Fatalf("%+v %v", run, err)
 			}

@@ -1,4 +1,4 @@
-package update
+package update_test
 
 import (
 	"context"
@@ -11,11 +11,17 @@ import (
 	"testing"
 	"time"
 
+	"wetland/core/archive"
 	"wetland/core/durable"
 	"wetland/core/files"
 	"wetland/core/files/filestest"
+	"wetland/core/recovery"
+	"wetland/core/restore"
+	"wetland/core/runs"
+	"wetland/core/session"
 	"wetland/core/site"
 	"wetland/core/snapshot"
+	"wetland/core/update"
 )
 
 // A disk that cannot make safe what was written, at each place where a run asks for it: the
@@ -49,15 +55,15 @@ func syncsOf(t *testing.T, n int32) int32 {
 		}
 		return fsync(file)
 	}
-	run, err := j.update(t, Options{Packages: []string{pkg}})
+	run, err := j.update(t, update.Options{Packages: []string{pkg}})
 	durable.Fsync = fsync
 	if n == 0 {
-		if err != nil || run.State != Kept {
+		if err != nil || run.State != runs.Kept {
 			t.Fatalf("%+v %v", run, err)
 		}
 		return asked.Load()
 	}
-	if err == nil && run.State == Kept && len(run.Next) == 0 {
+	if err == nil && run.State == runs.Kept && len(run.Next) == 0 {
 		t.Errorf("sync %d failed, and nothing was said: %+v", n, run)
 	}
 	if err != nil && !errors.Is(err, syscall.EIO) {
@@ -66,13 +72,13 @@ func syncsOf(t *testing.T, n int32) int32 {
 	if state := j.wholly(t); state != "old" && state != "good" {
 		t.Errorf("sync %d: the theme is %s", n, state)
 	}
-	if _, err := Recover(t.Context(), j.workspace, RecoverOptions{Guard: Guard{Clock: still{}}}); err != nil && !errors.Is(err, ErrNothingToRecover) {
+	if _, err := recovery.Recover(t.Context(), j.workspace, recovery.Options{Guard: session.Guard{Clock: still{}}}); err != nil && !errors.Is(err, runs.ErrNothingToRecover) {
 		t.Errorf("sync %d, recover: %v", n, err)
 	}
 	if state := j.wholly(t); state != "old" && state != "good" {
 		t.Errorf("sync %d, recovered: the theme is %s", n, state)
 	}
-	if open, err := Unsettled(j.workspace); err != nil || open != nil {
+	if open, err := runs.Unsettled(j.workspace); err != nil || open != nil {
 		t.Errorf("sync %d, unsettled: %+v %v", n, open, err)
 	}
 	return asked.Load()
@@ -81,24 +87,24 @@ func syncsOf(t *testing.T, n int32) int32 {
 // What fails leaves nothing open: the next call in the same process goes on.
 func TestFailingRestoreLeavesNothingOpen(t *testing.T) {
 	j := newJetty(t)
-	if run, err := j.update(t, Options{Packages: []string{j.themePackage(t, "1.1", "good")}}); err != nil || run.State != Kept {
+	if run, err := j.update(t, update.Options{Packages: []string{j.themePackage(t, "1.1", "good")}}); err != nil || run.State != runs.Kept {
 		t.Fatalf("%+v %v", run, err)
 	}
-	guard := Guard{Clock: still{}}
+	guard := session.Guard{Clock: still{}}
 	for range 2 {
-		if _, err := Restore(t.Context(), j.workspace, RestoreOptions{Snapshot: "snap-99"}); !errors.Is(err, snapshot.ErrNoSnapshot) {
+		if _, err := restore.Restore(t.Context(), j.workspace, restore.Options{Snapshot: "snap-99"}); !errors.Is(err, snapshot.ErrNoSnapshot) {
 			t.Fatalf("%v", err)
 		}
-		if _, err := Restore(t.Context(), j.workspace, RestoreOptions{Snapshot: "snap-1", Only: "nothing"}); err == nil {
+		if _, err := restore.Restore(t.Context(), j.workspace, restore.Options{Snapshot: "snap-1", Only: "nothing"}); err == nil {
 			t.Fatal("restored nothing")
 		}
 	}
 	ctx, cancel := context.WithTimeout(t.Context(), time.Minute) // it waited for ever
 	defer cancel()
-	if _, err := Tidy(ctx, j.workspace, time.Now(), func(*TidyPlan) bool { return true }, guard); err != nil {
+	if _, err := archive.Tidy(ctx, j.workspace, time.Now(), func(*archive.TidyPlan) bool { return true }, guard); err != nil {
 		t.Fatal(err)
 	}
-	if run, err := Restore(ctx, j.workspace, RestoreOptions{Snapshot: "snap-1"}); err != nil || run.State != Restored {
+	if run, err := restore.Restore(ctx, j.workspace, restore.Options{Snapshot: "snap-1"}); err != nil || run.State != runs.Restored {
 		t.Fatalf("%+v %v", run, err)
 	}
 }
@@ -124,25 +130,25 @@ func failingOnce(t *testing.T, n int64) int64 {
 	j := newJetty(t)
 	var count *filestest.Count
 	j.workspace.Disk, count = filestest.NewFailing(files.Local{}, n)
-	run, err := j.update(t, Options{Packages: []string{j.themePackage(t, "1.1", "good")}})
+	run, err := j.update(t, update.Options{Packages: []string{j.themePackage(t, "1.1", "good")}})
 	state := j.wholly(t)
 	if state != "old" && state != "good" {
 		t.Errorf("call %d: the theme is %s", n, state)
 	}
-	if n == 0 && (err != nil || run.State != Kept) {
+	if n == 0 && (err != nil || run.State != runs.Kept) {
 		t.Fatalf("%+v %v", run, err)
 	}
-	if err == nil && run.State == Kept && state != "good" {
+	if err == nil && run.State == runs.Kept && state != "good" {
 		t.Errorf("call %d: kept, and the theme is %s", n, state)
 	}
 	j.workspace.Disk = files.Local{}
-	if _, err := Recover(t.Context(), j.workspace, RecoverOptions{Guard: Guard{Clock: still{}}}); err != nil && !errors.Is(err, ErrNothingToRecover) {
+	if _, err := recovery.Recover(t.Context(), j.workspace, recovery.Options{Guard: session.Guard{Clock: still{}}}); err != nil && !errors.Is(err, runs.ErrNothingToRecover) {
 		t.Errorf("call %d, recover: %v", n, err)
 	}
 	if state := j.wholly(t); state != "old" && state != "good" {
 		t.Errorf("call %d, recovered: the theme is %s", n, state)
 	}
-	if open, err := Unsettled(j.workspace); err != nil || open != nil {
+	if open, err := runs.Unsettled(j.workspace); err != nil || open != nil {
 		t.Errorf("call %d, unsettled: %+v %v", n, open, err)
 	}
 	j.clean(t)
@@ -154,7 +160,7 @@ func failingOnce(t *testing.T, n int64) int64 {
 func TestRecordsOfStagingAreNotBelieved(t *testing.T) {
 	j := newJetty(t)
 	lockedOut(j.workspace, 0)
-	if run, err := j.update(t, Options{Packages: []string{j.themePackage(t, "1.2", "broken")}}); err == nil || run.State != NeedsPerson {
+	if run, err := j.update(t, update.Options{Packages: []string{j.themePackage(t, "1.2", "broken")}}); err == nil || run.State != runs.NeedsPerson {
 		t.Fatalf("%+v %v", run, err)
 	}
 	j.workspace.Disk = files.Local{}
@@ -163,20 +169,20 @@ func TestRecordsOfStagingAreNotBelieved(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	run, err := LoadRun(j.workspace, "run-1")
+	run, err := runs.Load(j.workspace, "run-1")
 	if err != nil {
 		t.Fatal(err)
 	}
 	put(t, j.dir+"/other/kept.txt", "somebody else's")
 	put(t, record, strings.Replace(string(text), run.Staging, "other", 1))
-	if run, err := Recover(t.Context(), j.workspace, RecoverOptions{Guard: Guard{Clock: still{}}}); err != nil || run.State != PutBack {
+	if run, err := recovery.Recover(t.Context(), j.workspace, recovery.Options{Guard: session.Guard{Clock: still{}}}); err != nil || run.State != runs.PutBack {
 		t.Errorf("%+v %v", run, err)
 	}
 	if _, err := os.Stat(j.dir + "/other/kept.txt"); err != nil {
 		t.Errorf("it was removed: %v", err)
 	}
 	put(t, j.dir+"/care/runs/run-2/run.json", "{")
-	if _, _, err := Snapshot(t.Context(), j.workspace, SnapshotOptions{Guard: Guard{Clock: still{}}}); err != nil {
+	if _, _, err := archive.Snapshot(t.Context(), j.workspace, archive.SnapshotOptions{Guard: session.Guard{Clock: still{}}}); err != nil {
 		t.Errorf("a record that cannot be read: %v", err)
 	}
 }
@@ -219,10 +225,10 @@ func (h hanging) Create(ctx context.Context, name string, with files.Attributes)
 func TestDiskThatDoesNotAnswerWithinTheTime(t *testing.T) {
 	j := newJetty(t)
 	j.workspace.Config.Update.Within = site.Duration{Duration: time.Second}
-	hangs := func(call, name string) bool { return call == "Create" && strings.Contains(name, stagingPrefix) }
+	hangs := func(call, name string) bool { return call == "Create" && strings.Contains(name, runs.StagingPrefix) }
 	around(j.workspace, func(able filestest.Able) files.FS { return hanging{able, hangs, nil} })
-	run, err := j.update(t, Options{Packages: []string{j.themePackage(t, "1.1", "good")}})
-	if err == nil || run.State != Stopped || !strings.Contains(err.Error(), "took longer than [update] within allows") || j.wholly(t) != "old" {
+	run, err := j.update(t, update.Options{Packages: []string{j.themePackage(t, "1.1", "good")}})
+	if err == nil || run.State != runs.Stopped || !strings.Contains(err.Error(), "took longer than [update] within allows") || j.wholly(t) != "old" {
 		t.Errorf("%+v %v", run, err)
 	}
 	j.clean(t)
@@ -243,12 +249,12 @@ func TestStoppedTwiceOnADiskThatDoesNotAnswer(t *testing.T) {
 		give()
 	}()
 	clock := stopping{func() { dead.Store(true); stop() }}
-	run, err := Update(ctx, j.workspace, Options{Packages: []string{j.themePackage(t, "1.1", "good")}, Guard: Guard{Clock: clock, Abandon: abandon}})
-	if !errors.Is(err, ErrAbandoned) || run.State != UnderWay || !strings.HasPrefix(run.Next[0], "wetland recover") {
+	run, err := update.Update(ctx, j.workspace, update.Options{Packages: []string{j.themePackage(t, "1.1", "good")}, Guard: session.Guard{Clock: clock, Abandon: abandon}})
+	if !errors.Is(err, session.ErrAbandoned) || run.State != runs.UnderWay || !strings.HasPrefix(run.Next[0], "wetland recover") {
 		t.Fatalf("%+v %v", run, err)
 	}
 	j.workspace.Disk = files.Local{}
-	if run, err := Recover(t.Context(), j.workspace, RecoverOptions{Guard: Guard{Clock: still{}}}); err != nil || run.State != PutBack || j.wholly(t) != "old" {
+	if run, err := recovery.Recover(t.Context(), j.workspace, recovery.Options{Guard: session.Guard{Clock: still{}}}); err != nil || run.State != runs.PutBack || j.wholly(t) != "old" {
 		t.Errorf("%+v %v", run, err)
 	}
 	j.clean(t)

@@ -7,6 +7,9 @@ import (
 	"slices"
 	"time"
 
+	"wetland/core/deploy"
+	"wetland/core/pagecheck"
+	"wetland/core/phrase"
 	"wetland/core/progress"
 	"wetland/core/smoke"
 )
@@ -21,10 +24,10 @@ type firstLook struct {
 }
 
 func (m *motion) lookFirst(ctx context.Context) (*firstLook, error) {
-	m.fetcher.Before = m.baseline
+	m.Fetcher.Before = m.baseline
 	look := &firstLook{at: time.Now()}
 	var err error
-	if look.take, err = m.fetcher.Glance(ctx, m.pages); err != nil {
+	if look.take, err = m.Fetcher.Glance(ctx, m.Pages); err != nil {
 		return nil, err
 	}
 	look.dead = m.judgeNew(look.take).Dead(look.take)
@@ -44,30 +47,30 @@ func (m *motion) confirm(ctx context.Context, look *firstLook) (judgement *smoke
 	if err := m.takeMigrated(ctx); err != nil {
 		return nil, err
 	}
-	err = m.step("first look", 0, "", func() (progress.Mark, string, error) {
-		if err := m.Clock.Wait(ctx, secondLook-time.Since(look.at)); err != nil {
+	err = m.Step("first look", 0, "", func() (progress.Mark, string, error) {
+		if err := m.Clock.Wait(ctx, pagecheck.SecondLook-time.Since(look.at)); err != nil {
 			return progress.Bad, "", err
 		}
 		var pages []smoke.Page
-		for _, page := range m.pages {
+		for _, page := range m.Pages {
 			if len(pages) < confirmedPages && slices.Contains(look.dead, page.Path) {
 				pages = append(pages, page)
 			}
 		}
-		again, err := m.fetcher.Glance(ctx, pages)
+		again, err := m.Fetcher.Glance(ctx, pages)
 		if err != nil {
 			return progress.Bad, "", err
 		}
 		if len(m.judgeNew(again).Dead(again)) == 0 {
-			return progress.Doubt, fmt.Sprintf("a fatal error on %s, gone a second later: all are looked at", plural(len(look.dead), "page")), nil
+			return progress.Doubt, fmt.Sprintf("a fatal error on %s, gone a second later: all are looked at", phrase.Plural(len(look.dead), "page")), nil
 		}
 		judgement = m.judgeNew(look.take)
-		return progress.Bad, fmt.Sprintf("a fatal error on %d of %s, twice (%s): the version before comes back at once", len(look.dead), plural(len(m.pages), "page"), deathWords(judgement, look.dead[0])), nil
+		return progress.Bad, fmt.Sprintf("a fatal error on %d of %s, twice (%s): the version before comes back at once", len(look.dead), phrase.Plural(len(m.Pages), "page"), deathWords(judgement, look.dead[0])), nil
 	})
 	if err != nil || judgement == nil {
 		return nil, err
 	}
-	if err := look.take.Save(filepath.Join(m.run.Folder, m.looked)); err != nil {
+	if err := look.take.Save(filepath.Join(m.Run.Folder, m.looked)); err != nil {
 		return nil, err
 	}
 	return judgement, nil
@@ -77,7 +80,7 @@ func (m *motion) confirm(ctx context.Context, look *firstLook) (judgement *smoke
 func deathWords(judgement *smoke.Judgement, path string) string {
 	only := *judgement
 	only.Pages = slices.DeleteFunc(slices.Clone(judgement.Pages), func(p smoke.PageVerdict) bool { return p.Path != path })
-	return path + ": " + firstFinding(&only)
+	return path + ": " + pagecheck.FirstFinding(&only)
 }
 
 // judgeFirst switches to the new code, waits until the site has settled, and looks for pages
@@ -86,9 +89,9 @@ func deathWords(judgement *smoke.Judgement, path string) string {
 // nil if that is to be fetched anew.
 func (m *motion) judgeFirst(ctx context.Context) (*smoke.Judgement, *smoke.Take, error) {
 	var early *firstLook
-	err := m.switchCompiled(ctx, m.group, func(ctx context.Context) (err error) {
-		if !m.notice {
-			m.visitUpgrades(ctx)
+	err := deploy.SwitchCompiled(ctx, m.Session, m.group, func(ctx context.Context) (err error) {
+		if !m.Notice {
+			deploy.VisitUpgrades(ctx, m.Session)
 			early, err = m.lookFirst(ctx)
 		}
 		return err

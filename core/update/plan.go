@@ -6,7 +6,13 @@ import (
 	"path/filepath"
 	"slices"
 
+	"wetland/core/deploy"
 	"wetland/core/packages"
+	"wetland/core/pagecheck"
+	"wetland/core/phrase"
+	"wetland/core/preflight"
+	"wetland/core/runs"
+	"wetland/core/shelf"
 	"wetland/core/site"
 	"wetland/core/site/cms"
 	"wetland/core/version"
@@ -14,22 +20,22 @@ import (
 
 // Plan is what an update is going to do.
 type Plan struct {
-	Steps    []PlanStep `json:"steps"`
-	Left     []Left     `json:"left,omitempty"`   // what the shelf has newer, and is not updated
-	Beside   []Beside   `json:"beside,omitempty"` // what came in one bundle, and is not installed with it
-	OneByOne bool       `json:"one_by_one"`       // each step is judged by itself
-	Pages    []string   `json:"pages"`
-	Touched  []Touched  `json:"touched,omitempty"`  // pages that a component has a part in; they are among Pages
-	Size     int64      `json:"snapshot_at_most"`   // bytes that the snapshot may need in the store; PlanOf alone tells
-	InDoubt  Decision   `json:"in_doubt"`           // when nobody is asked
-	Search   bool       `json:"search"`             // for a culprit, when nobody is asked
-	Within   string     `json:"within,omitempty"`   // how long it may take; "": without limit
-	Settle   string     `json:"settle"`             // how long it waits after each swap
-	Notice   bool       `json:"notice"`             // visitors see one while files are swapped
-	Gap      bool       `json:"gap"`                // folders cannot be exchanged in one step on this system
-	Commands []string   `json:"commands,omitempty"` // of wetland.toml, with when they run
+	Steps    []PlanStep          `json:"steps"`
+	Left     []Left              `json:"left,omitempty"`   // what the shelf has newer, and is not updated
+	Beside   []shelf.Beside      `json:"beside,omitempty"` // what came in one bundle, and is not installed with it
+	OneByOne bool                `json:"one_by_one"`       // each step is judged by itself
+	Pages    []string            `json:"pages"`
+	Touched  []pagecheck.Touched `json:"touched,omitempty"`  // pages that a component has a part in; they are among Pages
+	Size     int64               `json:"snapshot_at_most"`   // bytes that the snapshot may need in the store; PlanOf alone tells
+	InDoubt  Decision            `json:"in_doubt"`           // when nobody is asked
+	Search   bool                `json:"search"`             // for a culprit, when nobody is asked
+	Within   string              `json:"within,omitempty"`   // how long it may take; "": without limit
+	Settle   string              `json:"settle"`             // how long it waits after each swap
+	Notice   bool                `json:"notice"`             // visitors see one while files are swapped
+	Gap      bool                `json:"gap"`                // folders cannot be exchanged in one step on this system
+	Commands []string            `json:"commands,omitempty"` // of wetland.toml, with when they run
 
-	groups [][]*change
+	groups [][]*deploy.Change
 }
 
 // PlanStep is a group of components that are put in place together.
@@ -39,7 +45,7 @@ type PlanStep struct {
 
 // PlannedChange is one component of a plan.
 type PlannedChange struct {
-	*Target
+	*runs.Target
 	Distance version.Distance `json:"distance,omitempty"`
 	Risks    []string         `json:"risks,omitempty"`
 }
@@ -75,7 +81,7 @@ func (n *NothingNewer) Error() string {
 
 // choose opens the packages that are wanted. Whatever is wrong with any of them is a
 // reason against all.
-func (m *motion) choose(ctx context.Context, why *reasons) error {
+func (m *motion) choose(ctx context.Context, why *runs.Reasons) error {
 	m.plan = &Plan{}
 	named := m.options.Packages
 	if m.options.All {
@@ -89,23 +95,23 @@ func (m *motion) choose(ctx context.Context, why *reasons) error {
 		m.options.Packages = named
 	}
 	for i, name := range named {
-		var own reasons
-		pkg, beside, err := m.readPackage(ctx, name, m.options.Pick, filepath.Join(m.scratch, fmt.Sprint("package-", i+1)), &own)
+		var own runs.Reasons
+		pkg, beside, err := shelf.ReadPackage(ctx, m.Session, name, m.options.Pick, filepath.Join(m.scratch, fmt.Sprint("package-", i+1)), &own)
 		if err != nil {
 			return err
 		}
 		label := filepath.Base(name)
 		if pkg != nil {
-			c := &change{pkg: pkg, target: m.session.target(pkg, m.options.allowed(), &own)}
-			c.live = m.site.ComponentPath(c.target.Kind, c.target.Folder)
+			c := &deploy.Change{Pkg: pkg, Target: preflight.TargetOf(m.Session, pkg, m.options.allowed(), &own)}
+			c.Live = m.Site.ComponentPath(c.Target.Kind, c.Target.Folder)
 			for _, one := range beside {
-				c.companions = append(c.companions, one.Folder)
+				c.Companions = append(c.Companions, one.Folder)
 			}
-			c.companions = append(c.companions, pkg.Header.RequiresPlugins...)
+			c.Companions = append(c.Companions, pkg.Header.RequiresPlugins...)
 			m.checkTwice(c, &own)
-			m.checkStay(c.target, &own)
-			m.changes, m.company.Coming = append(m.changes, c), append(m.company.Coming, c.key())
-			label = c.target.Folder
+			m.checkStay(c.Target, &own)
+			m.changes, m.company.Coming = append(m.changes, c), append(m.company.Coming, c.Key())
+			label = c.Target.Folder
 		}
 		m.company.Beside = append(m.company.Beside, beside...)
 		m.addOwn(why, label, own)
@@ -115,12 +121,12 @@ func (m *motion) choose(ctx context.Context, why *reasons) error {
 
 // newer lists the packages that the shelf has newer, and notes what is passed over.
 func (m *motion) newer() ([]string, error) {
-	entries, err := m.shelf().List()
+	entries, err := m.Shelf().List()
 	if err != nil {
 		return nil, err
 	}
 	var named []string
-	for _, c := range m.components {
+	for _, c := range m.Components {
 		best := newest(entries, c)
 		if best == nil {
 			continue
@@ -128,7 +134,7 @@ func (m *motion) newer() ([]string, error) {
 		left := func(because string) {
 			m.plan.Left = append(m.plan.Left, Left{Kind: c.Kind, Folder: c.Folder, Version: best.Version, Because: because})
 		}
-		stay, stays := m.site.Workspace.Config.Stays(c.Kind, c.Folder)
+		stay, stays := m.Site.Workspace.Config.Stays(c.Kind, c.Folder)
 		switch {
 		case stays:
 			left("wetland.toml says that it is to stay: " + stay.Because)
@@ -153,17 +159,17 @@ func newest(entries []packages.Entry, installed cms.Component) *packages.Entry {
 	return best
 }
 
-func (m *motion) checkTwice(c *change, why *reasons) {
-	if slices.ContainsFunc(m.changes, func(other *change) bool { return other.key() == c.key() }) {
-		why.add(fmt.Sprintf("the %s is named twice", c.target.Kind), "Name one version of it.")
+func (m *motion) checkTwice(c *deploy.Change, why *runs.Reasons) {
+	if slices.ContainsFunc(m.changes, func(other *deploy.Change) bool { return other.Key() == c.Key() }) {
+		why.Add(fmt.Sprintf("the %s is named twice", c.Target.Kind), "Name one version of it.")
 	}
 }
 
 // checkStay refuses a component that a person wants to stay as it is.
-func (m *motion) checkStay(t *Target, why *reasons) {
-	stay, stays := m.site.Workspace.Config.Stays(t.Kind, t.Folder)
+func (m *motion) checkStay(t *runs.Target, why *runs.Reasons) {
+	stay, stays := m.Site.Workspace.Config.Stays(t.Kind, t.Folder)
 	if stays && version.Compare(t.To, t.From) > 0 {
-		why.add(fmt.Sprintf("%s says that %s is to stay at %s: %s", site.ConfigName, t.Folder, versionText(t.From), stay.Because), "If that is over, take its [[stay]] out of "+site.ConfigName+".")
+		why.Add(fmt.Sprintf("%s says that %s is to stay at %s: %s", site.ConfigName, t.Folder, phrase.Version(t.From), stay.Because), "If that is over, take its [[stay]] out of "+site.ConfigName+".")
 	}
 }
 
@@ -173,7 +179,7 @@ func (m *motion) makePlan() {
 	p := m.plan
 	if m.options.AsGiven {
 		for _, c := range m.changes {
-			p.groups = append(p.groups, []*change{c})
+			p.groups = append(p.groups, []*deploy.Change{c})
 		}
 	} else {
 		p.groups = inOrder(m.changes)
@@ -183,33 +189,33 @@ func (m *motion) makePlan() {
 	for _, group := range p.groups {
 		var step PlanStep
 		for _, c := range group {
-			planned := PlannedChange{Target: c.target}
-			if !c.target.New {
-				planned.Distance = version.Between(c.target.From, c.target.To)
+			planned := PlannedChange{Target: c.Target}
+			if !c.Target.New {
+				planned.Distance = version.Between(c.Target.From, c.Target.To)
 			}
 			step.Components = append(step.Components, planned)
 		}
 		p.Steps = append(p.Steps, step)
 	}
 	for _, one := range m.company.Beside {
-		if !slices.ContainsFunc(m.changes, func(c *change) bool { return c.target.Kind == one.Kind && c.target.Folder == one.Folder }) {
+		if !slices.ContainsFunc(m.changes, func(c *deploy.Change) bool { return c.Target.Kind == one.Kind && c.Target.Folder == one.Folder }) {
 			p.Beside = append(p.Beside, one)
 		}
 	}
-	for _, page := range m.pages {
+	for _, page := range m.Pages {
 		p.Pages = append(p.Pages, page.Path)
 	}
-	config := m.site.Workspace.Config.Update
-	p.InDoubt, p.Search, p.Settle = m.inDoubt(), m.searchUnasked(), m.site.SettleTime().String()
+	config := m.Site.Workspace.Config.Update
+	p.InDoubt, p.Search, p.Settle = m.inDoubt(), m.searchUnasked(), m.Site.SettleTime().String()
 	if config.Within.Duration > 0 {
 		p.Within = config.Within.String()
 	}
-	p.Notice, p.Commands, p.Gap = m.options.Notice, m.commands(), !m.site.Files.CanExchange()
+	p.Notice, p.Commands, p.Gap = m.options.Notice, m.commands(), !m.Site.Files.CanExchange()
 }
 
 // commands lists what wetland.toml has run, and when.
 func (m *motion) commands() []string {
-	hooks, caches := m.site.Workspace.Config.Hooks, m.site.Workspace.Config.Caches
+	hooks, caches := m.Site.Workspace.Config.Hooks, m.Site.Workspace.Config.Caches
 	var all []string
 	for _, hook := range [][2]string{{"before", hooks.Before}, {"after", hooks.After}, {"on failure", hooks.OnFailure}} {
 		if hook[1] != "" {
@@ -232,24 +238,24 @@ func (m *motion) addRisks(ctx context.Context) error {
 		for j := range m.plan.Steps[s].Components {
 			c := m.changes[i]
 			i++
-			installed, ok := site.Component(m.components, c.target.Kind, c.target.Folder)
+			installed, ok := site.Component(m.Components, c.Target.Kind, c.Target.Folder)
 			if !ok {
 				continue
 			}
-			var e Examination
-			as := ExamineOptions{Allowed: m.options.allowed(), Package: m.options.named(c.pkg.Folder)}
+			var e preflight.Examination
+			as := preflight.ExamineOptions{Allowed: m.options.allowed(), Package: m.options.named(c.Pkg.Folder)}
 			as.Major = true
-			if err := m.examineInstalled(ctx, &e, c.pkg, installed, as); err != nil {
+			if err := preflight.ExamineInstalled(ctx, m.Session, &e, c.Pkg, installed, as); err != nil {
 				return err
 			}
-			if err := m.checkAutomatic(ctx, &e, installed); err != nil {
+			if err := preflight.CheckAutomatic(ctx, m.Session, &e, installed); err != nil {
 				return err
 			}
-			for _, line := range m.site.CMS.Warnings(ctx, m.db, installed) {
-				e.add("warning", Care, line, "")
+			for _, line := range m.Site.CMS.Warnings(ctx, m.DB, installed) {
+				e.Add("warning", preflight.Care, line, "")
 			}
 			for _, check := range e.Checks {
-				if check.Advice == Care && check.Name != "distance" {
+				if check.Advice == preflight.Care && check.Name != "distance" {
 					m.plan.Steps[s].Components[j].Risks = append(m.plan.Steps[s].Components[j].Risks, check.Name+": "+check.What)
 				}
 			}
@@ -259,14 +265,14 @@ func (m *motion) addRisks(ctx context.Context) error {
 }
 
 // inOrder groups changes into steps.
-func inOrder(all []*change) [][]*change {
-	var groups [][]*change
-	placed := map[*change]bool{}
-	place := func(c *change) {
-		group := []*change{c}
+func inOrder(all []*deploy.Change) [][]*deploy.Change {
+	var groups [][]*deploy.Change
+	placed := map[*deploy.Change]bool{}
+	place := func(c *deploy.Change) {
+		group := []*deploy.Change{c}
 		placed[c] = true
 		for _, plugin := range all {
-			if plugin.target.Kind == cms.Plugin && !placed[plugin] && slices.Contains(c.companions, plugin.target.Folder) {
+			if plugin.Target.Kind == cms.Plugin && !placed[plugin] && slices.Contains(c.Companions, plugin.Target.Folder) {
 				placed[plugin] = true
 				group = append(group, plugin)
 			}
@@ -276,7 +282,7 @@ func inOrder(all []*change) [][]*change {
 	// A parent is no child of another theme: two rounds are enough.
 	for _, children := range []bool{false, true} {
 		for _, c := range all {
-			if c.target.Kind == cms.Theme && (c.pkg.Header.Parent != "") == children {
+			if c.Target.Kind == cms.Theme && (c.Pkg.Header.Parent != "") == children {
 				place(c)
 			}
 		}

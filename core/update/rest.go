@@ -13,30 +13,21 @@ import (
 	"strings"
 
 	"wetland/core/database"
+	"wetland/core/deploy"
 	"wetland/core/durable"
 	"wetland/core/files"
+	"wetland/core/phrase"
 	"wetland/core/progress"
+	"wetland/core/runs"
 	"wetland/core/site/cms"
 	"wetland/core/snapshot"
+	"wetland/core/tables"
 )
-
-// An update writes not only into its own folder: a plugin lays styles into the uploads, rules
-// into .htaccess, a file in place of a part of the CMS, a template into the database. Where
-// pages still differ after the components and the settings are back, all of that is compared
-// with the snapshot, too. What visitors or authors may have written meanwhile stays.
-
-// RestNote says what became of one thing that changed outside of the components.
-type RestNote struct {
-	What  string `json:"what"` // a path, or a table with its rows
-	Done  string `json:"done"`
-	Left  bool   `json:"left,omitempty"`  // it stays as it is
-	Saved string `json:"saved,omitempty"` // where it is kept as it was before going back
-}
 
 // putBackRest compares the rest of the site with the snapshot and puts back what is not
 // visitors' work. It tells whether it changed anything.
 func (m *motion) putBackRest(ctx context.Context) (changed bool, err error) {
-	err = m.step("rest of the site", 0, "", func() (progress.Mark, string, error) {
+	err = m.Step("rest of the site", 0, "", func() (progress.Mark, string, error) {
 		loose, notes, err := m.planRest(ctx)
 		if err != nil {
 			return progress.Bad, "", err
@@ -44,7 +35,7 @@ func (m *motion) putBackRest(ctx context.Context) (changed bool, err error) {
 		if err := m.saveRest(ctx, loose); err != nil {
 			return progress.Bad, "", err
 		}
-		if err := m.putLoose(ctx, loose); err != nil {
+		if err := deploy.PutLoose(ctx, m.Session, loose); err != nil {
 			return progress.Bad, "", err
 		}
 		rows, err := m.putBackDesign(ctx)
@@ -52,7 +43,7 @@ func (m *motion) putBackRest(ctx context.Context) (changed bool, err error) {
 			return progress.Bad, "", err
 		}
 		notes = append(notes, rows...)
-		m.run.Rest = append(m.run.Rest, notes...)
+		m.Run.Rest = append(m.Run.Rest, notes...)
 		back, left := splitNotes(notes)
 		changed = len(back) > 0
 		return restMark(back, left), restWords(back, left), nil
@@ -60,7 +51,7 @@ func (m *motion) putBackRest(ctx context.Context) (changed bool, err error) {
 	return changed, err
 }
 
-func splitNotes(notes []RestNote) (back, left []string) {
+func splitNotes(notes []runs.RestNote) (back, left []string) {
 	for _, note := range notes {
 		if note.Left {
 			left = append(left, note.What)
@@ -81,10 +72,10 @@ func restMark(back, left []string) progress.Mark {
 func restWords(back, left []string) string {
 	var parts []string
 	if len(back) > 0 {
-		parts = append(parts, "put back, too: "+list(back, 4))
+		parts = append(parts, "put back, too: "+phrase.List(back, 4))
 	}
 	if len(left) > 0 {
-		parts = append(parts, "changed meanwhile and left as it is: "+list(left, 4))
+		parts = append(parts, "changed meanwhile and left as it is: "+phrase.List(left, 4))
 	}
 	if len(parts) == 0 {
 		return "as in the snapshot"
@@ -93,10 +84,10 @@ func restWords(back, left []string) string {
 }
 
 // planRest lists what differs outside of themes, plugins and caches.
-func (m *motion) planRest(ctx context.Context) (loose []looseChange, notes []RestNote, err error) {
+func (m *motion) planRest(ctx context.Context) (loose []deploy.LooseChange, notes []runs.RestNote, err error) {
 	for _, area := range m.manifest.Areas {
-		_, present, err := m.readArea(ctx, area, m.manifest)
-		if errors.Is(err, errNoArea) {
+		_, present, err := deploy.ReadArea(ctx, m.Session, area, m.manifest)
+		if errors.Is(err, deploy.ErrNoArea) {
 			continue
 		}
 		if err != nil {
@@ -109,16 +100,16 @@ func (m *motion) planRest(ctx context.Context) (loose []looseChange, notes []Res
 				continue // proved by itself
 			}
 			if why := m.staysAsItIs(at, folders[differ.Path]); why != "" {
-				notes = append(notes, RestNote{What: at, Done: why, Left: true})
+				notes = append(notes, runs.RestNote{What: at, Done: why, Left: true})
 				continue
 			}
-			change := looseChange{area: area, path: differ.Path, item: before[differ.Path]}
+			change := deploy.LooseChange{Area: area, Path: differ.Path, Item: before[differ.Path]}
 			done := "as in " + m.manifest.Name + " again"
-			if change.item == nil {
+			if change.Item == nil {
 				done = "was not there before: taken away"
 			}
 			loose = append(loose, change)
-			notes = append(notes, RestNote{What: at, Done: done, Saved: m.restFolder()})
+			notes = append(notes, runs.RestNote{What: at, Done: done, Saved: m.restFolder()})
 		}
 	}
 	return loose, notes, nil
@@ -145,29 +136,27 @@ func foldersOf(tree files.Tree) map[string]bool {
 // staysAsItIs says why a path that differs is left alone: it may be somebody's work, or grows
 // by itself. It is "" for what is put back.
 func (m *motion) staysAsItIs(at string, folder bool) string {
-	layout := m.site.CMS.Layout()
+	layout := m.Site.CMS.Layout()
 	switch {
-	case below(at, layout.Themes) || below(at, layout.Plugins):
+	case deploy.Below(at, layout.Themes) || deploy.Below(at, layout.Plugins):
 		return "another component: left as it is"
 	case m.isLog(at):
 		return "a log: left as it is"
-	case below(at, layout.Uploads) && (folder || isMedia(at)): // an empty folder shows nowhere; what is in it is looked at by itself
+	case deploy.Below(at, layout.Uploads) && (folder || isMedia(at)): // an empty folder shows nowhere; what is in it is looked at by itself
 		return "it may be an author's or a visitor's: left as it is"
 	}
 	return ""
 }
 
 func (m *motion) inGroup(at string) bool {
-	return slices.ContainsFunc(m.changes, func(c *change) bool { return at == c.live || below(at, c.live) })
+	return slices.ContainsFunc(m.changes, func(c *deploy.Change) bool { return at == c.Live || deploy.Below(at, c.Live) })
 }
 
 // isLog tells of files that grow by themselves.
 func (m *motion) isLog(at string) bool {
 	base := path.Base(at)
-	return path.Ext(at) == ".log" || base == "error_log" || at == m.site.Workspace.Config.Site.PHPLog || slices.Contains(m.site.CMS.ErrorLogs(), at)
+	return path.Ext(at) == ".log" || base == "error_log" || at == m.Site.Workspace.Config.Site.PHPLog || slices.Contains(m.Site.CMS.ErrorLogs(), at)
 }
-
-func below(at, folder string) bool { return folder != "" && strings.HasPrefix(at, folder+"/") }
 
 // generated are the endings of files that programs write for pages. What else lies among the
 // uploads is what people put there.
@@ -176,20 +165,20 @@ var generated = []string{".css", ".js", ".mjs", ".json", ".php", ".html", ".htm"
 // isMedia tells of what people upload.
 func isMedia(at string) bool { return !slices.Contains(generated, strings.ToLower(path.Ext(at))) }
 
-func (m *motion) restFolder() string { return filepath.Join(m.run.Folder, "files-before-going-back") }
+func (m *motion) restFolder() string { return filepath.Join(m.Run.Folder, "files-before-going-back") }
 
 // saveRest keeps what is there now in the run, before it is replaced or taken away.
-func (m *motion) saveRest(ctx context.Context, loose []looseChange) error {
+func (m *motion) saveRest(ctx context.Context, loose []deploy.LooseChange) error {
 	for _, change := range loose {
-		at := path.Join(change.area.Path, change.path)
-		entry, err := m.site.Files.Lstat(ctx, at)
+		at := path.Join(change.Area.Path, change.Path)
+		entry, err := m.Site.Files.Lstat(ctx, at)
 		if errors.Is(err, fs.ErrNotExist) || (err == nil && entry.Kind != files.File) {
 			continue
 		}
 		if err != nil {
 			return err
 		}
-		if err := m.saveFile(ctx, at, filepath.Join(m.restFolder(), change.area.Name, filepath.FromSlash(change.path))); err != nil {
+		if err := m.saveFile(ctx, at, filepath.Join(m.restFolder(), change.Area.Name, filepath.FromSlash(change.Path))); err != nil {
 			return fmt.Errorf("keep %s in the run: %w", at, err)
 		}
 	}
@@ -197,7 +186,7 @@ func (m *motion) saveRest(ctx context.Context, loose []looseChange) error {
 }
 
 func (m *motion) saveFile(ctx context.Context, at, to string) error {
-	from, err := m.site.Files.Open(ctx, at, 0)
+	from, err := m.Site.Files.Open(ctx, at, 0)
 	if err != nil {
 		return err
 	}
@@ -215,31 +204,31 @@ func (m *motion) saveFile(ctx context.Context, at, to string) error {
 
 // putBackDesign puts back rows that hold how the site looks, in tables whose other rows are
 // visitors' and authors'.
-func (m *motion) putBackDesign(ctx context.Context) ([]RestNote, error) {
-	if m.db == nil {
+func (m *motion) putBackDesign(ctx context.Context) ([]runs.RestNote, error) {
+	if m.DB == nil {
 		return nil, nil
 	}
-	moment, err := m.db.Read(ctx)
+	moment, err := m.DB.Read(ctx)
 	if err != nil {
 		return nil, fmt.Errorf("read the database: %w", err)
 	}
 	plan, notes, err := m.planDesign(ctx, moment)
-	if err := errors.Join(err, moment.Close()); err != nil || plan.change.Empty() {
+	if err := errors.Join(err, moment.Close()); err != nil || plan.Change.Empty() {
 		return notes, err
 	}
-	return notes, m.applyTables(ctx, plan)
+	return notes, tables.ApplyTables(ctx, m.Session, plan)
 }
 
-func (m *motion) planDesign(ctx context.Context, moment database.Moment) (*tablePlan, []RestNote, error) {
-	plan := &tablePlan{change: database.Change{Tag: m.run.Name, KeepCounters: true}}
+func (m *motion) planDesign(ctx context.Context, moment database.Moment) (*tables.Plan, []runs.RestNote, error) {
+	plan := &tables.Plan{Change: database.Change{Tag: m.Run.Name, KeepCounters: true}}
 	now, err := database.Survey(ctx, moment, nil)
 	if err != nil {
 		return plan, nil, err
 	}
-	var notes []RestNote
+	var notes []runs.RestNote
 	for _, differ := range database.CompareTables(m.manifest.Described(), now) {
 		i := slices.IndexFunc(m.manifest.Tables, func(t snapshot.Table) bool { return t.Name == differ.Name })
-		purpose := m.site.CMS.Purpose(differ.Name)
+		purpose := m.Site.CMS.Purpose(differ.Name)
 		if i < 0 || differ.Now.Kind != database.BaseTable || purpose == cms.Settings || purpose == cms.Volatile || differ.Fate == database.Altered || differ.Fate == database.Dropped {
 			continue
 		}
@@ -247,7 +236,7 @@ func (m *motion) planDesign(ctx context.Context, moment database.Moment) (*table
 		present := func(ctx context.Context, each func(database.Row) error) error {
 			return moment.Rows(ctx, differ.Now, each)
 		}
-		rows, err := m.compareRows(ctx, database.RowComparison{Table: before.Table, Before: m.store.Rows(before), Now: present})
+		rows, err := tables.CompareRows(ctx, m.Session, database.RowComparison{Table: before.Table, Before: m.Store.Rows(before), Now: present})
 		if err != nil {
 			return plan, nil, err
 		}
@@ -256,12 +245,12 @@ func (m *motion) planDesign(ctx context.Context, moment database.Moment) (*table
 			return plan, nil, err
 		}
 		if n > 0 {
-			plan.change.Patches = append(plan.change.Patches, patch)
-			plan.save = append(plan.save, differ.Now)
-			notes = append(notes, RestNote{What: fmt.Sprintf("%s of %s", plural(n, "row"), before.Name), Done: "templates and styles in the database: as in " + m.manifest.Name + " again", Saved: filepath.Join(m.run.Folder, "rows-before-going-back")})
+			plan.Change.Patches = append(plan.Change.Patches, patch)
+			plan.Save = append(plan.Save, differ.Now)
+			notes = append(notes, runs.RestNote{What: fmt.Sprintf("%s of %s", phrase.Plural(n, "row"), before.Name), Done: "templates and styles in the database: as in " + m.manifest.Name + " again", Saved: filepath.Join(m.Run.Folder, "rows-before-going-back")})
 		}
 		if left > 0 {
-			notes = append(notes, RestNote{What: fmt.Sprintf("%s of %s", plural(left, "row"), before.Name), Done: "authors' or visitors' writes: left as they are", Left: true})
+			notes = append(notes, runs.RestNote{What: fmt.Sprintf("%s of %s", phrase.Plural(left, "row"), before.Name), Done: "authors' or visitors' writes: left as they are", Left: true})
 		}
 	}
 	return plan, notes, nil
@@ -270,12 +259,12 @@ func (m *motion) planDesign(ctx context.Context, moment database.Moment) (*table
 // designOf picks the changed rows that hold how the site looks, and counts them and the others
 // that people wrote.
 func (m *motion) designOf(ctx context.Context, table database.Table, rows *database.RowChanges) (patch database.Patch, n, left int, err error) {
-	patch, n, _, err = patchBack(ctx, table, rows, func(row database.Row) bool { return m.site.CMS.IsDesign(table, row) })
+	patch, n, _, err = tables.PatchBack(ctx, table, rows, func(row database.Row) bool { return m.Site.CMS.IsDesign(table, row) })
 	if err != nil {
 		return patch, n, 0, err
 	}
 	err = rows.Each(ctx, func(change database.RowChange) error {
-		if row := stateBefore(change); !m.site.CMS.IsDesign(table, row) && !m.site.CMS.RewrittenByItself(table, row) {
+		if row := tables.StateBefore(change); !m.Site.CMS.IsDesign(table, row) && !m.Site.CMS.RewrittenByItself(table, row) {
 			left++
 		}
 		return nil

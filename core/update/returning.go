@@ -6,6 +6,10 @@ import (
 	"path/filepath"
 	"slices"
 
+	"wetland/core/deploy"
+	"wetland/core/pagecheck"
+	"wetland/core/phrase"
+	"wetland/core/runs"
 	"wetland/core/site"
 	"wetland/core/site/cms"
 	"wetland/core/smoke"
@@ -25,10 +29,10 @@ type returning struct {
 // isReturn tells whether one component alone goes back to an older version, or is brought
 // back by name.
 func (m *motion) isReturn() bool {
-	if len(m.changes) != 1 || m.changes[0].target.New {
+	if len(m.changes) != 1 || m.changes[0].Target.New {
 		return false
 	}
-	t := m.changes[0].target
+	t := m.changes[0].Target
 	return m.options.Return || version.Between(t.From, t.To) == version.Backward
 }
 
@@ -37,23 +41,23 @@ func (m *motion) findReturn() error {
 	if !m.isReturn() {
 		return nil
 	}
-	t := m.changes[0].target
-	found, err := lastHere(m.site.Workspace, t.Kind, t.Folder, t.To)
+	t := m.changes[0].Target
+	found, err := lastHere(m.Site.Workspace, t.Kind, t.Folder, t.To)
 	if err != nil {
 		return err
 	}
-	m.returning = &returning{words: fmt.Sprintf("no run has looked at pages with %s %s: they are judged by their health alone", t.Folder, versionText(t.To))}
+	m.returning = &returning{words: fmt.Sprintf("no run has looked at pages with %s %s: they are judged by their health alone", t.Folder, phrase.Version(t.To))}
 	if found == nil {
 		return nil
 	}
-	judgement := m.weigh(smoke.Judge(nil, found.pages))
+	judgement := pagecheck.Weigh(m.Session, smoke.Judge(nil, found.pages))
 	how := "its pages were sound then"
 	if judgement.Verdict == smoke.Sound {
 		m.returning.record = found.pages
 	} else {
-		how = fmt.Sprintf("%d of its %s were %s then", len(judgement.Failing()), plural(len(judgement.Pages), "page"), judgement.Verdict)
+		how = fmt.Sprintf("%d of its %s were %s then", len(judgement.Failing()), phrase.Plural(len(judgement.Pages), "page"), judgement.Verdict)
 	}
-	m.returning.words = fmt.Sprintf("%s %s was last here on %s (%s): %s", t.Folder, versionText(t.To), found.pages.At.Local().Format("2 January 2006, 15:04"), found.run, how)
+	m.returning.words = fmt.Sprintf("%s %s was last here on %s (%s): %s", t.Folder, phrase.Version(t.To), found.pages.At.Local().Format("2 January 2006, 15:04"), found.run, how)
 	return nil
 }
 
@@ -66,22 +70,22 @@ type sighting struct {
 // lastHere returns the newest look at the pages with this version of a component in place;
 // nil if no run took one.
 func lastHere(w *site.Workspace, kind cms.Kind, folder, wanted string) (*sighting, error) {
-	runs, err := Runs(w)
+	all, err := runs.All(w)
 	if err != nil {
 		return nil, err
 	}
-	for i := len(runs) - 1; i >= 0; i-- {
-		run := runs[i]
-		t := run.component(kind, folder)
-		if t == nil || run.State == UnderWay {
+	for i := len(all) - 1; i >= 0; i-- {
+		run := all[i]
+		t := run.Component(kind, folder)
+		if t == nil || run.State == runs.UnderWay {
 			continue
 		}
 		file := ""
 		switch {
-		case t.To == wanted && t.Fate == FateKept:
+		case t.To == wanted && t.Fate == runs.FateKept:
 			file = run.PagesFile
 		case t.From == wanted:
-			file = BaselineFile
+			file = runs.BaselineFile
 		}
 		if file == "" {
 			continue
@@ -96,23 +100,23 @@ func lastHere(w *site.Workspace, kind cms.Kind, folder, wanted string) (*sightin
 // judgeNew judges pages with the new versions in place.
 func (m *motion) judgeNew(take *smoke.Take) *smoke.Judgement {
 	if m.returning == nil {
-		return m.weigh(smoke.JudgeUpdate(m.baseline, take, m.foreignFolders()))
+		return pagecheck.Weigh(m.Session, smoke.JudgeUpdate(m.baseline, take, m.foreignFolders()))
 	}
-	return m.weigh(smoke.JudgeReturn(m.baseline, m.returning.record, take))
+	return pagecheck.Weigh(m.Session, smoke.JudgeReturn(m.baseline, m.returning.record, take))
 }
 
 // foreignFolders are the folders, as paths of addresses, of what the group leaves as it is: other
 // components, and the uploads.
 func (m *motion) foreignFolders() []string {
 	var folders []string
-	add := func(public string) { folders = append(folders, m.fetcher.Resolve(public).Path) }
-	for _, c := range m.components {
-		ours := func(one *change) bool { return one.target.Kind == c.Kind && one.target.Folder == c.Folder }
+	add := func(public string) { folders = append(folders, m.Fetcher.Resolve(public).Path) }
+	for _, c := range m.Components {
+		ours := func(one *deploy.Change) bool { return one.Target.Kind == c.Kind && one.Target.Folder == c.Folder }
 		if !slices.ContainsFunc(m.group, ours) {
-			add(m.site.PublicPath(c.Kind, c.Folder))
+			add(m.Site.PublicPath(c.Kind, c.Folder))
 		}
 	}
-	add(path.Join("/", m.site.CMS.Layout().PublicUploads))
+	add(path.Join("/", m.Site.CMS.Layout().PublicUploads))
 	return folders
 }
 
@@ -121,18 +125,11 @@ func betterWords(j *smoke.Judgement) string {
 	if j == nil || len(j.Better) == 0 {
 		return ""
 	}
-	return fmt.Sprintf(" %s that %s broken %s sound now: %s.", plural(len(j.Better), "page"), wasWere(len(j.Better)), isAre(len(j.Better)), list(j.Better, 4))
-}
-
-func wasWere(n int) string {
-	if n == 1 {
-		return "was"
-	}
-	return "were"
+	return fmt.Sprintf(" %s that %s broken %s sound now: %s.", phrase.Plural(len(j.Better), "page"), phrase.WasWere(len(j.Better)), phrase.IsAre(len(j.Better)), phrase.List(j.Better, 4))
 }
 
 // takeAnyway is the command that takes a version though its pages are broken.
 func (m *motion) takeAnyway() string {
-	t := m.changes[0].target
+	t := m.changes[0].Target
 	return fmt.Sprintf("wetland restore %s@%s --keep-broken    takes it all the same", t.Folder, t.To)
 }

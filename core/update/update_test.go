@@ -1,4 +1,4 @@
-package update
+package update_test
 
 import (
 	"archive/zip"
@@ -26,8 +26,13 @@ import (
 	"wetland/core/files"
 	"wetland/core/files/filestest"
 	"wetland/core/progress"
+	"wetland/core/recovery"
+	"wetland/core/restore"
+	"wetland/core/runs"
+	"wetland/core/session"
 	"wetland/core/site"
 	"wetland/core/smoke"
+	"wetland/core/update"
 )
 
 // still is a clock that does not wait.
@@ -188,27 +193,27 @@ func (j *jetty) clean(t *testing.T) {
 	}
 }
 
-func (j *jetty) update(t *testing.T, o Options) (*Run, error) {
+func (j *jetty) update(t *testing.T, o update.Options) (*runs.Run, error) {
 	t.Helper()
 	if o.Clock == nil {
 		o.Clock = still{}
 	}
-	return Update(t.Context(), j.workspace, o)
+	return update.Update(t.Context(), j.workspace, o)
 }
 
 func TestUpdateKeepsAndPutsBack(t *testing.T) {
 	j := newJetty(t)
 	put(t, j.dir+"/www/wetland-once-x.php", "left by a crash")
-	run, err := j.update(t, Options{Packages: []string{j.themePackage(t, "1.2", "broken")}})
-	if err != nil || run.State != PutBack || j.wholly(t) != "old" {
+	run, err := j.update(t, update.Options{Packages: []string{j.themePackage(t, "1.2", "broken")}})
+	if err != nil || run.State != runs.PutBack || j.wholly(t) != "old" {
 		t.Fatalf("%+v %v: %s", run, err, j.wholly(t))
 	}
 	if len(run.Database) != 1 || run.Database[0].Table != "made_by_update" {
 		t.Errorf("in the database: %+v", run.Database)
 	}
 	j.clean(t)
-	run, err = j.update(t, Options{Packages: []string{j.themePackage(t, "1.1", "good")}})
-	if err != nil || run.State != Kept || j.wholly(t) != "good" {
+	run, err = j.update(t, update.Options{Packages: []string{j.themePackage(t, "1.1", "good")}})
+	if err != nil || run.State != runs.Kept || j.wholly(t) != "good" {
 		t.Fatalf("%+v %v: %s", run, err, j.wholly(t))
 	}
 	if run.Components[0].Shelved == "" || run.Snapshot != "snap-3" {
@@ -228,16 +233,16 @@ func TestPackageThatIsNotInstalledYet(t *testing.T) {
 	mole := j.dir + "/www/plugins/mole"
 	// Somebody interrupts it while it is in place: it is taken away again.
 	ctx, stop := context.WithCancel(t.Context())
-	run, err := Update(ctx, j.workspace, Options{Packages: []string{molePackage(t)}, Guard: Guard{Clock: stopping{stop}}})
-	if err != nil || run.State != PutBack || !strings.Contains(run.Reason, "It is gone again") {
+	run, err := update.Update(ctx, j.workspace, update.Options{Packages: []string{molePackage(t)}, Guard: session.Guard{Clock: stopping{stop}}})
+	if err != nil || run.State != runs.PutBack || !strings.Contains(run.Reason, "It is gone again") {
 		t.Fatalf("%+v %v", run, err)
 	}
 	if _, err := os.Lstat(mole); !errors.Is(err, fs.ErrNotExist) {
 		t.Errorf("it is still there: %v", err)
 	}
 	j.clean(t)
-	run, err = j.update(t, Options{Packages: []string{molePackage(t)}})
-	if err != nil || run.State != Kept || !strings.Contains(run.Reason, "installed, not active") {
+	run, err = j.update(t, update.Options{Packages: []string{molePackage(t)}})
+	if err != nil || run.State != runs.Kept || !strings.Contains(run.Reason, "installed, not active") {
 		t.Fatalf("%+v %v", run, err)
 	}
 	if text, err := os.ReadFile(mole + "/a/b.css"); err != nil || string(text) != "body{}" {
@@ -248,11 +253,11 @@ func TestPackageThatIsNotInstalledYet(t *testing.T) {
 
 // moleAsSaid fails unless the new plugin is wholly there if it was kept, and else not
 // at all.
-func (j *jetty) moleAsSaid(t *testing.T, run *Run) {
+func (j *jetty) moleAsSaid(t *testing.T, run *runs.Run) {
 	t.Helper()
 	text, err := os.ReadFile(j.dir + "/www/plugins/mole/a/b.css")
 	_, gone := os.Lstat(j.dir + "/www/plugins/mole")
-	if run.State == Kept && string(text) != "body{}" || run.State != Kept && !errors.Is(gone, fs.ErrNotExist) {
+	if run.State == runs.Kept && string(text) != "body{}" || run.State != runs.Kept && !errors.Is(gone, fs.ErrNotExist) {
 		t.Errorf("the run ended %s, and of the plugin is there: %q %v, %v", run.State, text, err, gone)
 	}
 }
@@ -278,15 +283,15 @@ func (cannotExchange) Exchange(context.Context, string, string) error { return f
 func TestUpdateWhereNothingCanBeExchanged(t *testing.T) {
 	j := newJetty(t)
 	around(j.workspace, func(able filestest.Able) files.FS { return cannotExchange{able} })
-	o := Options{Packages: []string{j.themePackage(t, "1.1", "good")}}
+	o := update.Options{Packages: []string{j.themePackage(t, "1.1", "good")}}
 	run, err := j.update(t, o)
-	if err == nil || !strings.Contains(err.Error(), "--allow-gap") || run.State != Stopped || j.wholly(t) != "old" {
+	if err == nil || !strings.Contains(err.Error(), "--allow-gap") || run.State != runs.Stopped || j.wholly(t) != "old" {
 		t.Fatalf("%+v %v: %s", run, err, j.wholly(t))
 	}
 	j.clean(t)
 	o.AllowGap = true
 	run, err = j.update(t, o)
-	if err != nil || run.State != Kept || j.wholly(t) != "good" {
+	if err != nil || run.State != runs.Kept || j.wholly(t) != "good" {
 		t.Fatalf("%+v %v: %s", run, err, j.wholly(t))
 	}
 	gap := ""
@@ -316,7 +321,7 @@ func TestMountPointsAreRefused(t *testing.T) {
 	for folder, want := range map[string]string{"themes/quay": "is a mount point", "themes/quay/parts": "inside of the component"} {
 		j := newJetty(t)
 		around(j.workspace, func(able filestest.Able) files.FS { return mountedIn{able, folder} })
-		run, err := j.update(t, Options{Packages: []string{j.themePackage(t, "1.1", "good")}})
+		run, err := j.update(t, update.Options{Packages: []string{j.themePackage(t, "1.1", "good")}})
 		if err == nil || !strings.Contains(err.Error(), want) || j.wholly(t) != "old" {
 			t.Errorf("%s: %+v %v", folder, run, err)
 		}
@@ -348,14 +353,14 @@ func lockedOut(w *site.Workspace, swaps int32) {
 func TestGoingBackThatFailsNeedsAPerson(t *testing.T) {
 	j := newJetty(t)
 	lockedOut(j.workspace, 0)
-	run, err := j.update(t, Options{Packages: []string{j.themePackage(t, "1.2", "broken")}})
-	if !errors.Is(err, fs.ErrPermission) || run.State != NeedsPerson {
+	run, err := j.update(t, update.Options{Packages: []string{j.themePackage(t, "1.2", "broken")}})
+	if !errors.Is(err, fs.ErrPermission) || run.State != runs.NeedsPerson {
 		t.Fatalf("%+v %v", run, err)
 	}
 	if len(run.Next) < 2 || !strings.HasPrefix(run.Next[0], "wetland recover ") || !strings.HasPrefix(run.Next[1], "wetland restore snap-1 ") {
 		t.Fatalf("the steps are %q", run.Next)
 	}
-	if _, err := j.update(t, Options{Packages: []string{j.themePackage(t, "1.1", "good")}}); err == nil || !strings.Contains(err.Error(), "without proof") {
+	if _, err := j.update(t, update.Options{Packages: []string{j.themePackage(t, "1.1", "good")}}); err == nil || !strings.Contains(err.Error(), "without proof") {
 		t.Errorf("another update on top of it: %v", err)
 	}
 }
@@ -367,15 +372,15 @@ func TestStepsByHandWork(t *testing.T) {
 		t.Run(name, func(t *testing.T) {
 			j := newJetty(t)
 			lockedOut(j.workspace, 0)
-			run, err := j.update(t, Options{Packages: []string{j.themePackage(t, "1.2", "broken")}})
-			if !errors.Is(err, fs.ErrPermission) || run.State != NeedsPerson {
+			run, err := j.update(t, update.Options{Packages: []string{j.themePackage(t, "1.2", "broken")}})
+			if !errors.Is(err, fs.ErrPermission) || run.State != runs.NeedsPerson {
 				t.Fatalf("%+v %v", run, err)
 			}
 			j.workspace.Disk = files.Local{}
-			var again *Run
+			var again *runs.Run
 			switch name {
 			case "restore":
-				again, err = Restore(t.Context(), j.workspace, RestoreOptions{Snapshot: "snap-1", Guard: Guard{Clock: still{}}})
+				again, err = restore.Restore(t.Context(), j.workspace, restore.Options{Snapshot: "snap-1", Guard: session.Guard{Clock: still{}}})
 			case "by hand":
 				moves := 0
 				for _, line := range run.Next {
@@ -391,13 +396,13 @@ func TestStepsByHandWork(t *testing.T) {
 				}
 				fallthrough
 			default:
-				again, err = Recover(t.Context(), j.workspace, RecoverOptions{Guard: Guard{Clock: still{}}})
+				again, err = recovery.Recover(t.Context(), j.workspace, recovery.Options{Guard: session.Guard{Clock: still{}}})
 			}
-			if err != nil || (again.State != Restored && again.State != PutBack) || j.wholly(t) != "old" {
+			if err != nil || (again.State != runs.Restored && again.State != runs.PutBack) || j.wholly(t) != "old" {
 				t.Fatalf("%+v %v: %s", again, err, j.wholly(t))
 			}
 			j.clean(t)
-			if open, err := Unsettled(j.workspace); err != nil || open != nil {
+			if open, err := runs.Unsettled(j.workspace); err != nil || open != nil {
 				t.Errorf("unsettled: %+v %v", open, err)
 			}
 		})
@@ -408,28 +413,28 @@ func TestStepsByHandWork(t *testing.T) {
 // with it once the cause is fixed.
 func TestRestoreThatCouldNotBeFinishedIsTakenUp(t *testing.T) {
 	j := newJetty(t)
-	if run, err := j.update(t, Options{Packages: []string{j.themePackage(t, "1.1", "good")}}); err != nil || run.State != Kept {
+	if run, err := j.update(t, update.Options{Packages: []string{j.themePackage(t, "1.1", "good")}}); err != nil || run.State != runs.Kept {
 		t.Fatalf("%+v %v", run, err)
 	}
 	lockedOut(j.workspace, 1)
 	put(t, j.dir+"/www/uploads/map.svg", "<svg></svg>")
-	run, err := Restore(t.Context(), j.workspace, RestoreOptions{Snapshot: "snap-1", Guard: Guard{Clock: still{}}})
-	if !errors.Is(err, fs.ErrPermission) || run.State != NeedsPerson || !strings.HasPrefix(run.Next[0], "wetland recover ") {
+	run, err := restore.Restore(t.Context(), j.workspace, restore.Options{Snapshot: "snap-1", Guard: session.Guard{Clock: still{}}})
+	if !errors.Is(err, fs.ErrPermission) || run.State != runs.NeedsPerson || !strings.HasPrefix(run.Next[0], "wetland recover ") {
 		t.Fatalf("%+v %v", run, err)
 	}
-	if _, err := j.update(t, Options{Packages: []string{j.themePackage(t, "1.1", "good")}}); err == nil || !strings.Contains(err.Error(), "without proof") {
+	if _, err := j.update(t, update.Options{Packages: []string{j.themePackage(t, "1.1", "good")}}); err == nil || !strings.Contains(err.Error(), "without proof") {
 		t.Errorf("an update on top of it: %v", err)
 	}
 	j.workspace.Disk = files.Local{}
-	again, err := Recover(t.Context(), j.workspace, RecoverOptions{Guard: Guard{Clock: still{}}})
-	if err != nil || again.Name != run.Name || again.State != Restored || j.wholly(t) != "old" {
+	again, err := recovery.Recover(t.Context(), j.workspace, recovery.Options{Guard: session.Guard{Clock: still{}}})
+	if err != nil || again.Name != run.Name || again.State != runs.Restored || j.wholly(t) != "old" {
 		t.Fatalf("%+v %v: %s", again, err, j.wholly(t))
 	}
 	if text, err := os.ReadFile(j.dir + "/www/uploads/map.svg"); err != nil || string(text) != "<svg/>" {
 		t.Errorf("%q %v", text, err)
 	}
 	j.clean(t)
-	if open, err := Unsettled(j.workspace); err != nil || open != nil {
+	if open, err := runs.Unsettled(j.workspace); err != nil || open != nil {
 		t.Errorf("unsettled: %+v %v", open, err)
 	}
 }
@@ -437,10 +442,10 @@ func TestRestoreThatCouldNotBeFinishedIsTakenUp(t *testing.T) {
 func TestDatabaseGoneAfterTheSwap(t *testing.T) {
 	j := newJetty(t)
 	database := j.dir + "/www/data/x.sqlite"
-	gone := func(ctx context.Context, _ *smoke.Judgement) Decision { return GoBack }
-	o := Options{Packages: []string{j.themePackage(t, "1.2", "broken")}, Decide: gone, Guard: Guard{Clock: dropping{database}}}
+	gone := func(ctx context.Context, _ *smoke.Judgement) update.Decision { return update.GoBack }
+	o := update.Options{Packages: []string{j.themePackage(t, "1.2", "broken")}, Decide: gone, Guard: session.Guard{Clock: dropping{database}}}
 	run, err := j.update(t, o)
-	if err == nil || run.State != NeedsPerson {
+	if err == nil || run.State != runs.NeedsPerson {
 		t.Fatalf("%+v %v", run, err)
 	}
 	if j.wholly(t) != "old" {
@@ -468,15 +473,15 @@ func TestSiteUnreachableAfterTheSwap(t *testing.T) {
 			}
 			return err == nil
 		}
-		run, err := j.update(t, Options{Packages: []string{j.themePackage(t, "1.1", "good")}})
+		run, err := j.update(t, update.Options{Packages: []string{j.themePackage(t, "1.1", "good")}})
 		if forGood {
-			if err == nil || run.State != NeedsPerson || !strings.Contains(run.Reason, "files and database are back") {
+			if err == nil || run.State != runs.NeedsPerson || !strings.Contains(run.Reason, "files and database are back") {
 				t.Fatalf("%+v %v", run, err)
 			}
 			mended.Store(true)
-			run, err = Recover(t.Context(), j.workspace, RecoverOptions{Guard: Guard{Clock: still{}}})
+			run, err = recovery.Recover(t.Context(), j.workspace, recovery.Options{Guard: session.Guard{Clock: still{}}})
 		}
-		if err != nil || run.State != PutBack || j.wholly(t) != "old" {
+		if err != nil || run.State != runs.PutBack || j.wholly(t) != "old" {
 			t.Fatalf("for good %v: %+v %v: %s", forGood, run, err, j.wholly(t))
 		}
 		j.clean(t)
@@ -526,15 +531,19 @@ func (d dying) Create(ctx context.Context, name string, with files.Attributes) (
 	err = d.change(func() error { w, err = d.Able.Create(ctx, name, with); return err })
 	return w, err
 }
+
 func (d dying) Mkdir(ctx context.Context, name string, with files.Attributes) error {
 	return d.change(func() error { return d.Able.Mkdir(ctx, name, with) })
 }
+
 func (d dying) Settle(ctx context.Context, name string, with files.Attributes) error {
 	return d.change(func() error { return d.Able.Settle(ctx, name, with) })
 }
+
 func (d dying) Remove(ctx context.Context, name string) error {
 	return d.change(func() error { return d.Able.Remove(ctx, name) })
 }
+
 func (d dying) RemoveAll(ctx context.Context, name string) error {
 	var names []string // each of them is a change
 	err := files.Walk(ctx, d, name, nil, func(at string, _ files.Entry) error {
@@ -549,12 +558,15 @@ func (d dying) RemoveAll(ctx context.Context, name string) error {
 	}
 	return err
 }
+
 func (d dying) Rename(ctx context.Context, old, new string) error {
 	return d.change(func() error { return d.Able.Rename(ctx, old, new) })
 }
+
 func (d dying) Exchange(ctx context.Context, a, b string) error {
 	return d.change(func() error { return d.Able.Exchange(ctx, a, b) })
 }
+
 func (d dying) List(ctx context.Context, name string) ([]files.Entry, error) {
 	if d.dead.Load() {
 		return nil, errDead
@@ -614,7 +626,7 @@ func dieAt(t *testing.T, n int, word string, after bool, to string) bool {
 	around(j.workspace, func(able filestest.Able) files.FS { return dying{able, left, after, dead, atDeath} })
 	j.workspace.Config.Site.PHPPool = "unix:" + j.dir + "/none.sock"
 	before := j.timeOf(t, "parts/top.php")
-	_, _ = j.update(t, Options{Packages: []string{archive}, Guard: Guard{Abandon: abandon}})
+	_, _ = j.update(t, update.Options{Packages: []string{archive}, Guard: session.Guard{Abandon: abandon}})
 	if !dead.Load() {
 		return false
 	}
@@ -626,8 +638,8 @@ func dieAt(t *testing.T, n int, word string, after bool, to string) bool {
 	if state := j.wholly(t); state != "old" && state != word {
 		t.Fatalf("death %d left the theme %s", n, state)
 	}
-	run, err := Recover(t.Context(), j.workspace, RecoverOptions{To: to, Guard: Guard{Clock: still{}}})
-	if err != nil || (run.State != PutBack && run.State != Stopped && run.State != Kept) {
+	run, err := recovery.Recover(t.Context(), j.workspace, recovery.Options{To: to, Guard: session.Guard{Clock: still{}}})
+	if err != nil || (run.State != runs.PutBack && run.State != runs.Stopped && run.State != runs.Kept) {
 		t.Fatalf("death %d: recover: %+v %v", n, run, err)
 	}
 	if word == "new" {
@@ -637,11 +649,11 @@ func dieAt(t *testing.T, n int, word string, after bool, to string) bool {
 	if now := j.timeOf(t, "parts/top.php"); (state == "good") == now.Equal(before) {
 		t.Errorf("death %d: the theme is %s, with the time %s; the old one had %s", n, state, now, before)
 	}
-	if word != "new" && state != "old" && (state != "good" || run.State != Kept) || (run.State == Kept && to == "old") {
+	if word != "new" && state != "old" && (state != "good" || run.State != runs.Kept) || (run.State == runs.Kept && to == "old") {
 		t.Fatalf("death %d: recover ended %s with the theme %s", n, run.State, state)
 	}
 	j.clean(t)
-	if open, err := Unsettled(j.workspace); err != nil || open != nil {
+	if open, err := runs.Unsettled(j.workspace); err != nil || open != nil {
 		t.Fatalf("death %d: still unsettled: %v %v", n, open, err)
 	}
 	return true
@@ -677,8 +689,8 @@ func TestRequestsUnderWayMeetOneVersion(t *testing.T) {
 		}))
 	}()
 	j.workspace.Config.Site.PHPPool = "unix:" + j.dir + "/pool.sock"
-	run, err := j.update(t, Options{Packages: []string{j.themePackage(t, "1.1", "good")}})
-	if err != nil || run.State != Kept {
+	run, err := j.update(t, update.Options{Packages: []string{j.themePackage(t, "1.1", "good")}})
+	if err != nil || run.State != runs.Kept {
 		t.Fatalf("%+v %v", run, err)
 	}
 	if want := []string{"<?php // good, old time true, style's false", "<?php // good, old time false, style's false"}; !slices.Equal(asked, want) {
@@ -691,11 +703,11 @@ func TestRequestsUnderWayMeetOneVersion(t *testing.T) {
 func TestScriptThatIsNotRun(t *testing.T) {
 	j := newJetty(t)
 	j.workspace.Config.Site.PHPPool = site.PoolByRequest
-	run, err := j.update(t, Options{Packages: []string{j.themePackage(t, "1.1", "good")}})
-	if err != nil || run.State != Kept {
+	run, err := j.update(t, update.Options{Packages: []string{j.themePackage(t, "1.1", "good")}})
+	if err != nil || run.State != runs.Kept {
 		t.Fatalf("%+v %v", run, err)
 	}
-	if !slices.ContainsFunc(run.Steps, func(s Step) bool {
+	if !slices.ContainsFunc(run.Steps, func(s runs.Step) bool {
 		return s.Mark == progress.Doubt && strings.Contains(s.Detail, "the script was not run")
 	}) {
 		t.Errorf("%+v", run.Steps)
@@ -703,43 +715,11 @@ func TestScriptThatIsNotRun(t *testing.T) {
 	j.clean(t)
 }
 
-func TestDressGivesOwnersModesAndAFreshTime(t *testing.T) {
-	later := time.Now().Add(24 * time.Hour)
-	old := files.Tree{
-		{Path: ".", Kind: files.Folder, Mode: 0o2775, Owner: 5, Group: 6},
-		{Path: "a.php", Kind: files.File, Mode: 0o640, Owner: 5, Group: 6, Modified: later},
-		{Path: "b.php", Kind: files.File, Mode: 0o640, Owner: 5, Group: 6},
-		{Path: "run.sh", Kind: files.File, Mode: 0o755, Owner: 7, Group: 8},
-	}
-	new := files.Tree{{Path: ".", Kind: files.Folder}, {Path: "a.php", Kind: files.File}, {Path: "css", Kind: files.Folder}, {Path: "new.php", Kind: files.File}, {Path: "run.sh", Kind: files.File}}
-	for i, want := range []files.Item{{Mode: 0o2775, Owner: 5}, {Mode: 0o640, Owner: 5}, {Mode: 0o2775, Owner: 5}, {Mode: 0o640, Owner: 5}, {Mode: 0o755, Owner: 7}} {
-		got := dress(new, old)[i]
-		if got.Mode != want.Mode || got.Owner != want.Owner || !got.Modified.After(later) {
-			t.Errorf("%s: mode %04o, owner %d, %s", got.Path, got.Mode, got.Owner, got.Modified)
-		}
-	}
-}
-
-func TestChangeLogBetweenVersions(t *testing.T) {
-	for _, c := range []struct{ name, text, want string }{
-		{"headings", "# Changes\n\n## 2.1.0\n- new\n\n## 2.0.0\n- big\n\n## 1.9\n- old\n", "## 2.1.0\n- new\n\n## 2.0.0\n- big"},
-		{"readme of WordPress", "=== Quay ===\nStable tag: 2.1\n\n== Changelog ==\n\n= 2.1 =\n* new\n\n= 1.9 =\n* old\n\n== Upgrade Notice ==\nhello\n", "= 2.1 =\n* new"},
-		{"dates", "Version 2.1 - 2026-05-01\n  - new\nVersion 1.9 - 2026-01-01\n  - old\n", "Version 2.1 - 2026-05-01\n  - new"},
-		{"brackets of time", "v2.0.5 (May 2026)\nnew\nv1.9.0 (March)\nold", "v2.0.5 (May 2026)\nnew"},
-		{"newer than the package", "## 3.0\n- not yet\n## 2.1\n- new\n## 1.9\n", "## 2.1\n- new"},
-		{"none", "just words about 2.1 and other things", ""},
-	} {
-		if got := logBetween(c.text, "1.9", "2.1"); got != c.want {
-			t.Errorf("%s: %q, want %q", c.name, got, c.want)
-		}
-	}
-}
-
 // full is a disk that runs full while new files are written beside the live ones.
 type full struct{ filestest.Able }
 
 func (f full) Create(ctx context.Context, name string, with files.Attributes) (io.WriteCloser, error) {
-	if strings.Contains(name, stagingPrefix) {
+	if strings.Contains(name, runs.StagingPrefix) {
 		return nil, &fs.PathError{Op: "open", Path: name, Err: syscall.ENOSPC}
 	}
 	return f.Able.Create(ctx, name, with)
@@ -749,13 +729,13 @@ func TestDiskFullWhileStaging(t *testing.T) {
 	p := newPier(t, 2)
 	p.broken = func([]string) string { return "" }
 	around(p.workspace, func(able filestest.Able) files.FS { return full{able} })
-	run, err := p.update(t, Options{Packages: p.packages(t)})
-	if !errors.Is(err, syscall.ENOSPC) || run.State != Stopped || len(p.updated(t)) != 0 {
+	run, err := p.update(t, update.Options{Packages: p.packages(t)})
+	if !errors.Is(err, syscall.ENOSPC) || run.State != runs.Stopped || len(p.updated(t)) != 0 {
 		t.Fatalf("%+v %v", run, err)
 	}
 	p.clean(t)
 	p.workspace.Disk = files.Local{}
-	if run, err = p.update(t, Options{Packages: p.packages(t)}); err != nil || run.State != Kept {
+	if run, err = p.update(t, update.Options{Packages: p.packages(t)}); err != nil || run.State != runs.Kept {
 		t.Errorf("once there is room: %+v %v", run, err)
 	}
 }
@@ -765,8 +745,8 @@ func TestUpdateThatTakesTooLong(t *testing.T) {
 	p := newPier(t, 1)
 	p.broken = func([]string) string { return "" }
 	p.workspace.Config.Update.Within = site.Duration{Duration: time.Nanosecond}
-	run, err := p.update(t, Options{Packages: p.packages(t)})
-	if err == nil || run.State != Stopped || !strings.Contains(err.Error(), "took longer than [update] within allows") || len(p.updated(t)) != 0 {
+	run, err := p.update(t, update.Options{Packages: p.packages(t)})
+	if err == nil || run.State != runs.Stopped || !strings.Contains(err.Error(), "took longer than [update] within allows") || len(p.updated(t)) != 0 {
 		t.Errorf("%+v %v", run, err)
 	}
 	p.clean(t)
@@ -787,12 +767,12 @@ func TestUpdateThatTakesTooLongAfterTheSwap(t *testing.T) {
 		p.workspace.Config.Update.Within = site.Duration{Duration: within}
 		swapped := &atomic.Bool{}
 		around(p.workspace, func(able filestest.Able) files.FS { return notesSwap{able, swapped} })
-		run, err := p.update(t, Options{Packages: p.packages(t)})
+		run, err := p.update(t, update.Options{Packages: p.packages(t)})
 		close(over)
 		if !swapped.Load() {
 			continue
 		}
-		if !strings.Contains(run.Reason+fmt.Sprint(err), "longer than [update] within allows") || run.State != PutBack || len(p.updated(t)) != 0 {
+		if !strings.Contains(run.Reason+fmt.Sprint(err), "longer than [update] within allows") || run.State != runs.PutBack || len(p.updated(t)) != 0 {
 			t.Errorf("%s: %+v %v", within, run, err)
 		}
 		p.clean(t)

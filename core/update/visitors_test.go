@@ -1,4 +1,4 @@
-package update
+package update_test
 
 import (
 	"context"
@@ -7,6 +7,10 @@ import (
 	"strings"
 	"testing"
 	"time"
+
+	"wetland/core/runs"
+	"wetland/core/session"
+	"wetland/core/update"
 )
 
 // busy is a clock at whose waits visitors write, one after the other.
@@ -49,8 +53,8 @@ func TestWritesToAMigratedTableAreKept(t *testing.T) {
 			run(`INSERT INTO tides (id, high, low) VALUES (6, 'after it', 'x'); UPDATE tides SET high = '07:15' WHERE id = 1; INSERT INTO comments VALUES (1, 'Well rowed')`)
 		},
 	}
-	ended, err := p.update(t, Options{Packages: p.packages(t), Guard: Guard{Clock: busy{&writes}}})
-	if err != nil || ended.State != PutBack || !migrated || len(writes) != 0 {
+	ended, err := p.update(t, update.Options{Packages: p.packages(t), Guard: session.Guard{Clock: busy{&writes}}})
+	if err != nil || ended.State != runs.PutBack || !migrated || len(writes) != 0 {
 		t.Fatalf("%+v %v, migrated %v, %d writes left", ended, err, migrated, len(writes))
 	}
 	rows, err := p.raw.Query(`SELECT id || ' ' || high FROM tides UNION ALL SELECT 'comment ' || text FROM comments UNION ALL SELECT 'setting ' || name FROM settings`)

@@ -1,0 +1,194 @@
+// Package archive is what is done with snapshots and runs that lie in the store: listing, proving,
+// tidying, exporting them, and accepting what a run found.
+package archive
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"slices"
+	"time"
+
+	"wetland/core/database"
+	"wetland/core/files"
+	"wetland/core/phrase"
+	"wetland/core/progress"
+	"wetland/core/runs"
+	"wetland/core/session"
+	"wetland/core/site"
+	"wetland/core/snapshot"
+)
+
+// Event is a snapshot or a run.
+type Event struct {
+	At      time.Time `json:"at"`
+	Name    string    `json:"name"`
+	State   string    `json:"state"`
+	About   string    `json:"about"`
+	Problem string    `json:"problem,omitempty"` // why it cannot be read
+}
+
+// History lists the snapshots and runs of a workspace, oldest first. What cannot
+// be read is in it, with the reason.
+func History(w *site.Workspace, guard session.Guard) ([]Event, error) {
+	names, err := runs.Names(w)
+	if err != nil {
+		return nil, err
+	}
+	var events []Event
+	for _, name := range names {
+		run, err := runs.Load(w, name)
+		if errors.Is(err, runs.ErrNoRun) {
+			continue
+		}
+		if err != nil {
+			events = append(events, Event{Name: name, State: "damaged", Problem: err.Error(), About: err.Error()})
+			continue
+		}
+		events = append(events, Event{At: run.Started, Name: run.Name, State: string(run.State), About: run.Title()})
+	}
+	store, err := session.OpenStore(w, guard)
+	if err != nil {
+		return events, err
+	}
+	defer store.Close()
+	snapshots, err := store.Names()
+	if err != nil {
+		return events, err
+	}
+	for _, name := range snapshots {
+		m, err := store.Describe(name)
+		if err != nil {
+			events = append(events, Event{Name: name, State: "damaged", Problem: err.Error(), About: err.Error()})
+			continue
+		}
+		count, size, tables, _ := m.Totals()
+		about := fmt.Sprintf("%s (%s), %s", phrase.Plural(count, "file"), phrase.Bytes(size), phrase.Plural(tables, "table"))
+		if m.Reason != "" {
+			about += "; " + m.Reason
+		}
+		events = append(events, Event{At: m.FilesAt, Name: m.Name, State: "verified", About: about})
+	}
+	slices.SortStableFunc(events, func(a, b Event) int { return a.At.Compare(b.At) })
+	return events, nil
+}
+
+// SnapshotOptions are those of a snapshot by hand.
+type SnapshotOptions struct {
+	session.Guard
+	Note string
+	Pin  bool
+	// IfOlder takes none if the newest one is younger, and neither files nor tables
+	// changed since; 0: always take one.
+	IfOlder time.Duration
+}
+
+// Snapshot takes one by hand. fresh is false if the newest one serves.
+func Snapshot(ctx context.Context, w *site.Workspace, o SnapshotOptions) (m *snapshot.Manifest, fresh bool, err error) {
+	var why runs.Reasons
+	s, err := session.Open(ctx, w, o.Guard, &why)
+	if err != nil {
+		return nil, false, err
+	}
+	defer func() { err = errors.Join(err, s.Close()) }()
+	if err := why.Refusal(); err != nil {
+		return nil, false, err
+	}
+	if o.IfOlder > 0 {
+		m, err = recent(ctx, s, o.IfOlder)
+	}
+	if err == nil && m == nil {
+		fresh = true
+		m, err = s.Take(ctx, o.Note)
+	}
+	if err == nil && o.Pin {
+		err = s.Store.Pin(m.Name, true)
+	}
+	return m, fresh, err
+}
+
+// recent returns the newest snapshot if it is younger than the age, whole, and the site
+// is still as in it.
+func recent(ctx context.Context, s *session.Session, age time.Duration) (*snapshot.Manifest, error) {
+	names, err := s.Store.Names()
+	if err != nil || len(names) == 0 {
+		return nil, err
+	}
+	m, err := s.Store.Load(names[len(names)-1])
+	if err != nil || time.Since(m.FilesAt).Abs() > age || len(m.Unread) > 0 || m.Root != s.Site.Root {
+		return nil, nil // whatever is wrong with it: a new one is taken
+	}
+	var changed string
+	err = s.Step("comparing", 0, "", func() (progress.Mark, string, error) {
+		if changed, err = changedSince(ctx, s, m); err != nil {
+			return progress.Bad, "", err
+		}
+		if changed != "" {
+			return progress.Note, fmt.Sprintf("%s is not what is there now: %s", m.Name, changed), nil
+		}
+		return progress.Good, fmt.Sprintf("neither files nor tables changed since %s", m.Name), nil
+	})
+	if err != nil || changed != "" {
+		return nil, err
+	}
+	return m, nil
+}
+
+// changedSince says what differs from a snapshot first, or "".
+func changedSince(ctx context.Context, s *session.Session, m *snapshot.Manifest) (string, error) {
+	if len(m.Areas) != len(s.Site.Areas()) {
+		return "the site has other parts", nil
+	}
+	for i, area := range s.Site.Areas() {
+		if area.Path != m.Areas[i].Path {
+			return area.Path, nil
+		}
+		present, err := files.ReadTreeKnowing(ctx, s.Site.Files, area.Path, site.LeavesOut(area), m.KnownHashes(area.Name))
+		if err != nil {
+			return "", err
+		}
+		for _, differ := range files.Exact.Compare(m.Areas[i].Tree(), present) {
+			return fmt.Sprintf("%s (%s)", differ.Path, differ.What), nil
+		}
+	}
+	present, err := database.Present(ctx, s.DB)
+	if err != nil {
+		return "", err
+	}
+	for _, differ := range database.CompareTables(m.Described(), present) {
+		return fmt.Sprintf("the table %s (%s)", differ.Name, differ.Fate), nil
+	}
+	return "", nil
+}
+
+// Pin keeps a snapshot from being tidied away, or lets it go.
+func Pin(w *site.Workspace, name string, pinned bool, guard session.Guard) error {
+	store, err := session.OpenStore(w, guard)
+	if err != nil {
+		return err
+	}
+	defer store.Close()
+	return store.Pin(name, pinned)
+}
+
+// SnapshotNames lists the workspace's snapshots, oldest first, without opening the store.
+func SnapshotNames(w *site.Workspace) ([]string, error) { return snapshot.NamesIn(w.Store()) }
+
+// ComponentNames lists the folders of the site's themes and plugins; none where they cannot
+// be read.
+func ComponentNames(w *site.Workspace) []string {
+	opened, err := site.Open(context.Background(), w)
+	if err != nil {
+		return nil
+	}
+	defer opened.Close()
+	components, err := opened.CMS.Components(context.Background(), nil)
+	if err != nil {
+		return nil
+	}
+	var names []string
+	for _, component := range components {
+		names = append(names, component.Folder)
+	}
+	return names
+}

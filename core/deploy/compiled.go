@@ -1,0 +1,195 @@
+package deploy
+
+import (
+	"context"
+	"crypto/rand"
+	"errors"
+	"fmt"
+	"io/fs"
+	"path"
+	"slices"
+	"strings"
+	"time"
+
+	"wetland/core/files"
+	"wetland/core/progress"
+	"wetland/core/session"
+	"wetland/core/site"
+	"wetland/core/site/phppool"
+)
+
+// DropCompiled has the site's PHP processes let go of the code that they keep compiled, if
+// wetland.toml says how to ask them: until then old and new code answer side by side. It waits
+// for the old code to expire all the same, for there may be other pools. It returns whether the
+// known one dropped all.
+func DropCompiled(ctx context.Context, s *session.Session) (dropped bool) {
+	where := s.Site.Workspace.Config.Site.PHPPool
+	if where == "" {
+		return false
+	}
+	_ = s.Step("compiled code", 0, "", func() (progress.Mark, string, error) {
+		err := letGo(ctx, s, where)
+		dropped = nothingCompiled(err)
+		return droppedWords(err)
+	})
+	return dropped
+}
+
+// nothingCompiled tells by what letGo returned whether PHP has no compiled code any more.
+func nothingCompiled(err error) bool { return err == nil || errors.Is(err, phppool.ErrNothingKept) }
+
+func droppedWords(err error) (progress.Mark, string, error) {
+	switch {
+	case errors.Is(err, phppool.ErrNothingKept):
+		return progress.Note, err.Error(), nil
+	case err != nil:
+		return progress.Doubt, fmt.Sprintf("%v; waiting until PHP drops it by itself", err), nil
+	}
+	return progress.Good, "PHP dropped it", nil
+}
+
+// phpEndings are those of files that PHP keeps compiled.
+var phpEndings = []string{".php", ".inc", ".phtml"}
+
+// BorrowTimes gives staged files of PHP the times of those whose place they will take, if PHP
+// can be asked to let go of compiled code: by its time PHP tells whether a file changed
+// (opcache.validate_timestamps in PHP's manual), so that requests under way go on with the old
+// code alone, and only those that begin after PHP let go of it get the new one. switchCompiled
+// gives them their own times.
+func BorrowTimes(ctx context.Context, s *session.Session, group []*Change) error {
+	if s.Site.Workspace.Config.Site.PHPPool == "" {
+		return nil
+	}
+	for _, c := range group {
+		err := c.eachKept(func(item, before files.Item) error {
+			with := item.Attributes()
+			with.Modified = before.Modified
+			return s.Site.Files.Settle(ctx, path.Join(c.Staged, item.Path), with)
+		})
+		if err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// eachKept calls do with every file of PHP that is in both trees.
+func (c *Change) eachKept(do func(item, before files.Item) error) error {
+	old := map[string]files.Item{}
+	for _, item := range c.OldTree {
+		old[item.Path] = item
+	}
+	for _, item := range c.NewTree {
+		before := old[item.Path]
+		if before.Kind != files.File || item.Kind != files.File || !slices.Contains(phpEndings, path.Ext(item.Path)) {
+			continue
+		}
+		if err := do(item, before); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// SwitchCompiled lets the new versions answer: PHP lets go of the old code, the new files get
+// their own times, and PHP lets go once more, of what it compiled under the borrowed ones:
+// those are the old version's, which may come back. Where PHP let go, the new code answers from
+// then on, and meanwhile is called.
+func SwitchCompiled(ctx context.Context, s *session.Session, group []*Change, meanwhile func(context.Context) error) error {
+	s.Dropped = false
+	where := s.Site.Workspace.Config.Site.PHPPool
+	if where == "" {
+		_, err := ownTimes(ctx, s, group) // wetland.toml may have named it before a crash
+		return err
+	}
+	return s.Step("compiled code", 0, "", func() (progress.Mark, string, error) {
+		start, dropped := time.Now(), letGo(ctx, s, where)
+		s.Dropped = nothingCompiled(dropped)
+		var ended error
+		if s.Dropped {
+			ended = meanwhile(ctx)
+		}
+		// With a new time requests under way would take up new files.
+		ended = errors.Join(ended, s.Clock.Wait(ctx, running-time.Since(start)))
+		borrowed, err := ownTimes(context.WithoutCancel(ctx), s, group)
+		if err := errors.Join(ended, err); err != nil {
+			return progress.Bad, "", err
+		}
+		if borrowed {
+			// With the first one still under way PHP says that it keeps nothing.
+			if err := letGo(ctx, s, where); !nothingCompiled(err) {
+				dropped = err
+			}
+		}
+		return droppedWords(dropped)
+	})
+}
+
+// ownTimes gives the group's files their own times where they have borrowed ones. What has
+// another time was written since, by the site itself. PHP counts in whole seconds, and so do
+// some disks.
+func ownTimes(ctx context.Context, s *session.Session, group []*Change) (borrowed bool, err error) {
+	for _, c := range group {
+		err := c.eachKept(func(item, before files.Item) error {
+			at := path.Join(c.Live, item.Path)
+			entry, err := s.Site.Files.Lstat(ctx, at)
+			if errors.Is(err, fs.ErrNotExist) {
+				return nil // that is noticed where all is proved
+			}
+			if err != nil || entry.Modified.Unix() != before.Modified.Unix() {
+				return err
+			}
+			borrowed = true
+			return s.Site.Files.Settle(ctx, at, item.Attributes())
+		})
+		if err != nil {
+			return borrowed, err
+		}
+	}
+	return borrowed, nil
+}
+
+// oneUsePrefix begins the names of scripts of one use. What follows cannot be guessed.
+const oneUsePrefix = "wetland-once-"
+
+// oneUseLasts is for how long such a script would answer if a crash left it there.
+const oneUseLasts = time.Minute
+
+func letGo(ctx context.Context, s *session.Session, where string) error {
+	if where != site.PoolByRequest {
+		return phppool.Reset(ctx, where)
+	}
+	name := oneUsePrefix + strings.ToLower(rand.Text()) + ".php"
+	at := path.Join(s.Site.Root, name)
+	if err := putFile(ctx, s, at, phppool.OneUse(time.Now().Add(oneUseLasts))); err != nil {
+		return fmt.Errorf("put a script of one use into the site's root: %w", err)
+	}
+	body, status, err := s.Fetcher.Fetch(ctx, "/"+name)
+	if err == nil {
+		err = phppool.Answered(string(body))
+	}
+	if err != nil && !errors.Is(err, phppool.ErrNothingKept) {
+		err = fmt.Errorf("ask PHP by a request to the site (it answers %d): %w", status, err)
+	}
+	// Where PHP may not write there, the script could not take itself away.
+	if gone := s.Site.Files.Remove(context.WithoutCancel(ctx), at); gone != nil && !errors.Is(gone, fs.ErrNotExist) {
+		err = errors.Join(err, gone)
+	}
+	return err
+}
+
+// removeOneUse takes away scripts of one use that a crash left.
+func removeOneUse(ctx context.Context, s *session.Session) error {
+	entries, err := s.Site.Files.List(ctx, s.Site.Root)
+	if err != nil && !errors.Is(err, fs.ErrNotExist) {
+		return err
+	}
+	for _, entry := range entries {
+		if entry.Kind == files.File && strings.HasPrefix(entry.Name, oneUsePrefix) {
+			if err := s.Site.Files.Remove(ctx, path.Join(s.Site.Root, entry.Name)); err != nil {
+				return fmt.Errorf("clear %s: %w", s.Site.Root, err)
+			}
+		}
+	}
+	return nil
+}

@@ -1,0 +1,193 @@
+package deploy
+
+import (
+	"context"
+	"crypto/rand"
+	"errors"
+	"fmt"
+	"io/fs"
+	"os"
+	"path"
+	"slices"
+	"strings"
+	"time"
+
+	"wetland/core/files"
+	"wetland/core/session"
+)
+
+// staging is the private folder in which new trees wait for their swap, and old
+// ones for the verdict.
+type staging struct {
+	Folder   string
+	exchange bool // names can be exchanged with the live ones in one step
+}
+
+// OpenStaging picks the folder by trying the exchange with the live folder's
+// parent, and makes it.
+func OpenStaging(ctx context.Context, s *session.Session, live string, allowGap bool) (staging, error) {
+	undo := context.WithoutCancel(ctx)
+	var fallback staging
+	var refused []string
+	for _, folder := range s.StagingFolders() {
+		made, err := makeStaging(ctx, s, folder)
+		if err != nil {
+			refused = append(refused, fmt.Sprintf("%s: %v", folder, err))
+			continue
+		}
+		err = files.TryExchange(ctx, s.Site.Files, folder, path.Dir(live), strings.ToLower(rand.Text()[:8]))
+		if err == nil {
+			return staging{Folder: folder, exchange: true}, nil
+		}
+		refused = append(refused, fmt.Sprintf("%s: %v", folder, err))
+		if errors.Is(err, files.ErrUnsupported) && fallback.Folder == "" && SameDevice(ctx, s, folder, live) {
+			fallback = staging{Folder: folder}
+			continue
+		}
+		if made {
+			if err := s.Site.Files.Remove(undo, folder); err != nil {
+				return staging{}, err
+			}
+		}
+	}
+	if fallback.Folder == "" {
+		return staging{}, fmt.Errorf("new files cannot be put beside the site: %s", strings.Join(refused, "; "))
+	}
+	if !allowGap {
+		return staging{}, errors.Join(fmt.Errorf("this disk cannot exchange two folders in one step: between two renames visitors would find the folder missing for an instant. To accept that, add --allow-gap (%s)", strings.Join(refused, "; ")), s.Site.Files.Remove(undo, fallback.Folder))
+	}
+	return fallback, nil
+}
+
+// makeStaging makes a folder that nobody else can look into, or takes the one that this run
+// has made before.
+func makeStaging(ctx context.Context, s *session.Session, folder string) (made bool, err error) {
+	err = s.Site.Files.Mkdir(ctx, folder, files.Attributes{Mode: 0o700, Owner: files.Unowned, Group: files.Unowned})
+	if errors.Is(err, fs.ErrExist) {
+		return false, provedOurs(ctx, s, folder)
+	}
+	if err == nil {
+		s.Made = append(s.Made, folder)
+	}
+	return err == nil, err
+}
+
+// errPlanted says that somebody made a folder of the name that only this run knows.
+var errPlanted = errors.New("somebody else has made it: it is not used, and stays")
+
+// provedOurs tells whether a staging folder is one that this user made, and that nobody else
+// may write to.
+func provedOurs(ctx context.Context, s *session.Session, folder string) error {
+	entry, err := s.Site.Files.Lstat(ctx, folder)
+	if err != nil {
+		return err
+	}
+	// Some disks give all that is made on them to one user.
+	mine := entry.Owner == files.Unowned || entry.Owner == os.Geteuid() || slices.Contains(s.Made, folder)
+	if entry.Kind != files.Folder || !mine || (entry.Owner != files.Unowned && entry.Mode&0o077 != 0) {
+		return errPlanted
+	}
+	return nil
+}
+
+// SameDevice tells whether two paths are on one disk.
+func SameDevice(ctx context.Context, s *session.Session, a, b string) bool {
+	first, err1 := s.Site.Files.Lstat(ctx, a)
+	second, err2 := s.Site.Files.Lstat(ctx, b)
+	return err1 == nil && err2 == nil && first.Device == second.Device
+}
+
+// CloseStaging removes everything that waits and the folders themselves, and what a
+// crash may have left of trying an exchange.
+func CloseStaging(ctx context.Context, s *session.Session) error {
+	always := context.WithoutCancel(ctx) // these are seen and run by visitors
+	if err := errors.Join(TakeDownNotice(always, s), removeOneUse(always, s)); err != nil {
+		return err
+	}
+	for _, folder := range s.Site.Waiting {
+		if err := provedOurs(ctx, s, folder); errors.Is(err, fs.ErrNotExist) || errors.Is(err, errPlanted) {
+			continue
+		}
+		if err := s.Site.Files.RemoveAll(ctx, folder); err != nil {
+			return fmt.Errorf("clear %s: %w", folder, err)
+		}
+	}
+	layout := s.Site.CMS.Layout()
+	for _, folder := range []string{layout.Themes, layout.Plugins} {
+		entries, err := s.Site.Files.List(ctx, folder)
+		if err != nil && !errors.Is(err, fs.ErrNotExist) {
+			return err
+		}
+		for _, entry := range entries {
+			if entry.Kind == files.Folder && strings.HasPrefix(entry.Name, files.ProbePrefix) {
+				if err := s.Site.Files.Remove(ctx, path.Join(folder, entry.Name)); err != nil {
+					return fmt.Errorf("clear %s: %w", folder, err)
+				}
+			}
+		}
+	}
+	return nil
+}
+
+// dress gives the new tree the owner, group and modes of what it replaces, and a
+// time of its own: with the time of an older file, compiled code that PHP keeps
+// would stay in use for ever.
+func dress(tree, old files.Tree) files.Tree {
+	known := map[string]files.Item{}
+	newest := time.Time{}
+	for _, item := range old {
+		known[item.Path] = item
+		if item.Modified.After(newest) {
+			newest = item.Modified
+		}
+	}
+	now := time.Now().Truncate(time.Second)
+	if !now.After(newest) {
+		now = newest.Truncate(time.Second).Add(time.Second)
+	}
+	top := known["."]
+	fileMode := files.UsualMode(old)
+	dressed := make(files.Tree, len(tree))
+	for i, item := range tree {
+		item.Owner, item.Group, item.Modified = top.Owner, top.Group, now
+		before, had := known[item.Path]
+		switch {
+		case had && before.Kind == item.Kind:
+			item.Mode, item.Owner, item.Group = before.Mode, before.Owner, before.Group
+		case item.Kind == files.Folder && top.Mode != 0:
+			item.Mode = top.Mode
+		case item.Kind == files.File && fileMode != 0:
+			item.Mode = fileMode
+		}
+		dressed[i] = item
+	}
+	return dressed
+}
+
+// MarkLike gives a staged tree the access lists and labels of what is at the live place.
+func MarkLike(ctx context.Context, s *session.Session, staged string, tree files.Tree, live string) error {
+	unread := func(string, files.Entry) string { return "not read" }
+	present, err := files.ReadTreeKnowing(ctx, s.Site.Files, live, nil, unread)
+	if err != nil && !errors.Is(err, fs.ErrNotExist) {
+		return err
+	}
+	return files.MarkTree(ctx, s.Site.Files, staged, tree, live, present)
+}
+
+// Mounted returns the first folder of a component at which something else is mounted: it
+// stays where it is when the tree around it is exchanged, and a mount cannot be exchanged
+// itself. "" is none.
+func Mounted(ctx context.Context, s *session.Session, live string) (string, error) {
+	found := ""
+	err := files.Walk(ctx, s.Site.Files, live, nil, func(at string, entry files.Entry) error {
+		if entry.Kind != files.Folder || found != "" {
+			return nil
+		}
+		mounted, err := s.Site.Files.MountedAt(ctx, path.Join(live, at))
+		if mounted {
+			found = path.Join(live, at)
+		}
+		return err
+	})
+	return found, err
+}

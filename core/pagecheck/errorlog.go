@@ -1,0 +1,109 @@
+package pagecheck
+
+import (
+	"context"
+	"fmt"
+	"path"
+	"slices"
+	"strings"
+
+	"wetland/core/phrase"
+	"wetland/core/progress"
+	"wetland/core/runs"
+	"wetland/core/session"
+	"wetland/core/site"
+	"wetland/core/site/cms"
+	"wetland/core/smoke"
+)
+
+// MarkLogs remembers where the logs of PHP's errors stand, before anything is swapped.
+// wetland.toml names the log where the CMS does not; that one must be readable.
+func MarkLogs(ctx context.Context, s *session.Session) error {
+	s.Logs = nil
+	wanted := s.Site.Workspace.Config.Site.PHPLog
+	names := s.Site.CMS.ErrorLogs()
+	if wanted != "" {
+		names = append([]string{wanted}, slices.DeleteFunc(names, func(name string) bool { return name == wanted })...)
+	}
+	for _, name := range names {
+		log, err := markLog(ctx, s, name, name == wanted)
+		switch {
+		case err == nil:
+			s.Logs = append(s.Logs, log)
+		case name == wanted:
+			return fmt.Errorf("%w. Fix [site] php_log, or let the user who runs Wetland read it", err)
+		}
+	}
+	return nil
+}
+
+// markLog reaches the folder of a log first. What wetland.toml names may be reached through
+// links, as its owner wrote it.
+func markLog(ctx context.Context, s *session.Session, name string, owners bool) (*smoke.ErrorLog, error) {
+	if owners {
+		folder, err := s.Site.Files.Disk.Real(ctx, path.Dir(name))
+		if err != nil {
+			return nil, fmt.Errorf("find the log of PHP's errors: %w", err)
+		}
+		name = path.Join(folder, path.Base(name))
+	}
+	if err := s.Site.Files.Reach(ctx, path.Dir(name)); err != nil {
+		return nil, fmt.Errorf("find the log of PHP's errors: %w", err)
+	}
+	return smoke.MarkLog(ctx, s.Site.Files, name)
+}
+
+// ReadLogs adds what PHP has logged since to the judgement. What names one of the
+// components is theirs; who knows whose the rest is.
+func ReadLogs(ctx context.Context, s *session.Session, judgement *smoke.Judgement, targets []*runs.Target) error {
+	if len(s.Logs) == 0 {
+		return nil
+	}
+	return s.Step("php log", 0, "", func() (progress.Mark, string, error) {
+		fresh, known, there := 0, 0, 0
+		for _, log := range s.Logs {
+			if !log.There(ctx) {
+				continue
+			}
+			there++
+			lines, before, err := log.Since(ctx)
+			if err != nil {
+				judgement.Add(smoke.Finding{Page: smoke.LogPage, Check: "php log", Verdict: smoke.Doubtful, What: err.Error()})
+				return progress.Doubt, err.Error(), nil
+			}
+			fresh, known = fresh+len(lines), known+len(before)
+			for _, line := range lines {
+				judgement.Add(logFinding(line, targets))
+			}
+		}
+		switch {
+		case there == 0:
+			judgement.NotCovered = append(slices.Clone(judgement.NotCovered), "PHP's error log: none was found; name it as php_log in "+site.ConfigName)
+			return progress.Note, "no PHP error log was found; name it as php_log in " + site.ConfigName, nil
+		case fresh > 0:
+			return progress.Bad, phrase.Plural(fresh, "new fatal error") + " since the swap", nil
+		case known > 0:
+			return progress.Good, fmt.Sprintf("no new fatal error; %s were there before, too", phrase.Plural(known, "old one")), nil
+		}
+		return progress.Good, "no fatal error since the swap", nil
+	})
+}
+
+func logFinding(line string, targets []*runs.Target) smoke.Finding {
+	finding := smoke.Finding{Page: smoke.LogPage, Check: "php log", Verdict: smoke.Doubtful, What: "PHP logged a fatal error", Evidence: line}
+	for _, t := range targets {
+		if NamesFileOf(line, t) {
+			finding.Verdict, finding.What = smoke.Broken, "PHP logged a fatal error in "+t.Folder
+		}
+	}
+	return finding
+}
+
+// NamesFileOf tells whether a message names a file of the component.
+func NamesFileOf(message string, t *runs.Target) bool {
+	group := "themes"
+	if t.Kind == cms.Plugin {
+		group = "plugins"
+	}
+	return strings.Contains(message, "/"+path.Join(group, t.Folder)+"/")
+}

@@ -1,0 +1,132 @@
+package pagecheck
+
+import (
+	"context"
+	"fmt"
+	"path"
+	"slices"
+	"strings"
+
+	"wetland/core/files"
+	"wetland/core/packages"
+	"wetland/core/phrase"
+	"wetland/core/runs"
+	"wetland/core/session"
+	"wetland/core/site"
+	"wetland/core/site/cms"
+	"wetland/core/smoke"
+)
+
+// Touched are the pages of a site that a component has a part in: those whose content holds what
+// a plugin puts into pages, and one for each template of a theme that differs.
+type Touched struct {
+	Folder  string   `json:"folder"`
+	Pages   []string `json:"pages"`
+	Further int      `json:"further,omitempty"` // pages that use it, too, and are not tested for it
+	// Loads counts the pages among those of the workspace on which its files load, when they were
+	// last recorded.
+	Loads int `json:"loads,omitempty"`
+}
+
+// String names the pages, such as "/timetable and /fares (its files load on 3 pages of
+// wetland.toml)".
+func (t Touched) String() string {
+	words := phrase.List(t.Pages, 3)
+	if t.Further > 0 {
+		words += fmt.Sprintf(", and %s that are not tested for it", phrase.Plural(t.Further, "further page"))
+	}
+	if t.Loads > 0 {
+		words += fmt.Sprintf(" (its files load on %s of wetland.toml)", phrase.Plural(t.Loads, "page"))
+	}
+	return words
+}
+
+// mostTouched bounds how many pages join a run because a component has a part in them.
+const mostTouched = 6
+
+// FindTouched finds the pages that a component has a part in. What cannot be looked up costs the
+// update nothing: the pages of the workspace are tested all the same.
+func FindTouched(ctx context.Context, s *session.Session, t *runs.Target, p *packages.Package) (Touched, error) {
+	found := Touched{Folder: t.Folder}
+	installed, ok := site.Component(s.Components, t.Kind, t.Folder)
+	if !ok || !installed.Active && !installed.ParentOfActive {
+		return found, nil // no page is made with it
+	}
+	var samples []cms.Sample
+	var err error
+	if t.Kind == cms.Theme {
+		samples, err = changedTemplates(ctx, s, installed, p)
+	} else {
+		samples, err = s.Site.CMS.UsedOn(ctx, s.DB, installed)
+	}
+	if err != nil {
+		return found, err
+	}
+	found.Loads = loads(s, installed)
+	for _, sample := range samples {
+		if len(found.Pages) >= mostTouched {
+			found.Further++
+			continue
+		}
+		if at, ok := s.Fetcher.Shown(ctx, sample.Path); ok && !slices.Contains(found.Pages, at) {
+			found.Pages = append(found.Pages, at)
+		}
+	}
+	return found, ctx.Err()
+}
+
+// loads counts the recorded pages that load files of a plugin. Those of a theme load everywhere.
+func loads(s *session.Session, installed cms.Component) (n int) {
+	recorded, err := smoke.LoadTake(s.Site.Workspace.Baseline())
+	if err != nil || installed.Kind == cms.Theme {
+		return 0
+	}
+	folder := s.Fetcher.Resolve(s.Site.PublicPath(installed.Kind, installed.Folder)).Path + "/"
+	for _, facts := range recorded.Pages {
+		if slices.ContainsFunc(facts.Assets, func(a smoke.Asset) bool { return strings.HasPrefix(a.Path, folder) }) {
+			n++
+		}
+	}
+	return n
+}
+
+// changedTemplates takes a page of each kind whose template differs between the installed theme
+// and the package.
+func changedTemplates(ctx context.Context, s *session.Session, installed cms.Component, p *packages.Package) ([]cms.Sample, error) {
+	samples, err := s.Site.CMS.Samples(ctx, s.DB)
+	if err != nil {
+		return nil, err
+	}
+	hashes := map[string]string{}
+	for _, item := range p.Tree {
+		hashes[item.Path] = item.Hash
+	}
+	return slices.DeleteFunc(samples, func(sample cms.Sample) bool { return !templateDiffers(ctx, s, installed, hashes, sample) }), nil
+}
+
+// templateDiffers tells whether the template that makes a sample is another one in the package.
+func templateDiffers(ctx context.Context, s *session.Session, installed cms.Component, hashes map[string]string, sample cms.Sample) bool {
+	for _, template := range sample.Templates {
+		for _, file := range []string{template + ".php", "templates/" + template + ".html", template + ".html"} {
+			is, _, err := files.HashFile(ctx, s.Site.Files, path.Join(installed.Path, file))
+			comes, there := hashes[file]
+			if err == nil || there {
+				return err != nil || !there || is != comes
+			}
+		}
+	}
+	return false
+}
+
+// AddTouched has the pages that the components have a part in tested, too.
+func AddTouched(s *session.Session, touched []Touched) {
+	room := mostTouched
+	for _, one := range touched {
+		for _, at := range one.Pages {
+			if room > 0 && !slices.ContainsFunc(s.Pages, func(p smoke.Page) bool { return p.Path == at }) {
+				s.Pages = append(s.Pages, smoke.Page{Path: at})
+				room--
+			}
+		}
+	}
+}

@@ -1,0 +1,224 @@
+package preflight
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io/fs"
+	"os"
+	"path"
+	"path/filepath"
+	"slices"
+	"strings"
+	"time"
+
+	"wetland/core/deploy"
+	"wetland/core/files"
+	"wetland/core/packages"
+	"wetland/core/phrase"
+	"wetland/core/runs"
+	"wetland/core/session"
+	"wetland/core/shelf"
+	"wetland/core/site"
+	"wetland/core/site/cms"
+	"wetland/core/version"
+)
+
+// TargetOf finds what the package is to replace, and what stands against that.
+func TargetOf(s *session.Session, p *packages.Package, allowed Allowed, why *runs.Reasons) *runs.Target {
+	t := &runs.Target{Kind: p.Header.Kind, Folder: p.Folder, Name: p.Header.Name, To: p.Header.Version, Package: p.Origin, Hash: p.Hash}
+	if absolute, err := filepath.Abs(p.Origin); err == nil {
+		t.Package = absolute
+	}
+	installed, ok := site.Component(s.Components, p.Header.Kind, p.Folder)
+	if !ok {
+		t.New = true
+		explainMissing(s, p, why)
+		return t
+	}
+	t.From = installed.Version
+	if installed.Problem != "" && !allowed.Return {
+		why.Add(fmt.Sprintf("the header of the installed %s cannot be read: %s", p.Folder, installed.Problem), "Fix or reinstall it by hand first.")
+	}
+	if installed.Name != "" && !strings.EqualFold(installed.Name, p.Header.Name) {
+		why.Add(fmt.Sprintf("the package is %q, but the folder %s holds %q", p.Header.Name, p.Folder, installed.Name), "Check whether this is the right package: two different ones share a folder's name.")
+	}
+	switch version.Between(t.From, t.To) {
+	case version.Backward:
+		if !allowed.Older {
+			why.Add(fmt.Sprintf("the package is version %s, older than the installed %s", t.To, t.From), "Is it the right download? To go back on purpose, add --allow-older.")
+		}
+	case version.Major:
+		if !allowed.Major {
+			why.Add(fmt.Sprintf("from %s to %s is %s", t.From, t.To, version.Major.Meaning()), largeStepAdvice)
+		}
+	case version.Same:
+		if !allowed.Same {
+			why.Add(fmt.Sprintf("version %s is installed already", t.From), "To overwrite it with the package's files all the same, add --allow-same.")
+		}
+	}
+	return t
+}
+
+const largeStepAdvice = "Rehearse it on a copy of the site, if there is one. To take the step, add --allow-major."
+
+// explainMissing refuses a package that is not installed yet and would land beside
+// what it is probably meant for.
+func explainMissing(s *session.Session, p *packages.Package, why *runs.Reasons) {
+	for _, other := range s.Components {
+		switch {
+		case other.Folder == p.Folder && other.Kind != p.Header.Kind:
+			why.Add(fmt.Sprintf("the package is a %s, but %s is installed as a %s", p.Header.Kind, p.Folder, other.Kind), "Get the package of the right kind.")
+			return
+		case other.Kind == p.Header.Kind && strings.EqualFold(other.Name, p.Header.Name):
+			why.Add(fmt.Sprintf("the package's folder is %s, but %s is installed in the folder %s", p.Folder, other.Name, other.Folder), fmt.Sprintf("Get the installable zip, whose folder is called %s: under another name it would be installed beside the old one, and not be active.", other.Folder))
+			return
+		}
+	}
+}
+
+// CheckParent refuses a child theme whose parent is neither installed nor comes along, and a
+// package that would make something else of a child theme: without its parent it has no
+// templates.
+func CheckParent(s *session.Session, p *packages.Package, with Company, why *runs.Reasons) {
+	parent := p.Header.Parent
+	if installed, ok := site.Component(s.Components, p.Header.Kind, p.Folder); ok && installed.Parent != "" && parent != installed.Parent {
+		now := "names no parent"
+		if parent != "" {
+			now = "names " + parent + " as its parent"
+		}
+		why.Add(fmt.Sprintf("the installed version is a child theme of %s, and the package %s", installed.Parent, now), "Ask who made the package whether that is meant: its header wants the line that names the parent theme.")
+	}
+	if p.Header.Kind != cms.Theme || parent == "" || with.comes(cms.Theme, parent) {
+		return
+	}
+	if _, ok := site.Component(s.Components, cms.Theme, parent); !ok {
+		why.Add(fmt.Sprintf("it is a child theme of %s, which is not installed", parent), "Install the parent theme first, or together with it.")
+	}
+}
+
+// Company is what comes along with a package.
+type Company struct {
+	Coming []string       // components whose packages are wanted together with it, as kind/folder
+	Beside []shelf.Beside // what came in one bundle with it
+}
+
+// comes tells of a component whose package is one of several that are wanted.
+func (c Company) comes(kind cms.Kind, folder string) bool {
+	return slices.Contains(c.Coming, string(kind)+"/"+folder)
+}
+
+// CheckPlace finds out, without touching anything, whether the files can be replaced.
+func CheckPlace(ctx context.Context, s *session.Session, t *runs.Target, p *packages.Package, why *runs.Reasons) {
+	fsys, live := s.Site.Files, s.Site.ComponentPath(t.Kind, t.Folder)
+	entry, err := fsys.Lstat(ctx, live)
+	if err == nil && t.New {
+		why.Add(fmt.Sprintf("%s is there, but is no %s that the CMS knows", live, t.Kind), "Find out what it is, and move it away by hand.")
+		return
+	}
+	if t.New {
+		if err := fsys.Writable(ctx, path.Dir(live)); err != nil {
+			why.Add(fmt.Sprintf("the folder %s cannot be written by %s", path.Dir(live), runs.WhoAmI()), "Run Wetland as the user who owns the site's files, or fix the folder's permissions.")
+		}
+		return
+	}
+	if err != nil {
+		why.Add(fmt.Sprintf("%s cannot be looked at: %v", live, err), "Run Wetland as the user who owns the site's files.")
+		return
+	}
+	if entry.Kind == files.Link {
+		why.Add(fmt.Sprintf("%s is a symbolic link to %s", live, entry.Target), "Replace the link by the real folder first, or update where it points to.")
+		return
+	}
+	for _, folder := range []string{path.Dir(live), live} {
+		if err := fsys.Writable(ctx, folder); err != nil {
+			why.Add(fmt.Sprintf("the folder %s cannot be written by %s", folder, runs.WhoAmI()), "Run Wetland as the user who owns the site's files, or fix the folder's permissions.")
+		}
+	}
+	checkOwner(s, live, entry, why)
+	checkMounts(ctx, s, live, why)
+	_, size := p.Tree.Total()
+	if free, err := fsys.FreeSpace(ctx, path.Dir(live)); err == nil && free < uint64(size)*2 {
+		why.Add(fmt.Sprintf("only %s are free on the site's disk, and the new files need %s", phrase.Bytes(int64(free)), phrase.Bytes(size)), "Make room first.")
+	}
+	checkCollisions(ctx, s, live, why)
+}
+
+// checkOwner tells apart whether it is the owner or the group that new files cannot be given:
+// they are had in different ways.
+func checkOwner(s *session.Session, live string, entry files.Entry, why *runs.Reasons) {
+	const without = files.Unowned
+	if !s.Site.Files.CanOwn(entry.Owner, without) {
+		owner := site.UserName(entry.Owner)
+		why.Add(fmt.Sprintf("%s belongs to the user %s: %s cannot give the new files that owner", live, owner, runs.WhoAmI()), "Run Wetland as that user: sudo -u "+phrase.ShellWord(owner)+" wetland ...")
+	}
+	if !s.Site.Files.CanOwn(without, entry.Group) {
+		group := site.GroupName(entry.Group)
+		why.Add(fmt.Sprintf("%s belongs to the group %s, and %s is not in it: the new files cannot be given that group", live, group, runs.WhoAmI()),
+			fmt.Sprintf("Join the group (as root: usermod -aG %s %s), sign in anew, and try again. Or run Wetland as a user who is in it. Or, if that group is not needed, give the folder one of your own, set so that new files get it by themselves: chgrp -R YOURS %s; find %s -type d -exec chmod g+s {} +",
+				phrase.ShellWord(group), phrase.ShellWord(site.UserName(os.Getuid())), phrase.ShellQuote(live), phrase.ShellQuote(live)))
+	}
+}
+
+// checkCollisions looks for what does not belong into an installed package.
+func checkCollisions(ctx context.Context, s *session.Session, live string, why *runs.Reasons) {
+	if _, err := s.Site.Files.Lstat(ctx, path.Join(live, ".git")); err == nil {
+		why.Add(fmt.Sprintf("%s is under version control (.git): replacing it would throw its history away", live), "Update it by that version control, or move .git elsewhere first.")
+	} else if !errors.Is(err, fs.ErrNotExist) {
+		why.Add(fmt.Sprintf("%s cannot be read: %v", live, err), "Run Wetland as the user who owns the site's files.")
+	}
+}
+
+// CheckSite asks the CMS what stands against an update of any kind.
+func CheckSite(ctx context.Context, s *session.Session, why *runs.Reasons) {
+	for _, sign := range s.Site.CMS.Busy(ctx, s.DB) {
+		why.Add(sign+".", "")
+	}
+	for _, obstacle := range s.Site.CMS.Obstacles(ctx, s.DB) {
+		why.Add(obstacle, "")
+	}
+	candidates, err := s.Site.CMS.PublicFiles(ctx, s.Components)
+	if err != nil {
+		why.Add(fmt.Sprintf("the site's files cannot be read: %v", err), "Run Wetland as the user who owns them.")
+		return
+	}
+	identity := s.Fetcher.Identify(ctx, s.Site.Files, candidates)
+	switch {
+	case identity.Proved():
+	case len(identity.Other) > 0:
+		why.Add(fmt.Sprintf("%s is not what answers at %s: %s (%s differ)", s.Site.Root, s.Site.Address, identity, phrase.List(identity.Other, 3)),
+			"Check root and address in wetland.toml: judging another site's pages would prove nothing.")
+	default:
+		why.Add(fmt.Sprintf("it cannot be proved that %s is what answers at %s (%s)", s.Site.Root, s.Site.Address, phrase.List(identity.Unasked, 2)),
+			"Is the web server running, and the address right?")
+	}
+}
+
+// checkMounts refuses components that cannot be exchanged as a whole.
+func checkMounts(ctx context.Context, s *session.Session, live string, why *runs.Reasons) {
+	folder, err := deploy.Mounted(ctx, s, live)
+	switch {
+	case err != nil && !errors.Is(err, fs.ErrNotExist):
+		why.Add(fmt.Sprintf("it cannot be found out whether something is mounted in %s: %v", live, err), "Run Wetland as the user who owns the site's files.")
+	case folder == live:
+		why.Add(live+" is a mount point: it cannot be exchanged in one step, and other sites may use the same files", "Update the files at the place they are mounted from, or unmount them and put the real folder here.")
+	case folder != "":
+		why.Add(fmt.Sprintf("%s, inside of the component, is a mount point: it would not come along when the folder around it is exchanged", folder), "Unmount it for the update, or move what is mounted there out of the component.")
+	}
+}
+
+// CheckNotice refuses to promise a notice where the CMS has none.
+func CheckNotice(s *session.Session, why *runs.Reasons) {
+	if name, _ := s.Site.CMS.Notice(time.Now()); s.Notice && name == "" {
+		why.Add("this CMS has no notice that expires by itself", "Leave out --notice.")
+	}
+}
+
+// EditsAdvice says what to do about edits by hand.
+func EditsAdvice(kind cms.Kind) string {
+	place := "a child theme"
+	if kind == cms.Plugin {
+		place = "a plugin of your own, which hooks into this one"
+	}
+	return "Move the edits into " + place + ", or accept the loss: --lose-edits. The snapshot and the shelf keep them."
+}

@@ -1,0 +1,436 @@
+// Package preflight holds a package against a site and touches nothing: everything that can stand
+// against an update is found here, with what to do about it. Begin reading at Examine.
+package preflight
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"os"
+	"path"
+	"regexp"
+	"slices"
+	"strconv"
+	"strings"
+
+	"wetland/core/deploy"
+	"wetland/core/edits"
+	"wetland/core/files"
+	"wetland/core/packages"
+	"wetland/core/pagecheck"
+	"wetland/core/phrase"
+	"wetland/core/runs"
+	"wetland/core/session"
+	"wetland/core/shelf"
+	"wetland/core/site"
+	"wetland/core/site/cms"
+	"wetland/core/snapshot"
+	"wetland/core/version"
+)
+
+// Advice is what an examination comes to, for one check or for all.
+type Advice string
+
+// The advices, from best to worst.
+const (
+	Go   Advice = "go"
+	Care Advice = "go with care"
+	No   Advice = "no"
+)
+
+// Check is one thing that was looked at.
+type Check struct {
+	Name   string `json:"name"`
+	Advice Advice `json:"advice"`
+	What   string `json:"what"`
+	Do     string `json:"do,omitempty"`
+}
+
+// Examination holds a package against a site.
+type Examination struct {
+	Target  *runs.Target   `json:"target,omitempty"`
+	Advice  Advice         `json:"advice"`
+	Checks  []Check        `json:"checks"`
+	Added   []string       `json:"added"` // files of the new version that the installed one lacks
+	Changed []string       `json:"changed"`
+	Removed []string       `json:"removed"`
+	Beside  []shelf.Beside `json:"companions,omitempty"` // packages that came along in the bundle
+	Log     string         `json:"change_log,omitempty"` // the package's own, between the two versions
+	// Diffs are the changes of the files that were asked for, in the unified form.
+	Diffs []string `json:"diffs,omitempty"`
+}
+
+// Add notes what a check found. The worst advice becomes that of the whole.
+func (e *Examination) Add(name string, advice Advice, what, do string) {
+	e.Checks = append(e.Checks, Check{Name: name, Advice: advice, What: what, Do: do})
+	if advice == No || (advice == Care && e.Advice == Go) {
+		e.Advice = advice
+	}
+}
+
+// takeReasons turns gathered reasons into checks that say no.
+func (e *Examination) takeReasons(name, fine string, why *runs.Reasons) {
+	for _, reason := range *why {
+		e.Add(name, No, reason.What, reason.Do)
+	}
+	if len(*why) == 0 && fine != "" {
+		e.Add(name, Go, fine, "")
+	}
+	*why = nil
+}
+
+// examineTouched names the pages that will be tested because the component has a part in them.
+func examineTouched(ctx context.Context, s *session.Session, e *Examination, p *packages.Package) {
+	found, err := pagecheck.FindTouched(ctx, s, e.Target, p)
+	switch {
+	case err != nil:
+		e.Add("pages", Care, fmt.Sprintf("which pages it has a part in could not be looked up: %v", err), "Those of "+site.ConfigName+" are tested. Add what matters: wetland pages add PATH")
+	case len(found.Pages) > 0 && e.Target.Kind == cms.Theme:
+		e.Add("pages", Go, fmt.Sprintf("the new version has other templates for %s; an update tests %s, too", found, phrase.ThemOrIt(len(found.Pages))), "")
+	case len(found.Pages) > 0:
+		e.Add("pages", Go, fmt.Sprintf("it is used on %s; an update tests %s, too", found, phrase.ThemOrIt(len(found.Pages))), "")
+	}
+}
+
+// Allowed is what a person allows that is refused otherwise.
+type Allowed struct {
+	Older, Same, Major bool // versions that are older, the same, or a large step away
+	LoseEdits          bool // what was edited by hand may be overwritten
+	// Return brings a version back on purpose, whatever stands now.
+	Return bool
+}
+
+// ExamineOptions say what to examine.
+type ExamineOptions struct {
+	session.Guard
+	Allowed
+	Package string   // the path of an archive, or NAME or NAME@VERSION from the shelf
+	Pick    string   // which package of a bundle: its folder or name
+	Diff    []string // files whose changes are shown line by line
+}
+
+// Examine holds a package against the workspace's site and touches nothing. Its
+// error is that of a package or workspace that cannot be read.
+func Examine(ctx context.Context, w *site.Workspace, o ExamineOptions) (e *Examination, err error) {
+	var why runs.Reasons
+	s, err := session.Open(ctx, w, o.Guard, &why)
+	if err != nil {
+		return nil, err
+	}
+	defer func() { err = errors.Join(err, s.Close()) }()
+	scratch, err := os.MkdirTemp("", "wetland-*")
+	if err != nil {
+		return nil, err
+	}
+	defer func() { err = errors.Join(err, os.RemoveAll(scratch)) }()
+	e = &Examination{Advice: Go}
+	e.takeReasons("database", "login tried", &why)
+	p, beside, err := shelf.ReadPackage(ctx, s, o.Package, o.Pick, scratch, &why)
+	if err != nil {
+		return nil, err
+	}
+	if p == nil {
+		e.takeReasons("package", "", &why)
+		return e, nil
+	}
+	defer p.Close()
+	return e, examine(ctx, s, e, p, Company{Beside: beside}, o, &why)
+}
+
+func examine(ctx context.Context, s *session.Session, e *Examination, p *packages.Package, with Company, o ExamineOptions, why *runs.Reasons) error {
+	count, size := p.Tree.Total()
+	e.Add("package", Go, fmt.Sprintf("%s %s, %s (%s), every byte read", p.Header.Kind, p.Title(), phrase.Plural(count, "file"), phrase.Bytes(size)), "")
+	e.Beside = with.Beside
+	for _, one := range with.Beside {
+		title := fmt.Sprintf("%s %s %s came along with it", one.Kind, one.Name, phrase.Version(one.Version))
+		switch {
+		case one.Installed == "":
+			e.Add("companion", Care, title+", and is not installed", "If the site needs it, install it, too: wetland update "+path.Base(p.Origin)+" --pick "+one.Folder)
+		case one.Differs():
+			e.Add("companion", Care, fmt.Sprintf("%s, and %s is installed: they are meant to go together", title, one.Installed), "Put both on the shelf (wetland shelve) and update it, too: wetland update "+one.Folder)
+		default:
+			e.Add("companion", Go, title+", and is installed in that version", "")
+		}
+	}
+	// The size of the step is told with the distance, once.
+	fit := o.Allowed
+	fit.Major = true
+	e.Target = TargetOf(s, p, fit, why)
+	live := s.Site.ComponentPath(e.Target.Kind, e.Target.Folder)
+	CheckParent(s, p, with, why)
+	e.takeReasons("fit", "it belongs to what is installed in "+live, why)
+	installed, ok := site.Component(s.Components, e.Target.Kind, e.Target.Folder)
+	if !ok {
+		e.Add("distance", Care, "it is not installed yet: it will be installed, not active", "Is this the right site? If so, switch it on in the CMS afterwards.")
+	} else {
+		if err := ExamineInstalled(ctx, s, e, p, installed, o); err != nil {
+			return err
+		}
+	}
+	CheckRequirements(ctx, s, e, p, with)
+	CheckPlace(ctx, s, e.Target, p, why)
+	e.takeReasons("place", "the folder can be written, and its owner kept", why)
+	if err := checkSpace(ctx, s, e); err != nil {
+		return err
+	}
+	checkSwap(ctx, s, e, live)
+	CheckSite(ctx, s, why)
+	e.takeReasons("site", "it is what answers at its address", why)
+	examineTouched(ctx, s, e, p)
+	for _, line := range s.Site.CMS.Warnings(ctx, s.DB, installed) {
+		e.Add("warning", Care, line, "")
+	}
+	return CheckAutomatic(ctx, s, e, installed)
+}
+
+// checkSpace compares what a snapshot may need with what is free. A snapshot that finds
+// no room stops the update before anything is touched.
+func checkSpace(ctx context.Context, s *session.Session, e *Examination) error {
+	if s.Store == nil {
+		return nil
+	}
+	needs, err := SnapshotSize(ctx, s)
+	if err != nil {
+		return err
+	}
+	free, err := s.Site.Workspace.FreeSpace(ctx)
+	if err != nil {
+		return err
+	}
+	what := fmt.Sprintf("a snapshot needs at most %s in the store, and %s are free", phrase.Bytes(needs), phrase.Bytes(int64(free)))
+	if free < uint64(needs) {
+		e.Add("space", Care, what, "Make room on the disk of "+s.Site.Workspace.Dir+": for one, wetland tidy.")
+	} else {
+		e.Add("space", Go, what, "")
+	}
+	return nil
+}
+
+// SnapshotSize returns how many bytes a snapshot may need in the store, at most.
+func SnapshotSize(ctx context.Context, s *session.Session) (int64, error) {
+	if s.Store == nil {
+		return 0, nil
+	}
+	needs, err := s.Store.Needs(ctx, snapshot.Subject{Site: s.Site})
+	if err != nil {
+		return 0, fmt.Errorf("estimate the size of a snapshot: %w", err)
+	}
+	if s.DB == nil {
+		return needs, nil
+	}
+	rows, err := s.DB.Size(ctx)
+	if err != nil {
+		return 0, fmt.Errorf("ask the database for its size: %w", err)
+	}
+	return needs + rows, nil
+}
+
+// checkSwap tells whether the swap will be without a gap, as far as that is known
+// without trying it.
+func checkSwap(ctx context.Context, s *session.Session, e *Examination, live string) {
+	switch {
+	case !s.Site.Files.CanExchange():
+		e.Add("swap", Care, "this system cannot exchange two folders in one step: visitors may find the folder missing for an instant", "An update asks for consent: --allow-gap.")
+	case !deploy.SameDevice(ctx, s, path.Dir(s.Site.Root), live):
+		e.Add("swap", Go, "in one step, if the disk allows it: an update tries that first", "")
+	default:
+		e.Add("swap", Go, "in one step, without a gap", "")
+	}
+}
+
+// ExamineInstalled compares with what is installed: distance, files, hand edits,
+// child themes.
+func ExamineInstalled(ctx context.Context, s *session.Session, e *Examination, p *packages.Package, installed cms.Component, o ExamineOptions) error {
+	present, err := files.ReadTree(ctx, s.Site.Files, installed.Path, nil)
+	if err != nil {
+		return err
+	}
+	e.Added, e.Changed, e.Removed = edits.SplitDifferences(present, p.Tree)
+	for _, name := range o.Diff {
+		e.Diffs = append(e.Diffs, edits.ChangeOf(ctx, s.Site.Files, installed, present, p, path.Clean(name)))
+	}
+	distance := version.Between(installed.Version, p.Header.Version)
+	advice, do := Go, ""
+	switch {
+	case distance == version.Major && !o.Major:
+		advice, do = No, largeStepAdvice
+	case distance == version.Major, distance == version.Unclear:
+		advice = Care
+	}
+	e.Add("distance", advice, fmt.Sprintf("%s -> %s, %s", phrase.Version(installed.Version), phrase.Version(p.Header.Version), distance.Meaning()), do)
+	if far := majors(installed.Version, p.Header.Version); far > 1 {
+		e.Add("distance", Care, fmt.Sprintf("the installed version is %d major releases behind", far), "Ask the vendor whether it must be reached one major release after the other.")
+	}
+	e.Add("files", Go, fmt.Sprintf("%d added, %d changed, %d removed", len(e.Added), len(e.Changed), len(e.Removed)), "")
+	if e.Log = changeLog(p, installed.Version); e.Log == "" {
+		e.Add("change log", Care, "the package has none for these versions", "Ask the vendor what changed.")
+	}
+	found, err := edits.OfInstalled(ctx, s, installed)
+	if err != nil {
+		return err
+	}
+	switch {
+	case found == nil:
+		e.Add("hand edits", Care, fmt.Sprintf("cannot be known: the original of version %s is not at hand", phrase.Version(installed.Version)), fmt.Sprintf("If the vendor offers it, put it on the shelf: wetland shelve %s-%s.zip", installed.Folder, installed.Version))
+	case found.None():
+		e.Add("hand edits", Go, "none: equal to "+found.Against, "")
+	case o.LoseEdits:
+		e.Add("hand edits", Care, "will be overwritten: "+phrase.List(found.All(), 4), "")
+	default:
+		e.Add("hand edits", No, "would be overwritten: "+phrase.List(found.All(), 4), EditsAdvice(installed.Kind))
+	}
+	checkChildren(ctx, s, e, installed, o.Package)
+	return nil
+}
+
+// majors counts the major releases between two versions whose first numbers are
+// counted up; versions that are dates count none.
+func majors(from, to string) int {
+	first := func(v string) int {
+		number, _, _ := strings.Cut(strings.TrimPrefix(v, "v"), ".")
+		n, err := strconv.Atoi(number)
+		if err != nil || n > 1000 {
+			return 0
+		}
+		return n
+	}
+	return first(to) - first(from)
+}
+
+// checkChildren names the files of child themes that stand in for files which
+// change or go in this version: the child goes on showing its old ones.
+func checkChildren(ctx context.Context, s *session.Session, e *Examination, parent cms.Component, named string) {
+	if parent.Kind != cms.Theme {
+		return
+	}
+	for _, child := range s.Components {
+		if child.Kind != cms.Theme || child.Parent != parent.Folder {
+			continue
+		}
+		own, err := files.ReadTree(ctx, s.Site.Files, child.Path, nil)
+		if err != nil {
+			e.Add("child theme", Care, fmt.Sprintf("%s cannot be read: %v", child.Folder, err), "")
+			continue
+		}
+		var over []string
+		for _, item := range own {
+			if item.Kind == files.File && !strings.HasPrefix(path.Base(item.Path), "theme.") && item.Path != "style.css" &&
+				(slices.Contains(e.Changed, item.Path) || slices.Contains(e.Removed, item.Path)) {
+				over = append(over, item.Path)
+			}
+		}
+		if len(over) > 0 {
+			e.Add("child theme", Care, fmt.Sprintf("%s overrides files that change in this version: %s", child.Folder, phrase.List(over, 4)), "Check whether the child's own files should change in the same way: wetland examine "+named+" --diff "+over[0])
+		} else {
+			e.Add("child theme", Go, child.Folder+" overrides no file that changes", "")
+		}
+	}
+}
+
+// CheckRequirements compares what the author requires with what is there.
+func CheckRequirements(ctx context.Context, s *session.Session, e *Examination, p *packages.Package, with Company) {
+	_, has, _ := strings.Cut(s.Site.CMS.System(), " ")
+	if want := p.Header.RequiresCMS; want != "" {
+		if version.Compare(has, want) < 0 {
+			e.Add("requirements", No, fmt.Sprintf("it needs version %s of the CMS, and this is %s", want, s.Site.CMS.System()), "Bring the CMS up to date first.")
+		} else {
+			e.Add("requirements", Go, fmt.Sprintf("it needs version %s of the CMS, and this is %s", want, s.Site.CMS.System()), "")
+		}
+	}
+	if want := p.Header.RequiresPHP; want != "" {
+		checkPHP(ctx, s, e, want)
+	}
+	for _, folder := range p.Header.RequiresPlugins {
+		checkRequiredPlugin(s, e, folder, with)
+	}
+}
+
+// checkPHP compares the wanted version of PHP with the site's own: as its answers or
+// wetland.toml name it. The php on the command line need not be the site's.
+func checkPHP(ctx context.Context, s *session.Session, e *Examination, want string) {
+	needs := "it needs PHP " + want + ", and "
+	runs, says := s.Fetcher.PHPVersion(ctx), "the site runs "
+	if runs == "" {
+		runs, says = s.Site.Workspace.Config.Site.PHP, "wetland.toml says that the site runs "
+	}
+	const look = "Look up at your host which PHP the site runs, and write it down: [site] php in " + site.ConfigName
+	switch {
+	case runs != "" && version.Compare(runs, want) < 0:
+		e.Add("requirements", No, needs+says+runs, "Ask your host for a newer PHP.")
+	case runs != "":
+		e.Add("requirements", Go, needs+says+runs, "")
+	default:
+		has := "the site does not tell which it runs"
+		if local := s.Site.LocalPHP(ctx); local != "" {
+			has += "; the php on this machine's command line is " + local + ", which is weak evidence: the site may run another"
+		}
+		e.Add("requirements", Care, needs+has, look)
+	}
+}
+
+func checkRequiredPlugin(s *session.Session, e *Examination, folder string, with Company) {
+	switch plugin, ok := site.Component(s.Components, cms.Plugin, folder); {
+	case ok && plugin.Active:
+		e.Add("requirements", Go, "it needs the plugin "+folder+", which is active", "")
+	case ok && s.DB == nil:
+		e.Add("requirements", Care, "it needs the plugin "+folder+", and whether that is active cannot be known", "")
+	case ok:
+		e.Add("requirements", Care, "it needs the plugin "+folder+", which is installed, but not active", "Switch that plugin on in the CMS first.")
+	case with.comes(cms.Plugin, folder):
+		e.Add("requirements", Care, "it needs the plugin "+folder+", which is installed along with it, not active", "Switch that plugin on in the CMS afterwards.")
+	case slices.ContainsFunc(with.Beside, func(b shelf.Beside) bool { return b.Kind == cms.Plugin && b.Folder == folder }):
+		e.Add("requirements", No, "it needs the plugin "+folder+", which is not installed. It came along in the bundle", "Install that first: wetland update FILE --pick "+folder)
+	default:
+		e.Add("requirements", No, "it needs the plugin "+folder+", which is not installed", "Get that plugin and install it first.")
+	}
+}
+
+// CheckAutomatic notes that the CMS updates a component by itself.
+func CheckAutomatic(ctx context.Context, s *session.Session, e *Examination, installed cms.Component) error {
+	automatic, err := s.Site.CMS.AutomaticUpdates(ctx, s.DB)
+	if err != nil {
+		return err
+	}
+	if name := fmt.Sprintf("the %s %s", installed.Kind, installed.Folder); slices.Contains(automatic, name) {
+		e.Add("automatic updates", Care, "the CMS updates "+name+" by itself, and may undo this", "Switch that off in the CMS if you mean to stay at a version.")
+	}
+	return nil
+}
+
+// Files in which packages tell what changed, and the lines that begin a version
+// there: "## 2.5.0", "= 2.5.0 =", "Version 2.5.0 (May 2026)", "2.5.0 - 2026-05-01".
+var (
+	logFiles  = []string{"changes.md", "changelog.md", "changelog.txt", "CHANGELOG.md", "CHANGELOG.txt", "CHANGES.md", "changes.txt", "readme.txt", "README.md"}
+	logHeader = regexp.MustCompile(`(?i)^[#=*\s]*(?:version\s+|v)?(\d+(?:\.\d+)+[\w.-]*)\b[^.]*$`)
+)
+
+// changeLog returns what the package says of the versions after from, up to its own.
+func changeLog(p *packages.Package, from string) string {
+	for _, name := range logFiles {
+		text, err := p.Text(name)
+		if err != nil {
+			continue
+		}
+		if part := logBetween(text, from, p.Header.Version); part != "" {
+			return part
+		}
+	}
+	return ""
+}
+
+func logBetween(text, from, to string) string {
+	var kept []string
+	inside := false
+	for line := range strings.SplitSeq(text, "\n") {
+		line = strings.TrimRight(line, "\r ")
+		if found := logHeader.FindStringSubmatch(line); found != nil {
+			inside = version.Compare(found[1], from) > 0 && version.Compare(found[1], to) <= 0
+		} else if strings.HasPrefix(line, "==") {
+			inside = false // another chapter of a readme.txt
+		}
+		if inside {
+			kept = append(kept, line)
+		}
+	}
+	return strings.TrimSpace(strings.Join(kept, "\n"))
+}

@@ -1,0 +1,82 @@
+// Package recovery settles a run that was interrupted, going by what it finds on the site. What that
+// takes is known to the motion that the run was: packages update and restore.
+package recovery
+
+import (
+	"context"
+	"errors"
+	"io/fs"
+	"path/filepath"
+
+	"wetland/core/journal"
+	"wetland/core/restore"
+	"wetland/core/runs"
+	"wetland/core/session"
+	"wetland/core/site"
+	"wetland/core/update"
+)
+
+// Options says how to settle.
+type Options struct {
+	session.Guard
+	// To is "old" or "new"; empty: new if it was judged sound before the
+	// interruption, else old.
+	To string
+}
+
+// Recover settles the run that was interrupted, to the old version or the new,
+// going by what it finds on the site.
+func Recover(ctx context.Context, w *site.Workspace, o Options) (run *runs.Run, err error) {
+	unsettled, err := runs.Unsettled(w)
+	if err != nil {
+		return nil, err
+	}
+	if unsettled == nil {
+		return nil, errors.Join(atWork(ctx, w, o.Guard), runs.ErrNothingToRecover)
+	}
+	if unsettled.Kind == "restore" {
+		return restore.Recover(ctx, w, o.Guard, unsettled)
+	}
+	var why runs.Reasons
+	s, err := session.Open(ctx, w, o.Guard, &why)
+	if err != nil {
+		return nil, err
+	}
+	defer func() { err = errors.Join(err, s.Close()) }()
+	if err := why.Refusal(); err != nil {
+		return nil, err
+	}
+	// Only now nobody else can be settling it: what was read before may be old.
+	if unsettled, err = runs.Unsettled(w); err != nil {
+		return nil, err
+	}
+	if unsettled == nil {
+		return nil, runs.ErrNothingToRecover
+	}
+	if err := s.Resume(unsettled); err != nil {
+		return nil, err
+	}
+	entries, err := journal.Read(filepath.Join(unsettled.Folder, runs.JournalFile))
+	if err != nil && !errors.Is(err, fs.ErrNotExist) {
+		return nil, err
+	}
+	if s.Log, err = runs.OpenJournal(filepath.Join(unsettled.Folder, runs.JournalFile)); err != nil {
+		return nil, err
+	}
+	return update.Recover(ctx, s, runs.ReadTrace(entries), o.To)
+}
+
+// atWork refuses while a run works on the site that has not begun to change anything, and so
+// is not recorded yet. A site that cannot be opened has none.
+func atWork(ctx context.Context, w *site.Workspace, guard session.Guard) error {
+	guard.Fill()
+	opened, err := site.Open(ctx, w)
+	if err != nil {
+		return nil
+	}
+	s := &session.Session{Guard: guard, Site: opened}
+	if err := s.Lock(ctx); errors.Is(err, session.ErrBusy) {
+		return &runs.Refusal{Reasons: []runs.Reason{{What: err.Error()}}}
+	}
+	return s.Close()
+}

@@ -1,0 +1,305 @@
+package restore
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io/fs"
+	"path"
+	"slices"
+	"strings"
+
+	"wetland/core/database"
+	"wetland/core/deploy"
+	"wetland/core/files"
+	"wetland/core/phrase"
+	"wetland/core/progress"
+	"wetland/core/runs"
+	"wetland/core/site"
+	"wetland/core/snapshot"
+	"wetland/core/tables"
+)
+
+// scope is the part of a snapshot that is wanted.
+type scope struct {
+	files    bool
+	database bool
+	folder   string // of one component, absolute; "": all files
+	table    string // "": all tables
+}
+
+// String names the part for people, as the beginning of a sentence.
+func (s scope) String() string {
+	switch {
+	case s.folder != "":
+		return path.Base(s.folder) + " is"
+	case s.table != "":
+		return "The table " + s.table + " is"
+	case !s.database:
+		return "The files are"
+	case !s.files:
+		return "The tables are"
+	}
+	return "Files and tables are"
+}
+
+// readScope finds what a person named, in the snapshot.
+func (r *restoration) readScope(only string) (scope, error) {
+	switch only {
+	case "":
+		return scope{files: true, database: true}, nil
+	case "files":
+		return scope{files: true}, nil
+	case "database":
+		return scope{database: true}, nil
+	}
+	var found []scope
+	layout := r.manifest.Layout
+	for _, group := range []string{layout.Themes, layout.Plugins} {
+		folder := path.Join(group, path.Base(only))
+		if only != path.Base(only) && only != path.Join(path.Base(group), path.Base(only)) {
+			continue
+		}
+		if tree, err := r.manifest.TreeAt(folder); err == nil && tree[0].Kind == files.Folder {
+			found = append(found, scope{files: true, folder: folder})
+		}
+	}
+	if slices.ContainsFunc(r.manifest.Tables, func(t snapshot.Table) bool { return t.Name == only }) {
+		found = append(found, scope{database: true, table: only})
+	}
+	switch len(found) {
+	case 0:
+		return scope{}, fmt.Errorf("%s holds no theme, plugin or table called %s. --only takes files, database, a theme's or plugin's folder, or the name of a table", r.manifest.Name, only)
+	case 1:
+		return found[0], nil
+	}
+	return scope{}, fmt.Errorf("%s means several things in %s. Name a folder as themes/%s or plugins/%s", only, r.manifest.Name, only, only)
+}
+
+// salvage takes a snapshot of the present state, of whatever can be read of it.
+func (r *restoration) salvage(ctx context.Context, reason string) (*snapshot.Manifest, error) {
+	of := snapshot.Subject{Reason: reason, Salvage: true, NoDatabase: errors.New("it cannot be reached, or is not known")}
+	manifest, err := r.TakeOf(ctx, of)
+	if err != nil {
+		return nil, err
+	}
+	r.Run.Snapshot = manifest.Name
+	return manifest, r.Log.Write(runs.StepSnapshot, map[string]string{"snapshot": manifest.Name})
+}
+
+// makePlan compares the present with the snapshot; it changes nothing.
+func (r *restoration) makePlan(ctx context.Context, present []database.Table) error {
+	r.plan = Plan{Snapshot: r.manifest.Name, Unread: r.before.Unread}
+	tables := r.differing(present)
+	return r.Step("comparing", rowsOf(tables), "rows", func() (progress.Mark, string, error) {
+		for _, area := range r.manifest.Areas {
+			if err := r.planArea(ctx, area); err != nil {
+				return progress.Bad, "", err
+			}
+		}
+		switch {
+		case !r.scope.database:
+		case r.remembered: // what there is now is known once the site can be opened
+			for _, table := range r.manifest.Tables {
+				r.plan.Tables = append(r.plan.Tables, table.Name)
+			}
+		default:
+			if err := r.planTables(ctx, tables); err != nil {
+				return progress.Bad, "", err
+			}
+		}
+		return progress.Good, r.planWords(), nil
+	})
+}
+
+// planWords says how much differs.
+func (r *restoration) planWords() string {
+	var parts []string
+	total := 0
+	for _, part := range []struct {
+		n    int
+		what string
+	}{{len(r.swaps), "component"}, {len(r.loose), "path"}, {len(r.plan.Tables) + len(r.plan.Aside), "table"}} {
+		if part.n > 0 {
+			parts = append(parts, phrase.Plural(part.n, part.what))
+			total += part.n
+		}
+	}
+	switch total {
+	case 0:
+		return "all is as in " + r.manifest.Name
+	case 1:
+		return parts[0] + " differs from " + r.manifest.Name
+	}
+	return strings.Join(parts, ", ") + " differ from " + r.manifest.Name
+}
+
+// differing lists the tables in which the present is not as in the snapshot.
+func (r *restoration) differing(present []database.Table) []database.TableChange {
+	if !r.scope.database || r.remembered {
+		return nil
+	}
+	var all []database.TableChange
+	for _, differ := range database.CompareTables(r.manifest.Described(), present) {
+		if r.scope.table == "" || differ.Name == r.scope.table {
+			all = append(all, differ)
+		}
+	}
+	return all
+}
+
+func rowsOf(tables []database.TableChange) (rows int64) {
+	for _, differ := range tables {
+		rows += differ.Before.Rows + differ.Now.Rows
+	}
+	return rows
+}
+
+// planTables plans what becomes of the tables that differ.
+func (r *restoration) planTables(ctx context.Context, differing []database.TableChange) error {
+	r.plan.Tables, r.plan.Aside, r.plan.Newer = nil, nil, nil
+	r.kept = map[string][]tables.KeptRows{}
+	if err := r.findSettled(); err != nil {
+		return err
+	}
+	r.tables = database.Change{Tag: strings.ReplaceAll(r.manifest.Name, "snap", "before_snap"), KeepCounters: r.options.KeepNew}
+	for _, differ := range differing {
+		if err := r.planTable(ctx, differ); err != nil {
+			return fmt.Errorf("compare the rows of %s: %w", differ.Name, err)
+		}
+	}
+	return nil
+}
+
+// planTable plans what becomes of one table.
+func (r *restoration) planTable(ctx context.Context, differ database.TableChange) error {
+	if differ.Fate == database.Created {
+		if !differ.Now.Kind.Stays() {
+			r.tables.Aside = append(r.tables.Aside, differ.Name)
+			r.plan.Aside = append(r.plan.Aside, differ.Name)
+		}
+		return nil
+	}
+	i := slices.IndexFunc(r.manifest.Tables, func(t snapshot.Table) bool { return t.Name == differ.Name })
+	table := r.manifest.Tables[i]
+	if err := r.planNewRows(ctx, table, differ); err != nil {
+		return err
+	}
+	r.tables.Replace = append(r.tables.Replace, database.Replacement{Table: table.Table, Rows: tables.Counted(r.Session, r.Store.Rows(table))})
+	r.plan.Tables = append(r.plan.Tables, differ.Name)
+	return nil
+}
+
+// compareArea returns where an area differs from the snapshot, within the scope, and
+// how many files were compared.
+func (r *restoration) compareArea(ctx context.Context, area snapshot.Area) (found []files.Difference, count int, err error) {
+	if !r.scope.files {
+		return nil, 0, nil
+	}
+	now, present, err := deploy.ReadArea(ctx, r.Session, area, r.before)
+	if err != nil {
+		return nil, 0, fmt.Errorf("compare with %s: %w", r.manifest.Name, err)
+	}
+	uploads := r.Site.CMS.Layout().Uploads
+	for _, differ := range files.Exact.Compare(area.Tree(), present) {
+		at := path.Join(area.Path, differ.Path)
+		switch {
+		case site.LeavesOutBelow(now, differ.Path):
+		case len(r.manifest.Unread) > 0 && differ.What == "only now": // it may only not have been read then
+		case r.scope.folder != "" && at != r.scope.folder && !deploy.Below(at, r.scope.folder):
+		case r.options.KeepNew && differ.What == "only now" && deploy.Below(at, uploads):
+		default:
+			found = append(found, differ)
+		}
+	}
+	tree := area.Tree()
+	if r.scope.folder != "" {
+		tree = tree.Below(strings.TrimPrefix(r.scope.folder, area.Path+"/"))
+	}
+	count, _ = tree.Total()
+	return found, count, nil
+}
+
+func (r *restoration) planArea(ctx context.Context, area snapshot.Area) error {
+	differences, _, err := r.compareArea(ctx, area)
+	if err != nil {
+		return err
+	}
+	for _, differ := range differences {
+		at := path.Join(area.Path, differ.Path)
+		if folder := r.componentAround(ctx, at); folder != "" {
+			if !slices.Contains(r.swaps, folder) {
+				if mount, err := deploy.Mounted(ctx, r.Session, folder); mount != "" || (err != nil && !errors.Is(err, fs.ErrNotExist)) {
+					return errors.Join(err, fmt.Errorf("%s would have to be exchanged as a whole, and something is mounted at %s: unmount it first; nothing was changed", folder, mount))
+				}
+				r.swaps = append(r.swaps, folder)
+				r.plan.Components = append(r.plan.Components, folder)
+			}
+			continue
+		}
+		change := deploy.LooseChange{Area: area, Path: differ.Path}
+		i, known := slices.BinarySearchFunc(area.Items, differ.Path, func(item snapshot.Item, path string) int { return files.ComparePaths(item.Path, path) })
+		if known {
+			change.Item = &area.Items[i]
+			r.plan.Write = append(r.plan.Write, at)
+		} else {
+			r.plan.Remove = append(r.plan.Remove, at)
+		}
+		r.loose = append(r.loose, change)
+	}
+	return nil
+}
+
+// componentAround returns the theme's or plugin's folder that the path is in or
+// is, or "". Where their folder itself is not there, nothing can be swapped into it.
+func (r *restoration) componentAround(ctx context.Context, at string) string {
+	layout := r.Site.CMS.Layout()
+	for _, group := range []string{layout.Themes, layout.Plugins} {
+		rest, inside := strings.CutPrefix(at, group+"/")
+		if !inside {
+			continue
+		}
+		if _, err := r.Site.Files.Lstat(ctx, group); err != nil {
+			return ""
+		}
+		name, _, deeper := strings.Cut(rest, "/")
+		folder := path.Join(group, name)
+		if deeper {
+			return folder
+		}
+		if entry, err := r.Site.Files.Lstat(ctx, folder); err == nil && entry.Kind == files.Folder {
+			return folder
+		}
+		if tree, err := r.manifest.TreeAt(folder); err == nil && tree[0].Kind == files.Folder {
+			return folder
+		}
+	}
+	return ""
+}
+
+// wantedItems are the items of the snapshot that will be written.
+func (r *restoration) wantedItems() []snapshot.Item {
+	var items []snapshot.Item
+	for _, change := range r.loose {
+		if change.Item != nil && change.Item.Kind == files.File {
+			items = append(items, *change.Item)
+		}
+	}
+	for _, folder := range r.swaps {
+		if area, below, err := r.manifest.AreaOf(folder); err == nil {
+			for _, item := range area.ItemsBelow(below) {
+				if item.Kind == files.File {
+					items = append(items, item)
+				}
+			}
+		}
+	}
+	return items
+}
+
+// wantedTables are the tables of the snapshot that will be put back.
+func (r *restoration) wantedTables() []snapshot.Table {
+	return slices.DeleteFunc(slices.Clone(r.manifest.Tables), func(t snapshot.Table) bool {
+		return !slices.Contains(r.plan.Tables, t.Name)
+	})
+}

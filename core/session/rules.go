@@ -1,0 +1,29 @@
+package session
+
+import (
+	"fmt"
+	"path/filepath"
+	"slices"
+	"strings"
+
+	"wetland/core/runs"
+	"wetland/core/site"
+	"wetland/core/smoke"
+)
+
+// RulesOf returns how findings count on a workspace's site.
+func RulesOf(w *site.Workspace) (smoke.Rules, error) {
+	var rules smoke.Rules
+	for i, weight := range w.Config.Weigh {
+		if !slices.Contains(smoke.Checks, weight.Check) {
+			return rules, fmt.Errorf("%s: [[weigh]] number %d: there is no check called %q (known: %s)", site.ConfigName, i+1, weight.Check, strings.Join(smoke.Checks, ", "))
+		}
+		rules.Weights = append(rules.Weights, smoke.Weight{Check: weight.Check, Pages: weight.Pages, As: smoke.Verdict(weight.As), Because: weight.Because})
+	}
+	var err error
+	rules.Accepted, err = runs.ReadJSONIfAny[[]smoke.Acceptance](AcceptedFile(w))
+	return rules, err
+}
+
+// AcceptedFile is where a workspace keeps which findings a person accepted.
+func AcceptedFile(w *site.Workspace) string { return filepath.Join(w.Dir, "accepted.json") }

@@ -1,0 +1,405 @@
+// Package session is one workspace and its site, opened and locked for one operation: files, database,
+// store of snapshots, fetcher of pages. Begin reading at Open. Everything that is done within an
+// operation is reported and recorded as a Step.
+//
+// It promises that no two operations work on one site, from whatever workspace.
+package session
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"maps"
+	"os"
+	"path/filepath"
+	"slices"
+	"time"
+
+	"wetland/core/database"
+	"wetland/core/files"
+	"wetland/core/journal"
+	"wetland/core/packages"
+	"wetland/core/phrase"
+	"wetland/core/progress"
+	"wetland/core/runs"
+	"wetland/core/site"
+	"wetland/core/site/cms"
+	"wetland/core/smoke"
+	"wetland/core/snapshot"
+)
+
+// Clock lets tests turn the time that settling waits for.
+type Clock interface {
+	// Wait returns after d, or earlier with the context's error.
+	Wait(ctx context.Context, d time.Duration) error
+}
+
+// WallClock is the real time.
+type WallClock struct{}
+
+// Wait waits.
+func (WallClock) Wait(ctx context.Context, d time.Duration) error {
+	timer := time.NewTimer(d)
+	defer timer.Stop()
+	select {
+	case <-ctx.Done():
+		return ctx.Err()
+	case <-timer.C:
+		return nil
+	}
+}
+
+// Guard is what every guarded operation needs besides its own options.
+type Guard struct {
+	Report progress.Reporter
+	Clock  Clock
+	// AskSecret asks a person for the passphrase of the store; nil: nobody is there.
+	AskSecret func(what string) (string, error)
+	// Abandon ends when even going back is to be left to recover: a second Ctrl-C.
+	Abandon context.Context
+}
+
+// Fill puts what does nothing in the place of what is not given.
+func (g *Guard) Fill() {
+	if g.Report == nil {
+		g.Report = progress.Silent{}
+	}
+	if g.Clock == nil {
+		g.Clock = WallClock{}
+	}
+	if g.Abandon == nil {
+		g.Abandon = context.Background()
+	}
+}
+
+// Session is a site opened and locked for one operation.
+type Session struct {
+	Guard
+	Site       *site.Site
+	DB         database.Database
+	Components []cms.Component
+	Store      *snapshot.Store
+	Fetcher    *smoke.Fetcher
+	Rules      smoke.Rules
+	Pages      []smoke.Page
+	Stopped    func() bool // by a person; nil: nobody can
+	Logs       []*smoke.ErrorLog
+	Notice     bool               // visitors see a notice while files are swapped
+	Unpurged   error              // why caches could not be cleared when it was last tried
+	Unemptied  error              // why it is not proved that the object cache holds no earlier settings
+	Settled    *snapshot.Manifest // from after the swap, once the CMS had settled; nil: none
+	Run        *runs.Run
+	Log        *journal.Journal
+	Made       []string // staging folders, by this session
+	Disabled   []string // events that came back in another name
+	Compared   []*database.RowChanges
+	Dropped    bool // PHP let go of its compiled code at the last swap
+	unlock     func() error
+}
+
+// holder is what the lock's owner leaves for others to read.
+type holder struct {
+	Who       string    `json:"who"`
+	Process   int       `json:"process"`
+	Workspace string    `json:"workspace"`
+	Since     time.Time `json:"since"`
+}
+
+func holderFile(w *site.Workspace) string { return filepath.Join(w.Dir, "holder.json") }
+
+// ErrBusy says that another guarded operation works on the site.
+var ErrBusy = errors.New("another run works on this site")
+
+// Lock takes the site, not the workspace: two workspaces of one site exclude each
+// other. Whoever could not change the site cannot keep it locked.
+func (s *Session) Lock(ctx context.Context) error {
+	layout := s.Site.CMS.Layout()
+	unlock, err := s.Site.Files.Lock(ctx, s.Site.Root, func(user int) bool {
+		return slices.ContainsFunc([]string{s.Site.Root, layout.Themes, layout.Plugins}, func(folder string) bool {
+			entry, err := s.Site.Files.Lstat(ctx, folder)
+			return err == nil && site.MayWrite(user, entry)
+		})
+	})
+	if errors.Is(err, files.ErrLocked) {
+		err = fmt.Errorf("%w. Wait until it has ended, then try again", ErrBusy)
+		var other holder
+		if text, readErr := os.ReadFile(holderFile(s.Site.Workspace)); readErr == nil && json.Unmarshal(text, &other) == nil {
+			err = fmt.Errorf("%w: %s, process %d, since %s. Wait until it has ended, then try again", ErrBusy, other.Who, other.Process, other.Since.Local().Format("15:04:05"))
+		}
+		return err
+	}
+	if err != nil {
+		return fmt.Errorf("lock the site: %w", err)
+	}
+	s.unlock = unlock
+	return runs.SaveJSON(holderFile(s.Site.Workspace), holder{Who: runs.WhoAmI(), Process: os.Getpid(), Workspace: s.Site.Workspace.Dir, Since: time.Now()})
+}
+
+// Open opens and locks the site of the workspace. What only concerns the database
+// goes to the reasons, so that it is told together with the rest.
+func Open(ctx context.Context, w *site.Workspace, guard Guard, why *runs.Reasons) (_ *Session, err error) {
+	guard.Fill()
+	s := &Session{Guard: guard}
+	defer func() {
+		if err != nil {
+			err = errors.Join(err, s.Close())
+		}
+	}()
+	s.Site, err = site.Open(ctx, w)
+	if errors.Is(err, site.ErrInsideWebRoot) {
+		why.Add(err.Error(), "Move the workspace, then try again.")
+		return nil, why.Refusal()
+	}
+	if err != nil {
+		return nil, err
+	}
+	if err := s.Prepare(ctx, why); err != nil {
+		return nil, err
+	}
+	if s.DB, err = s.Site.OpenDatabase(ctx); err != nil {
+		why.Add(err.Error(), DatabaseAdvice(err))
+	}
+	if s.Components, err = s.Site.CMS.Components(ctx, s.DB); err != nil {
+		return nil, err
+	}
+	if s.Store, err = OpenStore(w, guard); err != nil {
+		why.Add(err.Error(), "")
+	}
+	return s, nil
+}
+
+// Prepare locks the opened site and makes ready what looks at its pages.
+func (s *Session) Prepare(ctx context.Context, why *runs.Reasons) error {
+	err := s.Lock(ctx)
+	if errors.Is(err, ErrBusy) {
+		why.Add(err.Error(), "")
+		return why.Refusal()
+	}
+	if err != nil {
+		return err
+	}
+	if s.Fetcher, err = NewFetcher(s.Site); err != nil {
+		why.Add(err.Error(), "Fix [reach] in "+site.ConfigName+".")
+		return why.Refusal()
+	}
+	s.Site.Waiting = waitingOf(s.Site)
+	s.Pages = Pages(s.Site.Workspace)
+	s.Rules, err = RulesOf(s.Site.Workspace)
+	return err
+}
+
+// FetcherOf returns the fetcher for the pages of a workspace's site, without opening the site.
+func FetcherOf(w *site.Workspace) (*smoke.Fetcher, error) {
+	address, err := site.ParseAddress(w.Config.Site.Address)
+	if err != nil {
+		return nil, err
+	}
+	return NewFetcher(&site.Site{Workspace: w, Address: address})
+}
+
+// NewFetcher returns the fetcher for a site's pages, as its wetland.toml wants it. Its
+// error says which secrets or certificates cannot be had.
+func NewFetcher(s *site.Site) (*smoke.Fetcher, error) {
+	config := s.Workspace.Config.Smoke
+	reach, err := ReachOf(s.Workspace.Config.Reach)
+	if err != nil {
+		return nil, err
+	}
+	program := config.Browser
+	switch program {
+	case "":
+		program = smoke.AnyBrowser
+	case "none":
+		program = ""
+	}
+	return &smoke.Fetcher{Address: s.Address, AtOnce: config.AtOnce, Patience: config.Patience.Duration, BrowserProgram: program, MostSeen: config.BrowserPages, Reach: reach}, nil
+}
+
+// ReachOf reads the secrets and certificates with which a site is reached.
+func ReachOf(config site.ReachConfig) (reach smoke.Reach, err error) {
+	var problems []error
+	secret := func(setting, from string) string {
+		if from == "" {
+			return ""
+		}
+		value, err := site.ReadSecret(setting, from)
+		problems = append(problems, err)
+		return value
+	}
+	reach = smoke.Reach{Server: config.Server, User: config.User, Password: secret("[reach] password_from", config.PasswordFrom)}
+	reach.Trusted, err = config.TrustedCertificates()
+	problems = append(problems, err)
+	if in := config.SignIn; in.Path != "" {
+		fields := maps.Clone(in.Fields)
+		if fields == nil {
+			fields = map[string]string{}
+		}
+		fields[in.PasswordField] = secret("[reach.sign_in] password_from", in.PasswordFrom)
+		reach.SignIn = &smoke.SignIn{Path: in.Path, Fields: fields}
+	}
+	return reach, errors.Join(problems...)
+}
+
+// Pages returns the pages that a workspace names.
+func Pages(w *site.Workspace) []smoke.Page {
+	var pages []smoke.Page
+	for _, page := range w.Config.Pages {
+		pages = append(pages, smoke.Page{
+			Path: page.Path, Expect: page.Expect, Has: page.Has, HasNot: page.HasNot, Ignore: page.Ignore,
+			Status: page.Status, LeadsTo: page.LeadsTo, Within: page.Within.Duration, SignedIn: page.SignedIn, InBrowser: page.InBrowser,
+		})
+	}
+	return pages
+}
+
+// DatabaseAdvice tells what to do about a database that cannot be opened.
+func DatabaseAdvice(err error) string {
+	switch {
+	case errors.Is(err, database.ErrDenied):
+		return "Check user and password in the CMS's own settings, or give them under [database] in wetland.toml."
+	case errors.Is(err, database.ErrUnreachable):
+		return "Is the database server running? Check host, port or socket in the CMS's own settings, or give them under [database] in wetland.toml."
+	case errors.Is(err, database.ErrMissing):
+		return "Check the database's name in the CMS's own settings, or give it under [database] in wetland.toml."
+	}
+	return ""
+}
+
+// Close gives up the lock and closes all that was opened. It may be called whatever is open.
+func (s *Session) Close() error {
+	var err error
+	if s.Fetcher != nil {
+		s.Fetcher.Close()
+	}
+	if s.Log != nil {
+		err = errors.Join(err, s.Log.Close())
+	}
+	if s.Store != nil {
+		err = errors.Join(err, s.Store.Close())
+	}
+	for _, changes := range s.Compared {
+		err = errors.Join(err, changes.Close())
+	}
+	if s.DB != nil {
+		err = errors.Join(err, s.DB.Close())
+	}
+	if s.unlock != nil {
+		err = errors.Join(err, os.Remove(holderFile(s.Site.Workspace)), s.unlock())
+	}
+	if s.Site != nil {
+		err = errors.Join(err, s.Site.Close())
+	}
+	return err
+}
+
+// Step reports and records one step of the run. do returns what came of it.
+func (s *Session) Step(name string, total int64, unit string, do func() (progress.Mark, string, error)) error {
+	start := time.Now()
+	s.Report.Begin(name, total, unit)
+	mark, detail, err := do()
+	if err != nil {
+		mark, detail = progress.Bad, err.Error()
+		if s.Stopped != nil && s.Stopped() { // what a driver says of it tells nobody anything
+			detail = "stopped"
+		}
+	}
+	s.Report.End(mark, name, detail)
+	if s.Run != nil {
+		s.Run.Steps = append(s.Run.Steps, runs.Step{Name: name, Mark: mark, Detail: detail, Took: time.Since(start)})
+	}
+	return err
+}
+
+// Begin makes the run: from here on everything is in the journal.
+func (s *Session) Begin(kind string, facts any) error {
+	var err error
+	if s.Run, s.Log, err = runs.New(s.Site.Workspace, kind, facts); err != nil {
+		return err
+	}
+	s.Site.Waiting = append(s.Site.Waiting, s.StagingFolders()...)
+	return s.Log.Write(runs.StepBegin, facts)
+}
+
+// Resume goes on with a run that was interrupted.
+func (s *Session) Resume(run *runs.Run) error {
+	s.Run = run
+	if run.NamesStaging() {
+		return nil // what waits there is known since the site was opened
+	}
+	run.Staging = runs.NewStagingName() // an older version began it
+	s.Site.Waiting = append(s.Site.Waiting, s.StagingFolders()...)
+	return run.Save()
+}
+
+// End records how the run ended.
+func (s *Session) End(state runs.State, reason string, next ...string) (*runs.Run, error) {
+	if s.Unemptied != nil && state != runs.NeedsPerson {
+		state = state.InDoubt()
+		reason += fmt.Sprintf(" What is not proved: that the object cache has none of the newer settings (%v).", s.Unemptied)
+		next = append([]string{"Empty the object cache, in the CMS's dashboard or where it runs. Then look at the site: wetland smoke"}, next...)
+	}
+	if s.Unpurged != nil && state != runs.NeedsPerson {
+		state = state.InDoubt()
+		reason += fmt.Sprintf(" But the caches could not be cleared, and visitors may still get old pages: %v.", s.Unpurged)
+		next = append([]string{"Clear the caches by hand, or fix [caches] in " + site.ConfigName + "."}, next...)
+	}
+	s.Run.State, s.Run.Reason, s.Run.Next, s.Run.Ended = state, reason, next, time.Now().UTC()
+	return s.Run, errors.Join(s.Log.Write(runs.StepEnd, map[string]any{"state": state}), s.Run.Save())
+}
+
+// Take takes a snapshot and reports it.
+func (s *Session) Take(ctx context.Context, reason string) (*snapshot.Manifest, error) {
+	return s.TakeOf(ctx, snapshot.Subject{Reason: reason})
+}
+
+// TakeOf takes a snapshot of the session's site.
+func (s *Session) TakeOf(ctx context.Context, of snapshot.Subject) (*snapshot.Manifest, error) {
+	return s.TakeAs(ctx, "snapshot", of)
+}
+
+// TakeAs takes a snapshot, and reports it as a step of the given name.
+func (s *Session) TakeAs(ctx context.Context, step string, of snapshot.Subject) (*snapshot.Manifest, error) {
+	of.Site, of.Components = s.Site, s.Components
+	if s.DB != nil {
+		of.Database = s.DB
+	}
+	if s.Run != nil {
+		of.Run = s.Run.Name
+	}
+	var manifest *snapshot.Manifest
+	err := s.Step(step, 0, "bytes", func() (progress.Mark, string, error) {
+		var err error
+		if manifest, err = s.Store.Take(ctx, of, s.Report); err != nil {
+			return progress.Bad, "", fmt.Errorf("take the snapshot: %w", err)
+		}
+		if len(manifest.Unread) > 0 {
+			return progress.Doubt, SnapshotTotals(manifest) + "; not in it: " + phrase.List(manifest.Unread, 3), nil
+		}
+		return progress.Good, SnapshotTotals(manifest), nil
+	})
+	return manifest, err
+}
+
+// TakeSnapshot takes the verified snapshot that the run stands on.
+func (s *Session) TakeSnapshot(ctx context.Context, reason string) (*snapshot.Manifest, error) {
+	manifest, err := s.Take(ctx, reason)
+	if err != nil {
+		return nil, err
+	}
+	if s.Run.Snapshot == "" {
+		s.Run.Snapshot = manifest.Name
+	}
+	s.Run.Snapshots = append(s.Run.Snapshots, manifest.Name)
+	// Saved now: an interrupted run must tell which snapshots it needs.
+	return manifest, errors.Join(s.Log.Write(runs.StepSnapshot, map[string]string{"snapshot": manifest.Name}), s.Run.Save())
+}
+
+// SnapshotTotals says in a line what a snapshot holds.
+func SnapshotTotals(m *snapshot.Manifest) string {
+	count, size, tables, rows := m.Totals()
+	return fmt.Sprintf("%s: %s (%s), %s (%s), verified", m.Name, phrase.Plural(count, "file"), phrase.Bytes(size), phrase.Plural(tables, "table"), phrase.Plural(int(rows), "row"))
+}
+
+// Shelf is the workspace's shelf of packages.
+func (s *Session) Shelf() packages.Shelf { return packages.Shelf{Dir: s.Site.Workspace.Shelf()} }

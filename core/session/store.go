@@ -1,0 +1,125 @@
+package session
+
+import (
+	"errors"
+	"fmt"
+	"io/fs"
+	"os"
+	"strings"
+
+	"wetland/core/durable"
+	"wetland/core/phrase"
+	"wetland/core/progress"
+	"wetland/core/site"
+	"wetland/core/snapshot"
+)
+
+// OpenStore opens the workspace's store, with the secret that wetland.toml points to
+// if it is sealed.
+func OpenStore(w *site.Workspace, guard Guard) (*snapshot.Store, error) {
+	store, err := snapshot.Open(w.Store(), unlockOf(w, guard))
+	switch {
+	case errors.Is(err, snapshot.ErrSealed):
+		return nil, fmt.Errorf("%w, and %s does not say where its passphrase or key is. Add: [store] unlock_with = \"ask\" (or \"env NAME\", \"file PATH\", \"keys PATH\")", err, site.ConfigName)
+	case errors.Is(err, snapshot.ErrNotSealed):
+		return nil, fmt.Errorf("%w, though %s names a secret for it ([store] unlock_with). Nothing was written there: what comes would lie open. If the workspace is new, seal its store first: wetland seal --with '%s'. If not, it was moved away or exchanged: find out who did that, and put it back", err, site.ConfigName, w.Config.Store.UnlockWith)
+	case errors.Is(err, snapshot.ErrWrongKey):
+		return nil, fmt.Errorf("%w. Nothing is damaged: look at [store] unlock_with in %s", err, site.ConfigName)
+	}
+	if err != nil {
+		return nil, err
+	}
+	if err := tellStranger(w, store, guard); err != nil {
+		return nil, errors.Join(err, store.Close())
+	}
+	return store, nil
+}
+
+// tellStranger tells of a store that is not the one that this workspace began. Which that is, the
+// workspace notes beside it.
+func tellStranger(w *site.Workspace, store *snapshot.Store, guard Guard) error {
+	if store.Name() == "" {
+		return nil
+	}
+	noted, err := os.ReadFile(w.StoreName())
+	if errors.Is(err, fs.ErrNotExist) {
+		_ = durable.WriteFile(w.StoreName(), []byte(store.Name()+"\n")) // it is noted when it can be
+		return nil
+	}
+	if err != nil {
+		return err
+	}
+	if strings.TrimSpace(string(noted)) != store.Name() && guard.Report != nil {
+		guard.Report.End(progress.Doubt, "store", fmt.Sprintf("%s is not the store that this workspace began: that one is gone, and whoever put this one there may have made or changed all that is in it. If that was you: rm %s", w.Store(), phrase.ShellQuote(w.StoreName())))
+	}
+	return nil
+}
+
+// TellOrigin tells of a snapshot that was made in another store than the one it lies in.
+func TellOrigin(store *snapshot.Store, m *snapshot.Manifest, guard Guard) {
+	if m.Store != "" && m.Store != store.Name() {
+		guard.Report.End(progress.Doubt, "origin", m.Name+" was made in another store and put into this one: whoever did that may have changed it")
+	}
+}
+
+// OpenSnapshot opens the workspace's store and loads one of its snapshots. Close the
+// store when done.
+func OpenSnapshot(w *site.Workspace, name string, guard Guard) (*snapshot.Store, *snapshot.Manifest, error) {
+	store, err := OpenStore(w, guard)
+	if err != nil {
+		return nil, nil, err
+	}
+	m, err := store.Load(name)
+	if err != nil {
+		return nil, nil, errors.Join(err, store.Close())
+	}
+	TellOrigin(store, m, guard)
+	return store, m, nil
+}
+
+// unlockOf returns what finds the secret of the store; nil if wetland.toml names none.
+func unlockOf(w *site.Workspace, guard Guard) snapshot.Unlock {
+	with := w.Config.Store.UnlockWith
+	if with == "" {
+		return nil
+	}
+	return func() (snapshot.Secret, error) { return ReadStoreSecret(with, guard) }
+}
+
+// ReadStoreSecret follows "env NAME", "file PATH", "keys PATH" or "ask".
+func ReadStoreSecret(with string, guard Guard) (snapshot.Secret, error) {
+	const setting = "unlock_with"
+	if with == site.AskForKey {
+		if guard.AskSecret == nil {
+			return snapshot.Secret{}, fmt.Errorf("%s says that a person is asked, and nobody is at a terminal. For use without a person, say there \"env NAME\", \"file PATH\" or \"keys PATH\"", setting)
+		}
+		text, err := guard.AskSecret("Passphrase of the store")
+		return snapshot.Secret{Passphrase: text}, err
+	}
+	if name, isKeys := strings.CutPrefix(with, "keys "); isKeys {
+		if _, err := site.ReadSecret(setting, "file "+name); err != nil {
+			return snapshot.Secret{}, err // also if others may read it
+		}
+		file, err := os.Open(name)
+		if err != nil {
+			return snapshot.Secret{}, err
+		}
+		defer file.Close()
+		return snapshot.ReadKeys(file)
+	}
+	text, err := site.ReadSecret(setting, with)
+	return snapshot.Secret{Passphrase: text}, err
+}
+
+// Seal seals the workspace's store, which must be new, or gives a sealed one another
+// secret.
+func Seal(w *site.Workspace, secret snapshot.Secret, guard Guard) error {
+	err := snapshot.Seal(w.Store(), unlockOf(w, guard), secret)
+	if errors.Is(err, snapshot.ErrNotEmpty) {
+		return fmt.Errorf("%w. Move %s away, keep it as long as you need its snapshots, and seal a new one", err, w.Store())
+	}
+	if err == nil { // it is this workspace's own: it is noted anew
+		err = os.RemoveAll(w.StoreName())
+	}
+	return err
+}
