@@ -16,6 +16,8 @@ import (
 	"wetland/core/shelf"
 	"wetland/core/site/cms"
 	"wetland/core/smoke"
+	"wetland/core/smoke/fetching"
+	"wetland/core/smoke/judging"
 	"wetland/core/snapshot"
 	"wetland/core/survey"
 	"wetland/core/update"
@@ -40,7 +42,7 @@ type errorDocument struct {
 
 // acceptDocument lists the findings that were accepted.
 type acceptDocument struct {
-	Accepted []smoke.Acceptance `json:"accepted"`
+	Accepted []judging.Acceptance `json:"accepted"`
 	closing
 }
 
@@ -67,21 +69,21 @@ type testedPage struct {
 
 // adoptDocument tells of a site that was taken into care.
 type adoptDocument struct {
-	Workspace   string           `json:"workspace"`
-	System      string           `json:"system"` // the CMS and its version
-	Root        string           `json:"root"`
-	Address     string           `json:"address"`
-	Files       int              `json:"files"`      // that a snapshot will hold
-	BelongsTo   string           `json:"belongs_to"` // the user whose site root looks after; "" otherwise
-	Engine      string           `json:"engine"`     // of the database; "": it could not be reached
-	Tables      int              `json:"tables"`
-	Components  []cms.Component  `json:"components"`
-	Pages       []string         `json:"pages"` // to test
-	DeadPages   []smoke.DeadLink `json:"dead_pages"`
-	NotCompared []smoke.Finding  `json:"not_compared"` // what changes by itself on the pages
-	LeftOut     []string         `json:"left_out"`     // of snapshots
-	PHPPool     string           `json:"php_pool"`     // "": none was found
-	Doubts      []runs.Reason    `json:"doubts"`
+	Workspace   string              `json:"workspace"`
+	System      string              `json:"system"` // the CMS and its version
+	Root        string              `json:"root"`
+	Address     string              `json:"address"`
+	Files       int                 `json:"files"`      // that a snapshot will hold
+	BelongsTo   string              `json:"belongs_to"` // the user whose site root looks after; "" otherwise
+	Engine      string              `json:"engine"`     // of the database; "": it could not be reached
+	Tables      int                 `json:"tables"`
+	Components  []cms.Component     `json:"components"`
+	Pages       []string            `json:"pages"` // to test
+	DeadPages   []fetching.DeadLink `json:"dead_pages"`
+	NotCompared []smoke.Finding     `json:"not_compared"` // what changes by itself on the pages
+	LeftOut     []string            `json:"left_out"`     // of snapshots
+	PHPPool     string              `json:"php_pool"`     // "": none was found
+	Doubts      []runs.Reason       `json:"doubts"`
 	closing
 }
 

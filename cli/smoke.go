@@ -12,6 +12,7 @@ import (
 	"wetland/core/session"
 	"wetland/core/site"
 	"wetland/core/smoke"
+	"wetland/core/smoke/judging"
 )
 
 func (a *app) smokeCommand() *cobra.Command {
@@ -63,7 +64,7 @@ func (a *app) smoke(cmd *cobra.Command, w *site.Workspace) error {
 	if err != nil {
 		return err
 	}
-	judgement := smoke.Judge(baseline, take)
+	judgement := judging.Judge(baseline, take)
 	rules, err := session.RulesOf(w)
 	if err != nil {
 		return err

@@ -18,6 +18,7 @@ import (
 	"wetland/core/database"
 	"wetland/core/durable"
 	"wetland/core/files"
+	"wetland/core/identity"
 	"wetland/core/pagecheck"
 	"wetland/core/progress"
 	"wetland/core/runs"
@@ -26,6 +27,8 @@ import (
 	"wetland/core/site/cms"
 	"wetland/core/site/phppool"
 	"wetland/core/smoke"
+	"wetland/core/smoke/fetching"
+	"wetland/core/smoke/judging"
 )
 
 // Options of adopting.
@@ -49,13 +52,13 @@ type Result struct {
 	Because    string // what the CMS was recognised by
 	Root       string
 	Address    string
-	Identity   smoke.Identity // how it was proved that the root is what answers
+	Identity   identity.Identity // how it was proved that the root is what answers
 	Engine     string
 	Tables     int
 	Components []cms.Component
 	Pages      []smoke.Page
 	// Dead are pages of the site that answer with an error: they are not tested.
-	Dead []smoke.DeadLink
+	Dead []fetching.DeadLink
 	// NotCompared is what changes by itself on the pages.
 	NotCompared []smoke.Finding
 	LeaveOut    []string // what snapshots leave out by themselves
@@ -117,8 +120,8 @@ type adoption struct {
 	site    *site.Site // its workspace is made last
 	result  *Result
 	missing []cms.Missing
-	reach   smoke.Reach
-	pages   *smoke.Fetcher // with the browser, if one is to look
+	reach   fetching.Reach
+	pages   *fetching.Fetcher // with the browser, if one is to look
 }
 
 func (a *adoption) doubt(what, do string) {
@@ -325,24 +328,24 @@ func (a *adoption) identify(ctx context.Context, db database.Database) error {
 	if err != nil {
 		return fmt.Errorf("read the site's files: %w", err)
 	}
-	identity := a.fetcher().Identify(ctx, a.site.Files, candidates)
-	a.result.Identity = identity
+	proof := identity.Identify(ctx, a.fetcher(), a.site.Files, candidates)
+	a.result.Identity = proof
 	switch {
 	case ctx.Err() != nil:
 		return ctx.Err()
-	case len(identity.Other) > 0:
+	case len(proof.Other) > 0:
 		return &runs.Refusal{Reasons: []runs.Reason{{
-			What: fmt.Sprintf("%s is not what answers at %s: %s (another content: %s)", a.site.Root, a.site.Address, identity, strings.Join(identity.Other, ", ")),
+			What: fmt.Sprintf("%s is not what answers at %s: %s (another content: %s)", a.site.Root, a.site.Address, proof, strings.Join(proof.Other, ", ")),
 			Do:   "Check both. Judging another site's pages would prove nothing.",
 		}}}
-	case len(identity.Same) == 0:
-		a.doubt(fmt.Sprintf("it could not be proved that this root is what answers at %s: %s", a.site.Address, strings.Join(identity.Unasked, "; ")), "Is the web server running, and the address right? An update asks again.")
+	case len(proof.Same) == 0:
+		a.doubt(fmt.Sprintf("it could not be proved that this root is what answers at %s: %s", a.site.Address, strings.Join(proof.Unasked, "; ")), "Is the web server running, and the address right? An update asks again.")
 	}
 	return nil
 }
 
-func (a *adoption) fetcher() *smoke.Fetcher {
-	return &smoke.Fetcher{Address: a.site.Address, Reach: a.reach}
+func (a *adoption) fetcher() *fetching.Fetcher {
+	return &fetching.Fetcher{Address: a.site.Address, Reach: a.reach}
 }
 
 // readReach makes sure that the site can be reached as was said: without it, what answers in
@@ -409,7 +412,7 @@ func (a *adoption) findPages(ctx context.Context, db database.Database) error {
 // broken now: the first update would be refused for them. What every site has stays on it.
 func (a *adoption) lookAtPages(ctx context.Context) (baseline *smoke.Take, err error) {
 	a.o.Report.Begin("looking twice", int64(2*len(a.result.Pages)), "pages")
-	baseline, judgement, err := a.pages.LookTwice(ctx, a.result.Pages, nil, smoke.Rules{}, a.o.Report)
+	baseline, judgement, err := a.pages.LookTwice(ctx, a.result.Pages, nil, judging.Rules{}, a.o.Report)
 	if err != nil {
 		return nil, err
 	}

@@ -9,6 +9,7 @@ import (
 	"wetland/core/session"
 	"wetland/core/site"
 	"wetland/core/smoke"
+	"wetland/core/smoke/judging"
 )
 
 // AcceptOptions say which findings of a run are as they should be.
@@ -24,7 +25,7 @@ var ErrNothingToAccept = errors.New("no doubtful finding")
 
 // Accept notes that doubtful findings of a run are as they should be: in the run, and for
 // the comparisons to come. It returns those that were meant.
-func Accept(w *site.Workspace, o AcceptOptions) ([]smoke.Acceptance, error) {
+func Accept(w *site.Workspace, o AcceptOptions) ([]judging.Acceptance, error) {
 	if o.Because == "" {
 		return nil, errors.New("say why it is accepted (--because WHY), for those who look after the site later")
 	}
@@ -36,12 +37,12 @@ func Accept(w *site.Workspace, o AcceptOptions) ([]smoke.Acceptance, error) {
 	if err != nil {
 		return nil, err
 	}
-	var fresh []smoke.Acceptance
+	var fresh []judging.Acceptance
 	if run.Judgement != nil {
 		for _, page := range run.Judgement.Pages {
 			for _, finding := range page.Findings {
 				if finding.Verdict == smoke.Doubtful && !finding.Known && finding.Accepted == "" && (o.Page == "" || o.Page == finding.Page) && (o.Check == "" || o.Check == finding.Check) {
-					fresh = append(fresh, smoke.Acceptance{Page: finding.Page, Check: finding.Check, What: finding.What, Because: o.Because, Run: run.Name, Who: runs.WhoAmI(), At: time.Now().UTC()})
+					fresh = append(fresh, judging.Acceptance{Page: finding.Page, Check: finding.Check, What: finding.What, Because: o.Because, Run: run.Name, Who: runs.WhoAmI(), At: time.Now().UTC()})
 				}
 			}
 		}
@@ -53,6 +54,6 @@ func Accept(w *site.Workspace, o AcceptOptions) ([]smoke.Acceptance, error) {
 	if err := runs.SaveJSON(session.AcceptedFile(w), rules.Accepted); err != nil {
 		return nil, err
 	}
-	smoke.Rules{Accepted: fresh}.Apply(run.Judgement)
+	judging.Rules{Accepted: fresh}.Apply(run.Judgement)
 	return fresh, run.Save()
 }

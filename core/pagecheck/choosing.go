@@ -13,11 +13,12 @@ import (
 	"wetland/core/site"
 	"wetland/core/site/cms"
 	"wetland/core/smoke"
+	"wetland/core/smoke/fetching"
 )
 
 // ChoosePages finds the pages of a site that are worth testing: one of each kind that its tables
 // know, and what it links to. db may be nil.
-func ChoosePages(ctx context.Context, fetcher *smoke.Fetcher, from cms.Site, db database.Database) smoke.Discovered {
+func ChoosePages(ctx context.Context, fetcher *fetching.Fetcher, from cms.Site, db database.Database) fetching.Discovered {
 	samples, err := from.Samples(ctx, db)
 	var paths []string
 	for _, sample := range samples {
@@ -94,7 +95,7 @@ func AddPages(ctx context.Context, w *site.Workspace, paths []string) error {
 }
 
 // pageProblem tells why a page cannot be added; nil: it can.
-func pageProblem(ctx context.Context, w *site.Workspace, fetcher *smoke.Fetcher, path string) error {
+func pageProblem(ctx context.Context, w *site.Workspace, fetcher *fetching.Fetcher, path string) error {
 	if !strings.HasPrefix(path, "/") {
 		return fmt.Errorf("%s does not begin with a slash: give the path below the site's address, such as /fares", path)
 	}

@@ -7,6 +7,7 @@ import (
 	"slices"
 	"strings"
 
+	"wetland/core/errorlog"
 	"wetland/core/phrase"
 	"wetland/core/progress"
 	"wetland/core/runs"
@@ -39,7 +40,7 @@ func MarkLogs(ctx context.Context, s *session.Session) error {
 
 // markLog reaches the folder of a log first. What wetland.toml names may be reached through
 // links, as its owner wrote it.
-func markLog(ctx context.Context, s *session.Session, name string, owners bool) (*smoke.ErrorLog, error) {
+func markLog(ctx context.Context, s *session.Session, name string, owners bool) (*errorlog.Log, error) {
 	if owners {
 		folder, err := s.Site.Files.Disk.Real(ctx, path.Dir(name))
 		if err != nil {
@@ -50,7 +51,7 @@ func markLog(ctx context.Context, s *session.Session, name string, owners bool) 
 	if err := s.Site.Files.Reach(ctx, path.Dir(name)); err != nil {
 		return nil, fmt.Errorf("find the log of PHP's errors: %w", err)
 	}
-	return smoke.MarkLog(ctx, s.Site.Files, name)
+	return errorlog.Mark(ctx, s.Site.Files, name)
 }
 
 // ReadLogs adds what PHP has logged since to the judgement. What names one of the
@@ -68,7 +69,7 @@ func ReadLogs(ctx context.Context, s *session.Session, judgement *smoke.Judgemen
 			there++
 			lines, before, err := log.Since(ctx)
 			if err != nil {
-				judgement.Add(smoke.Finding{Page: smoke.LogPage, Check: "php log", Verdict: smoke.Doubtful, What: err.Error()})
+				judgement.Add(smoke.Finding{Page: errorlog.LogPage, Check: "php log", Verdict: smoke.Doubtful, What: err.Error()})
 				return progress.Doubt, err.Error(), nil
 			}
 			fresh, known = fresh+len(lines), known+len(before)
@@ -90,7 +91,7 @@ func ReadLogs(ctx context.Context, s *session.Session, judgement *smoke.Judgemen
 }
 
 func logFinding(line string, targets []*runs.Target) smoke.Finding {
-	finding := smoke.Finding{Page: smoke.LogPage, Check: "php log", Verdict: smoke.Doubtful, What: "PHP logged a fatal error", Evidence: line}
+	finding := smoke.Finding{Page: errorlog.LogPage, Check: "php log", Verdict: smoke.Doubtful, What: "PHP logged a fatal error", Evidence: line}
 	for _, t := range targets {
 		if NamesFileOf(line, t) {
 			finding.Verdict, finding.What = smoke.Broken, "PHP logged a fatal error in "+t.Folder

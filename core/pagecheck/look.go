@@ -23,6 +23,7 @@ import (
 	"wetland/core/runs"
 	"wetland/core/session"
 	"wetland/core/smoke"
+	"wetland/core/smoke/judging"
 )
 
 // SecondLook is the wait before pages that failed are fetched again: a cache may
@@ -136,7 +137,7 @@ type judge func(*smoke.Take) *smoke.Judgement
 
 // Against judges pages by how they were.
 func Against(s *session.Session, before *smoke.Take) judge {
-	return func(take *smoke.Take) *smoke.Judgement { return Weigh(s, smoke.Judge(before, take)) }
+	return func(take *smoke.Take) *smoke.Judgement { return Weigh(s, judging.Judge(before, take)) }
 }
 
 // Weigh judges by the site's own rules.

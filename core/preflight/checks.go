@@ -14,6 +14,7 @@ import (
 
 	"wetland/core/deploy"
 	"wetland/core/files"
+	"wetland/core/identity"
 	"wetland/core/packages"
 	"wetland/core/phrase"
 	"wetland/core/runs"
@@ -182,14 +183,14 @@ func CheckSite(ctx context.Context, s *session.Session, why *runs.Reasons) {
 		why.Add(fmt.Sprintf("the site's files cannot be read: %v", err), "Run Wetland as the user who owns them.")
 		return
 	}
-	identity := s.Fetcher.Identify(ctx, s.Site.Files, candidates)
+	proof := identity.Identify(ctx, s.Fetcher, s.Site.Files, candidates)
 	switch {
-	case identity.Proved():
-	case len(identity.Other) > 0:
-		why.Add(fmt.Sprintf("%s is not what answers at %s: %s (%s differ)", s.Site.Root, s.Site.Address, identity, phrase.List(identity.Other, 3)),
+	case proof.Proved():
+	case len(proof.Other) > 0:
+		why.Add(fmt.Sprintf("%s is not what answers at %s: %s (%s differ)", s.Site.Root, s.Site.Address, proof, phrase.List(proof.Other, 3)),
 			"Check root and address in wetland.toml: judging another site's pages would prove nothing.")
 	default:
-		why.Add(fmt.Sprintf("it cannot be proved that %s is what answers at %s (%s)", s.Site.Root, s.Site.Address, phrase.List(identity.Unasked, 2)),
+		why.Add(fmt.Sprintf("it cannot be proved that %s is what answers at %s (%s)", s.Site.Root, s.Site.Address, phrase.List(proof.Unasked, 2)),
 			"Is the web server running, and the address right?")
 	}
 }

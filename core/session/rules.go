@@ -9,19 +9,20 @@ import (
 	"wetland/core/runs"
 	"wetland/core/site"
 	"wetland/core/smoke"
+	"wetland/core/smoke/judging"
 )
 
 // RulesOf returns how findings count on a workspace's site.
-func RulesOf(w *site.Workspace) (smoke.Rules, error) {
-	var rules smoke.Rules
+func RulesOf(w *site.Workspace) (judging.Rules, error) {
+	var rules judging.Rules
 	for i, weight := range w.Config.Weigh {
-		if !slices.Contains(smoke.Checks, weight.Check) {
-			return rules, fmt.Errorf("%s: [[weigh]] number %d: there is no check called %q (known: %s)", site.ConfigName, i+1, weight.Check, strings.Join(smoke.Checks, ", "))
+		if !slices.Contains(judging.Checks, weight.Check) {
+			return rules, fmt.Errorf("%s: [[weigh]] number %d: there is no check called %q (known: %s)", site.ConfigName, i+1, weight.Check, strings.Join(judging.Checks, ", "))
 		}
-		rules.Weights = append(rules.Weights, smoke.Weight{Check: weight.Check, Pages: weight.Pages, As: smoke.Verdict(weight.As), Because: weight.Because})
+		rules.Weights = append(rules.Weights, judging.Weight{Check: weight.Check, Pages: weight.Pages, As: smoke.Verdict(weight.As), Because: weight.Because})
 	}
 	var err error
-	rules.Accepted, err = runs.ReadJSONIfAny[[]smoke.Acceptance](AcceptedFile(w))
+	rules.Accepted, err = runs.ReadJSONIfAny[[]judging.Acceptance](AcceptedFile(w))
 	return rules, err
 }
 

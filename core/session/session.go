@@ -17,6 +17,7 @@ import (
 	"time"
 
 	"wetland/core/database"
+	"wetland/core/errorlog"
 	"wetland/core/files"
 	"wetland/core/journal"
 	"wetland/core/packages"
@@ -26,6 +27,8 @@ import (
 	"wetland/core/site"
 	"wetland/core/site/cms"
 	"wetland/core/smoke"
+	"wetland/core/smoke/fetching"
+	"wetland/core/smoke/judging"
 	"wetland/core/snapshot"
 )
 
@@ -80,11 +83,11 @@ type Session struct {
 	DB         database.Database
 	Components []cms.Component
 	Store      *snapshot.Store
-	Fetcher    *smoke.Fetcher
-	Rules      smoke.Rules
+	Fetcher    *fetching.Fetcher
+	Rules      judging.Rules
 	Pages      []smoke.Page
 	Stopped    func() bool // by a person; nil: nobody can
-	Logs       []*smoke.ErrorLog
+	Logs       []*errorlog.Log
 	Notice     bool               // visitors see a notice while files are swapped
 	Unpurged   error              // why caches could not be cleared when it was last tried
 	Unemptied  error              // why it is not proved that the object cache holds no earlier settings
@@ -190,7 +193,7 @@ func (s *Session) Prepare(ctx context.Context, why *runs.Reasons) error {
 }
 
 // FetcherOf returns the fetcher for the pages of a workspace's site, without opening the site.
-func FetcherOf(w *site.Workspace) (*smoke.Fetcher, error) {
+func FetcherOf(w *site.Workspace) (*fetching.Fetcher, error) {
 	address, err := site.ParseAddress(w.Config.Site.Address)
 	if err != nil {
 		return nil, err
@@ -200,7 +203,7 @@ func FetcherOf(w *site.Workspace) (*smoke.Fetcher, error) {
 
 // NewFetcher returns the fetcher for a site's pages, as its wetland.toml wants it. Its
 // error says which secrets or certificates cannot be had.
-func NewFetcher(s *site.Site) (*smoke.Fetcher, error) {
+func NewFetcher(s *site.Site) (*fetching.Fetcher, error) {
 	config := s.Workspace.Config.Smoke
 	reach, err := ReachOf(s.Workspace.Config.Reach)
 	if err != nil {
@@ -213,11 +216,11 @@ func NewFetcher(s *site.Site) (*smoke.Fetcher, error) {
 	case "none":
 		program = ""
 	}
-	return &smoke.Fetcher{Address: s.Address, AtOnce: config.AtOnce, Patience: config.Patience.Duration, BrowserProgram: program, MostSeen: config.BrowserPages, Reach: reach}, nil
+	return &fetching.Fetcher{Address: s.Address, AtOnce: config.AtOnce, Patience: config.Patience.Duration, BrowserProgram: program, MostSeen: config.BrowserPages, Reach: reach}, nil
 }
 
 // ReachOf reads the secrets and certificates with which a site is reached.
-func ReachOf(config site.ReachConfig) (reach smoke.Reach, err error) {
+func ReachOf(config site.ReachConfig) (reach fetching.Reach, err error) {
 	var problems []error
 	secret := func(setting, from string) string {
 		if from == "" {
@@ -227,7 +230,7 @@ func ReachOf(config site.ReachConfig) (reach smoke.Reach, err error) {
 		problems = append(problems, err)
 		return value
 	}
-	reach = smoke.Reach{Server: config.Server, User: config.User, Password: secret("[reach] password_from", config.PasswordFrom)}
+	reach = fetching.Reach{Server: config.Server, User: config.User, Password: secret("[reach] password_from", config.PasswordFrom)}
 	reach.Trusted, err = config.TrustedCertificates()
 	problems = append(problems, err)
 	if in := config.SignIn; in.Path != "" {
@@ -236,7 +239,7 @@ func ReachOf(config site.ReachConfig) (reach smoke.Reach, err error) {
 			fields = map[string]string{}
 		}
 		fields[in.PasswordField] = secret("[reach.sign_in] password_from", in.PasswordFrom)
-		reach.SignIn = &smoke.SignIn{Path: in.Path, Fields: fields}
+		reach.SignIn = &fetching.SignIn{Path: in.Path, Fields: fields}
 	}
 	return reach, errors.Join(problems...)
 }

@@ -1,11 +1,19 @@
-// Package smoke tests a site's pages: it fetches them past all caches, reads
-// what they show, and compares that with what they showed before.
+// Package smoke is what is said of a site's pages: which are tested (Page), what one look finds on them
+// (Facts in a Take), and how they are (Finding, Verdict, Judgement).
+//
+// Package fetching gets them, reading makes facts of what was got, judging compares facts.
 package smoke
 
 import (
+	"encoding/json"
+	"fmt"
+	"os"
+	"path"
 	"slices"
+	"strings"
 	"time"
 
+	"wetland/core/durable"
 	"wetland/core/smoke/browser"
 )
 
@@ -39,7 +47,8 @@ const (
 // Rank is 0 for the best verdict, and higher for worse ones.
 func (v Verdict) Rank() int { return slices.Index([]Verdict{Sound, Doubtful, Broken}, v) }
 
-func worse(a, b Verdict) Verdict {
+// Worse is the worse of two verdicts.
+func Worse(a, b Verdict) Verdict {
 	if b.Rank() > a.Rank() {
 		return b
 	}
@@ -64,7 +73,7 @@ type Finding struct {
 	// Weighed says which rule of the site gave it its verdict; "": none.
 	Weighed string `json:"weighed,omitempty"`
 
-	fault bool // wrong by itself, not by comparison
+	Fault bool // wrong by itself, not by comparison
 }
 
 // String says it in a line: what was found, the evidence, and why it may not count.
@@ -195,7 +204,8 @@ type Take struct {
 	AtTimes []Finding `json:"at_times,omitempty"`
 }
 
-func (t *Take) has(path string) bool {
+// Has tells whether a page was looked at.
+func (t *Take) Has(path string) bool {
 	_, ok := t.Page(path)
 	return ok
 }
@@ -209,3 +219,89 @@ func (t *Take) Page(path string) (Facts, bool) {
 	}
 	return Facts{}, false
 }
+
+// Save writes a take to a file, whole or not at all.
+func (t *Take) Save(file string) error {
+	text, err := json.MarshalIndent(t, "", "  ")
+	if err != nil {
+		return err
+	}
+	return durable.WriteFile(file, append(text, '\n'))
+}
+
+// LoadTake reads what Save wrote.
+func LoadTake(file string) (*Take, error) {
+	text, err := os.ReadFile(file)
+	if err != nil {
+		return nil, err
+	}
+	var take Take
+	if err := json.Unmarshal(text, &take); err != nil {
+		return nil, fmt.Errorf("%s is damaged: %w", file, err)
+	}
+	return &take, nil
+}
+
+// Shared is what is said of several pages: one cause is told once, with all of its pages.
+type Shared[What comparable] struct {
+	What  What
+	Pages []string
+}
+
+// Share adds a page to those of which the same is said; what was said first stays first.
+func Share[What comparable](all []Shared[What], what What, page string) []Shared[What] {
+	i := slices.IndexFunc(all, func(s Shared[What]) bool { return s.What == what })
+	if i < 0 {
+		return append(all, Shared[What]{what, []string{page}})
+	}
+	if !slices.Contains(all[i].Pages, page) {
+		all[i].Pages = append(all[i].Pages, page)
+	}
+	return all
+}
+
+// Visit is a page as a plain visitor gets it, whom caches may answer.
+type Visit struct {
+	// Faults are what is wrong with it and not with the page itself.
+	Faults []string `json:"faults,omitempty"`
+	// Earlier tells that it is not the page as it is now.
+	Earlier bool `json:"earlier,omitempty"`
+	// Cache is how the answer says that it comes from a cache, "" if it does not.
+	Cache string `json:"cache,omitempty"`
+}
+
+// IsFile tells of links that lead to no page.
+func IsFile(p string) bool {
+	ext := strings.ToLower(path.Ext(p))
+	return ext != "" && ext != ".html" && ext != ".htm" && ext != ".php"
+}
+
+// Style is read without a browser: of each landmark, which of the declarations that
+// decide about the layout win the cascade, at two widths. Colours, sizes and fonts are
+// none of it: they change in harmless updates.
+
+// Widths are those of a desktop and a phone, in CSS pixels.
+var Widths = []width{{"desktop", 1280}, {"phone", 390}}
+
+// width is that of a window.
+type width struct {
+	Name   string
+	Pixels float64
+}
+
+// Limits of what is read of one answer.
+const (
+	LargestPage  = 8 << 20
+	LargestAsset = 8 << 20
+	MostAssets   = 300 // of all pages together
+	MostHops     = 10  // redirects
+)
+
+// AnyBrowser as BrowserProgram takes an installed Chromium or Chrome.
+const AnyBrowser = "any"
+
+// Absolute is a number without its sign.
+func Absolute(n int) int { return max(n, -n) }
+
+// RobotsFile is where a site tells search engines what they may read (RFC 9309).
+const RobotsFile = "/robots.txt"

@@ -2,11 +2,86 @@ package smoke
 
 import (
 	"slices"
-	"strings"
-
-	"github.com/PuerkitoBio/goquery"
-	"golang.org/x/net/html"
 )
+
+// What a page says comes from the database, and an update of its frame leaves it: words,
+// what stands under each heading, the rows of tables.
+
+// Table is one table of a page.
+type Table struct {
+	Name   string   `json:"name"`           // its id, the first of its classes in the alphabet, or its number
+	Within string   `json:"within"`         // the landmark it is in
+	Says   []string `json:"says,omitempty"` // its first words
+	Rows   int      `json:"rows"`           // with data in them
+	// Columns are the cells of its longest row.
+	Columns int `json:"columns,omitempty"`
+}
+
+// Form is one form of a page.
+type Form struct {
+	Name    string   `json:"name"`             // its id, name or target
+	Within  string   `json:"within,omitempty"` // the landmark it is in
+	Fields  []string `json:"fields"`
+	To      string   `json:"to,omitempty"` // path and query; with its host on another site; "": unknown
+	Method  string   `json:"method,omitempty"`
+	Buttons int      `json:"buttons,omitempty"` // that send it
+	Secret  bool     `json:"secret,omitempty"`  // it asks for a password
+	Hidden  bool     `json:"hidden,omitempty"`  // by a style sheet
+	// Choices counts what each field offers to choose from; Tokens are the hidden fields that
+	// prove that the form comes from the site.
+	Choices map[string]int `json:"choices,omitempty"`
+	Tokens  []string       `json:"tokens,omitempty"`
+	// Along are the other hidden fields that are sent along, such as the number of the product
+	// or of the post: their names, for their values change.
+	Along []string `json:"along,omitempty"`
+}
+
+// Around the landmarks of a page stands what the site's own code puts there: a band above the
+// page, a note below it.
+
+// Block is one of these.
+type Block struct {
+	Name    string `json:"name"` // its element and classes
+	Letters int    `json:"letters"`
+	Marks   Member `json:"marks"`
+}
+
+// Cards, pictures of a gallery, answers that unfold, slides: whatever stands there several times
+// side by side is a list, whatever elements it is made of. That most of it is gone is missed
+// however long the page is.
+
+// Group is some siblings of one kind.
+type Group struct {
+	Name    string   `json:"name"`    // the element and its classes
+	Members []Member `json:"members"` // of which something is known
+}
+
+// Member is what one of them is known by: marks of its first words, its heading, its link and
+// its picture. One that is there in another form has one of them still.
+type Member []string
+
+// Menu is one navigation of a page.
+type Menu struct {
+	Within string   `json:"within"` // the landmark it is in
+	Links  []string `json:"links"`  // their words
+	To     []string `json:"to"`     // where each leads; "": it is not known, or changes
+}
+
+// Target returns where a link leads. Menus that were recorded long ago do not tell.
+func (m Menu) Target(i int) string {
+	if i >= len(m.To) {
+		return ""
+	}
+	return m.To[i]
+}
+
+// Targets are where its links lead, without those that lead nowhere.
+func (m Menu) Targets() []string {
+	return slices.DeleteFunc(slices.Clone(m.To), func(to string) bool { return to == "" })
+}
+
+// Name says which menu of its page it is.
+func (m Menu) Name() string { return "menu in the " + m.Within }
 
 // Part is one landmark of a page, or its main heading, and what style sheets make of it.
 type Part struct {
@@ -19,95 +94,19 @@ type Part struct {
 	Hidden []string          `json:"hidden,omitempty"`
 }
 
-// likePart tells how alike two parts are. Of those that say the same, the one that looks the
-// same is meant: a menu for phones often stands beside the one for desktops.
-func likePart(a, b Part) float64 {
-	if a.Name != b.Name {
-		return 0
-	}
-	looks := 0.0
-	for _, width := range widths {
-		looks += points(a.Layout[width.name] == b.Layout[width.name] && slices.Contains(a.Hidden, width.name) == slices.Contains(b.Hidden, width.name), 0.5)
-	}
-	return 0.5 + 4*share(a.Says, b.Says) + points(a.Within == b.Within, 1) + looks
+// Columns of a row, cards, pictures of a gallery stand side by side. That they stand one below the
+// other now is seen at a glance, and in no text.
+
+// Row is an element with several parts, and on which screens they stand side by side.
+type Row struct {
+	Name string   `json:"name"`           // its element and classes
+	Says string   `json:"says,omitempty"` // a mark of its first words
+	Side []string `json:"side,omitempty"` // names of widths
 }
 
-func sameParts(a, b []Part) []int {
-	return pairs(len(a), len(b), func(i, j int) float64 { return likePart(a[i], b[j]) })
-}
-
-// readParts lists the landmarks with what the rules make of them at each width; of holds the
-// winning declarations of an element at that width.
-func readParts(facts *Facts, document *goquery.Document, looks []look) {
-	for _, name := range styled {
-		found := document.Find(landmarkSelector(name))
-		found.Slice(0, min(mostParts, found.Length())).Each(func(_ int, s *goquery.Selection) {
-			part := Part{Name: name, Within: within(s), Says: opening(shownText(s.Get(0))), Layout: map[string]string{}}
-			for _, look := range looks {
-				part.note(s.Get(0), look)
-			}
-			facts.Parts = append(facts.Parts, part)
-		})
-	}
-}
-
-// mostParts bounds how many landmarks of one kind are read.
-const mostParts = 40
-
-// look is how style sheets show elements on a screen of one width.
-type look struct {
-	width string
-	of    func(*html.Node) map[string]string
-	set   map[string]string // custom properties
-}
-
-func (p *Part) note(node *html.Node, look look) {
-	if hidden(node, look.of) || invisible(node, look.of, look.set) {
-		p.Hidden = append(p.Hidden, look.width)
-	}
-	words := []string{arrangement(look.of(node))}
-	if above := node.Parent; above != nil && above.Type == html.ElementNode {
-		words = append(words, "in "+arrangement(look.of(above)))
-	}
-	p.Layout[look.width] = strings.TrimSuffix(strings.Join(words, " "), " in ")
-}
-
-// shownText is the text of an element without its scripts and styles.
-func shownText(node *html.Node) string {
-	var b strings.Builder
-	var write func(*html.Node)
-	write = func(n *html.Node) {
-		for child := range n.ChildNodes() {
-			switch {
-			case b.Len() > 2000: // enough to know it again
-				return
-			case child.Type == html.TextNode:
-				b.WriteString(child.Data + " ")
-			case child.Type == html.ElementNode && !slices.Contains([]string{"script", "style", "noscript", "template"}, child.Data):
-				write(child)
-			}
-		}
-	}
-	write(node)
-	return b.String()
-}
-
-// mergeParts keeps the parts that both takes have, and of their layout what stood still.
-func mergeParts(a, b []Part) []Part {
-	var merged []Part
-	for i, j := range sameParts(a, b) {
-		if j < 0 {
-			continue
-		}
-		part := a[i]
-		part.Says, part.Hidden = both(part.Says, b[j].Says), either(part.Hidden, b[j].Hidden)
-		part.Layout = map[string]string{}
-		for width, how := range a[i].Layout {
-			if b[j].Layout[width] == how {
-				part.Layout[width] = how
-			}
-		}
-		merged = append(merged, part)
-	}
-	return merged
+// Link is one link of a page to a page of the site.
+type Link struct {
+	Text string `json:"text"`
+	To   string `json:"to,omitempty"` // path and query; "": nowhere but the page itself
+	Menu bool   `json:"menu,omitempty"`
 }

@@ -15,6 +15,7 @@ import (
 	"wetland/core/progress"
 	"wetland/core/runs"
 	"wetland/core/smoke"
+	"wetland/core/smoke/judging"
 	"wetland/core/tables"
 )
 
@@ -106,7 +107,7 @@ func (m *motion) learn() error {
 	if err != nil {
 		return err
 	}
-	m.Run.Learnt = append(m.Run.Learnt, m.baseline.Learn(m.Rules, take)...)
+	m.Run.Learnt = append(m.Run.Learnt, judging.Learn(m.baseline, m.Rules, take)...)
 	return nil
 }
 

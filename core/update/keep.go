@@ -12,6 +12,7 @@ import (
 	"wetland/core/progress"
 	"wetland/core/runs"
 	"wetland/core/smoke"
+	"wetland/core/smoke/judging"
 	"wetland/core/snapshot"
 	"wetland/core/tables"
 )
@@ -108,7 +109,7 @@ func (m *motion) recordPages(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	recorded := smoke.Steady(m.Rules, take, again)
+	recorded := judging.Steady(m.Rules, take, again)
 	recorded.Moving = append(recorded.Moving, m.baseline.Moving...)
 	return recorded.Save(m.Site.Workspace.Baseline())
 }

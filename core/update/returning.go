@@ -13,6 +13,7 @@ import (
 	"wetland/core/site"
 	"wetland/core/site/cms"
 	"wetland/core/smoke"
+	"wetland/core/smoke/judging"
 	"wetland/core/version"
 )
 
@@ -50,7 +51,7 @@ func (m *motion) findReturn() error {
 	if found == nil {
 		return nil
 	}
-	judgement := pagecheck.Weigh(m.Session, smoke.Judge(nil, found.pages))
+	judgement := pagecheck.Weigh(m.Session, judging.Judge(nil, found.pages))
 	how := "its pages were sound then"
 	if judgement.Verdict == smoke.Sound {
 		m.returning.record = found.pages
@@ -100,9 +101,9 @@ func lastHere(w *site.Workspace, kind cms.Kind, folder, wanted string) (*sightin
 // judgeNew judges pages with the new versions in place.
 func (m *motion) judgeNew(take *smoke.Take) *smoke.Judgement {
 	if m.returning == nil {
-		return pagecheck.Weigh(m.Session, smoke.JudgeUpdate(m.baseline, take, m.foreignFolders()))
+		return pagecheck.Weigh(m.Session, judging.JudgeUpdate(m.baseline, take, m.foreignFolders()))
 	}
-	return pagecheck.Weigh(m.Session, smoke.JudgeReturn(m.baseline, m.returning.record, take))
+	return pagecheck.Weigh(m.Session, judging.JudgeReturn(m.baseline, m.returning.record, take))
 }
 
 // foreignFolders are the folders, as paths of addresses, of what the group leaves as it is: other
