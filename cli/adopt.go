@@ -8,8 +8,8 @@ import (
 	"github.com/spf13/cobra"
 
 	"wetland/core/adopt"
-	"wetland/core/site"
 	"wetland/core/site/cms"
+	"wetland/core/workspace"
 )
 
 func (a *app) adoptCommand() *cobra.Command {
@@ -64,7 +64,7 @@ with --user, --server and --certificates how it is reached.`,
 }
 
 // fromAnywhere makes the names of files whole: wetland.toml is read from other folders, too.
-func fromAnywhere(reach *site.ReachConfig) (err error) {
+func fromAnywhere(reach *workspace.ReachConfig) (err error) {
 	if reach.Certificates != "" {
 		if reach.Certificates, err = filepath.Abs(reach.Certificates); err != nil {
 			return err
@@ -104,7 +104,7 @@ func (a *app) showAdopted(r *adopt.Result) {
 		row(true, "pool of PHP", r.Pool+": it will be asked to let go of compiled code after a swap")
 	}
 	if r.NoPool {
-		s.row("  "+s.faint("--")+"  ", 6, fmt.Sprintf("%-*s", stepWidth, "pool of PHP"), "not found: for a moment after a swap old and new code may answer side by side. php_pool = \""+site.PoolByRequest+"\" in "+site.ConfigName+" prevents that")
+		s.row("  "+s.faint("--")+"  ", 6, fmt.Sprintf("%-*s", stepWidth, "pool of PHP"), "not found: for a moment after a swap old and new code may answer side by side. php_pool = \""+workspace.PoolByRequest+"\" in "+workspace.ConfigName+" prevents that")
 	}
 	for _, kind := range []cms.Kind{cms.Theme, cms.Plugin} {
 		var names []string

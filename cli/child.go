@@ -14,7 +14,7 @@ import (
 	"syscall"
 
 	"wetland/core/runs"
-	"wetland/core/site"
+	"wetland/core/workspace"
 )
 
 // What works on a site runs in a process of its own, the child; this one only watches it. So
@@ -99,8 +99,8 @@ type watch struct {
 	command       string
 	args          []string
 	in, out, errs *os.File
-	care          *site.Workspace // nil: none was there to begin with
-	signals       int             // that came so far
+	care          *workspace.Workspace // nil: none was there to begin with
+	signals       int                  // that came so far
 }
 
 // run starts a child, waits for its end and returns the code that is true of it.
@@ -163,7 +163,7 @@ func (w *watch) child(args []string, out *os.File) (code int, died string, err e
 }
 
 // workspace is the one that the arguments name.
-func (w *watch) workspace() (*site.Workspace, error) {
+func (w *watch) workspace() (*workspace.Workspace, error) {
 	command, rest, err := w.app.command().Find(w.args)
 	if err != nil {
 		return nil, err

@@ -9,8 +9,8 @@ import (
 	"wetland/core/archive"
 	"wetland/core/packages"
 	"wetland/core/runs"
-	"wetland/core/site"
 	"wetland/core/visible"
+	"wetland/core/workspace"
 )
 
 // What the shell offers to complete. It is read from the workspace's own folders: no
@@ -20,7 +20,7 @@ import (
 type completion = func(cmd *cobra.Command, args []string, begun string) ([]string, cobra.ShellCompDirective)
 
 // offer completes with what names lists, each once, and with files where they are meant, too.
-func (a *app) offer(most int, files bool, names func(*site.Workspace) []string) completion {
+func (a *app) offer(most int, files bool, names func(*workspace.Workspace) []string) completion {
 	return func(_ *cobra.Command, args []string, begun string) ([]string, cobra.ShellCompDirective) {
 		how := cobra.ShellCompDirectiveNoFileComp
 		if files {
@@ -45,7 +45,7 @@ func (a *app) offer(most int, files bool, names func(*site.Workspace) []string) 
 }
 
 // offerThenFolder completes the first argument with names, and the second with folders.
-func (a *app) offerThenFolder(names func(*site.Workspace) []string) completion {
+func (a *app) offerThenFolder(names func(*workspace.Workspace) []string) completion {
 	first := a.offer(1, false, names)
 	return func(cmd *cobra.Command, args []string, begun string) ([]string, cobra.ShellCompDirective) {
 		if len(args) == 1 {
@@ -63,7 +63,7 @@ func completeFlag(command *cobra.Command, name string, offer completion) {
 }
 
 // onShelf lists the packages at hand, as NAME@VERSION.
-func onShelf(w *site.Workspace) []string {
+func onShelf(w *workspace.Workspace) []string {
 	entries, err := packages.Shelf{Dir: w.Shelf()}.List()
 	if err != nil {
 		return nil // what is wrong is told when the command runs
@@ -76,7 +76,7 @@ func onShelf(w *site.Workspace) []string {
 }
 
 // snapshots lists the snapshots, newest first.
-func snapshots(w *site.Workspace) []string {
+func snapshots(w *workspace.Workspace) []string {
 	names, err := archive.SnapshotNames(w)
 	if err != nil {
 		return nil
@@ -86,7 +86,7 @@ func snapshots(w *site.Workspace) []string {
 }
 
 // runNames lists the runs, newest first, with what each was for.
-func runNames(w *site.Workspace) []string {
+func runNames(w *workspace.Workspace) []string {
 	all, err := runs.All(w)
 	if err != nil {
 		return nil
@@ -99,9 +99,9 @@ func runNames(w *site.Workspace) []string {
 }
 
 // parts lists what --only of a restore can name.
-func parts(w *site.Workspace) []string {
+func parts(w *workspace.Workspace) []string {
 	return append([]string{"files", "database"}, archive.ComponentNames(w)...)
 }
 
 // wanted lists what a restore can bring back.
-func wanted(w *site.Workspace) []string { return append(snapshots(w), onShelf(w)...) }
+func wanted(w *workspace.Workspace) []string { return append(snapshots(w), onShelf(w)...) }

@@ -13,7 +13,7 @@ import (
 
 	"github.com/spf13/cobra"
 
-	"wetland/core/site"
+	"wetland/core/workspace"
 	"wetland/demo"
 	"wetland/demo/vendor"
 )
@@ -92,7 +92,7 @@ func (p stage) nameVendor() error {
 	if err := os.WriteFile(key, []byte(licenceKey+"\n"), 0o600); err != nil {
 		return err
 	}
-	config, err := os.OpenFile(filepath.Join(p.workspace, site.ConfigName), os.O_WRONLY|os.O_APPEND, 0)
+	config, err := os.OpenFile(filepath.Join(p.workspace, workspace.ConfigName), os.O_WRONLY|os.O_APPEND, 0)
 	if err != nil {
 		return err
 	}
@@ -130,7 +130,7 @@ func openStage(dir string) (stage, bool, error) {
 
 // port returns the port that the workspace of an earlier demo names, or 0.
 func (p stage) port() int {
-	w, err := site.LoadWorkspace(p.workspace)
+	w, err := workspace.Load(p.workspace)
 	if err != nil {
 		return 0
 	}
@@ -139,7 +139,7 @@ func (p stage) port() int {
 
 // shopPort returns the port of the vendor that the workspace names, or 0.
 func (p stage) shopPort() int {
-	w, err := site.LoadWorkspace(p.workspace)
+	w, err := workspace.Load(p.workspace)
 	if err != nil || len(w.Config.Sources) == 0 {
 		return 0
 	}

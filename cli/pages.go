@@ -11,8 +11,8 @@ import (
 	"github.com/spf13/cobra"
 
 	"wetland/core/pagecheck"
-	"wetland/core/site"
 	"wetland/core/smoke"
+	"wetland/core/workspace"
 )
 
 func (a *app) pagesCommand() *cobra.Command {
@@ -106,7 +106,7 @@ alone.`,
 	return command
 }
 
-func (a *app) choosePages(ctx context.Context, w *site.Workspace, yes bool) error {
+func (a *app) choosePages(ctx context.Context, w *workspace.Workspace, yes bool) error {
 	choice, err := pagecheck.ChooseAnew(ctx, w, a.guard())
 	a.screen.clear()
 	if err != nil {
@@ -155,7 +155,7 @@ func (a *app) showChoice(document pagesDocument) {
 }
 
 // showChanged shows what was changed of a workspace's pages.
-func (a *app) showChanged(w *site.Workspace, document pagesDocument) {
+func (a *app) showChanged(w *workspace.Workspace, document pagesDocument) {
 	if a.json {
 		document.Pages = testedPages(w)
 		a.writeJSON(document)
@@ -179,7 +179,7 @@ func testedWords(n int) string {
 }
 
 // testedPages lists the pages that wetland.toml names, with what was last recorded of them.
-func testedPages(w *site.Workspace) []testedPage {
+func testedPages(w *workspace.Workspace) []testedPage {
 	baseline, err := smoke.LoadTake(w.Baseline())
 	if err != nil {
 		baseline = &smoke.Take{}
@@ -192,7 +192,7 @@ func testedPages(w *site.Workspace) []testedPage {
 	return pages
 }
 
-func (a *app) listPages(w *site.Workspace) error {
+func (a *app) listPages(w *workspace.Workspace) error {
 	pages := testedPages(w)
 	if a.json {
 		a.writeJSON(pagesDocument{Pages: pages})
@@ -214,7 +214,7 @@ func (a *app) listPages(w *site.Workspace) error {
 			words = append(words, fmt.Sprintf("must answer %d", page.Status))
 		}
 		if page.Conditions {
-			words = append(words, "has conditions of its own in "+site.ConfigName)
+			words = append(words, "has conditions of its own in "+workspace.ConfigName)
 		}
 		if page.InBrowser {
 			words = append(words, "also in the browser")

@@ -10,12 +10,12 @@ import (
 	"github.com/dustin/go-humanize"
 
 	"wetland/core/pagecheck"
-	"wetland/core/site"
 	"wetland/core/update"
+	"wetland/core/workspace"
 )
 
 // plan shows what an update would do.
-func (a *app) plan(ctx context.Context, w *site.Workspace, o update.Options) error {
+func (a *app) plan(ctx context.Context, w *workspace.Workspace, o update.Options) error {
 	p, err := update.PlanOf(ctx, w, o)
 	a.screen.clear()
 	if err != nil {

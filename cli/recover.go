@@ -8,7 +8,7 @@ import (
 
 	"wetland/core/recovery"
 	"wetland/core/runs"
-	"wetland/core/site"
+	"wetland/core/workspace"
 )
 
 func (a *app) recoverCommand() *cobra.Command {
@@ -58,7 +58,7 @@ one had been judged sound already. Files, tables and pages are proved as always.
 }
 
 // recovered writes how a run was settled. The code is what settling came to, not the run.
-func (a *app) recovered(w *site.Workspace, run *runs.Run, err error, code int) error {
+func (a *app) recovered(w *workspace.Workspace, run *runs.Run, err error, code int) error {
 	ended := a.ended(w, run, err)
 	var told *exitError
 	if err == nil && errors.As(ended, &told) {

@@ -8,7 +8,7 @@ import (
 
 	"wetland/core/report"
 	"wetland/core/runs"
-	"wetland/core/site"
+	"wetland/core/workspace"
 )
 
 func (a *app) reportCommand() *cobra.Command {
@@ -75,7 +75,7 @@ func (a *app) writeReport(made *report.Report, form string) error {
 
 // leaveReport writes a run's report beside its record. A report that cannot be written
 // changes nothing about the run.
-func (a *app) leaveReport(w *site.Workspace, run *runs.Run) string {
+func (a *app) leaveReport(w *workspace.Workspace, run *runs.Run) string {
 	made, err := report.Make(w.Config.Site.Name, w.Config.Site.Address, run)
 	if err == nil {
 		var file string

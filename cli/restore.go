@@ -9,8 +9,8 @@ import (
 	"github.com/spf13/cobra"
 
 	"wetland/core/restore"
-	"wetland/core/site"
 	"wetland/core/update"
+	"wetland/core/workspace"
 )
 
 func (a *app) restoreCommand() *cobra.Command {
@@ -75,7 +75,7 @@ before comes back.`,
 
 // restoreVersion brings back a version of a theme or plugin that was ever installed, or is
 // on the shelf: an update to it that nothing broken stands against.
-func (a *app) restoreVersion(ctx context.Context, w *site.Workspace, name string, o restore.Options, keepBroken bool) error {
+func (a *app) restoreVersion(ctx context.Context, w *workspace.Workspace, name string, o restore.Options, keepBroken bool) error {
 	if o.Only != "" || o.KeepNew {
 		return errors.New("--only and --keep-new are for snapshots: a version of a theme or plugin is files alone")
 	}
@@ -86,7 +86,7 @@ func (a *app) restoreVersion(ctx context.Context, w *site.Workspace, name string
 }
 
 // restoreInto makes a copy beside the site.
-func (a *app) restoreInto(ctx context.Context, w *site.Workspace, name string, into restore.Into, o restore.Options) error {
+func (a *app) restoreInto(ctx context.Context, w *workspace.Workspace, name string, into restore.Into, o restore.Options) error {
 	if o.Only != "" || o.KeepNew {
 		return errors.New("--only and --keep-new are for the site itself, not for a copy of it")
 	}

@@ -17,6 +17,7 @@ import (
 	"wetland/core/runs"
 	"wetland/core/session"
 	"wetland/core/site"
+	"wetland/core/workspace"
 )
 
 // Exit codes, the same for every command.
@@ -180,7 +181,7 @@ func (a *app) tell(err error, code int) {
 		return
 	}
 	s.paragraph(s.bad("Cannot do that:"), err.Error())
-	if errors.Is(err, site.ErrNoWorkspace) {
+	if errors.Is(err, workspace.ErrNone) {
 		s.paragraph("", "Go to the site's workspace, name it with --workspace DIR, or make one: wetland adopt ROOT --address URL")
 	}
 }
@@ -243,16 +244,16 @@ func versionText() string {
 }
 
 // load opens the workspace that the flags or the current folder name.
-func (a *app) load() (*site.Workspace, error) {
+func (a *app) load() (*workspace.Workspace, error) {
 	dir := a.workspace
 	if dir == "" {
-		found, err := site.FindWorkspace(".")
+		found, err := workspace.Find(".")
 		if err != nil {
 			return nil, err
 		}
 		dir = found
 	}
-	return site.LoadWorkspace(dir)
+	return workspace.Load(dir)
 }
 
 // guard returns what guarded operations need.
@@ -273,7 +274,7 @@ func (a *app) reader(ctx context.Context) session.Guard {
 }
 
 // loadSettled loads the workspace and warns of a run that was interrupted.
-func (a *app) loadSettled() (*site.Workspace, error) {
+func (a *app) loadSettled() (*workspace.Workspace, error) {
 	w, err := a.load()
 	if err != nil {
 		return nil, err

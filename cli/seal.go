@@ -8,11 +8,11 @@ import (
 	"github.com/spf13/cobra"
 
 	"wetland/core/session"
-	"wetland/core/site"
+	"wetland/core/workspace"
 )
 
 func (a *app) sealCommand() *cobra.Command {
-	with := site.AskForKey
+	with := workspace.AskForKey
 	command := &cobra.Command{
 		Use:   "seal",
 		Short: "Encrypt the store of snapshots, or change its passphrase",
@@ -50,7 +50,7 @@ other command opens the store.`,
 			}
 			a.screen.paragraph(a.screen.good("Sealed."), "Keep the passphrase or key in a second place: without it the snapshots are lost.")
 			if w.Config.Store.UnlockWith != with {
-				a.screen.next([]string{fmt.Sprintf("Write into %s, so that every command can open the store:  [store] unlock_with = %q", site.ConfigName, with)})
+				a.screen.next([]string{fmt.Sprintf("Write into %s, so that every command can open the store:  [store] unlock_with = %q", workspace.ConfigName, with)})
 			}
 			return nil
 		},

@@ -10,9 +10,9 @@ import (
 
 	"wetland/core/adopt"
 	"wetland/core/session"
-	"wetland/core/site"
 	"wetland/core/smoke"
 	"wetland/core/smoke/judging"
+	"wetland/core/workspace"
 )
 
 func (a *app) smokeCommand() *cobra.Command {
@@ -43,9 +43,9 @@ scripts and images that do not load. --learn records how they are now.`,
 	return command
 }
 
-func (a *app) smoke(cmd *cobra.Command, w *site.Workspace) error {
+func (a *app) smoke(cmd *cobra.Command, w *workspace.Workspace) error {
 	if len(w.Config.Pages) == 0 {
-		return fmt.Errorf("%s names no pages to test. Add [[pages]] with path = \"/\"", site.ConfigName)
+		return fmt.Errorf("%s names no pages to test. Add [[pages]] with path = \"/\"", workspace.ConfigName)
 	}
 	baseline, err := smoke.LoadTake(w.Baseline())
 	if err != nil && !errors.Is(err, fs.ErrNotExist) {
@@ -83,7 +83,7 @@ func (a *app) smoke(cmd *cobra.Command, w *site.Workspace) error {
 	return exit(code)
 }
 
-func (a *app) showSmoke(w *site.Workspace, judgement *smoke.Judgement, baseline *smoke.Take) {
+func (a *app) showSmoke(w *workspace.Workspace, judgement *smoke.Judgement, baseline *smoke.Take) {
 	s := a.screen
 	if s.silent && judgement.Verdict != smoke.Sound {
 		s = newScreen(a.errs, false)
@@ -106,7 +106,7 @@ func (a *app) showSmoke(w *site.Workspace, judgement *smoke.Judgement, baseline 
 	s.paragraph(s.faint("Not covered:"), strings.Join(judgement.NotCovered, "; ")+".")
 }
 
-func (a *app) learn(cmd *cobra.Command, w *site.Workspace, accept bool) error {
+func (a *app) learn(cmd *cobra.Command, w *workspace.Workspace, accept bool) error {
 	a.screen.Begin("learning", int64(2*len(w.Config.Pages)), "pages")
 	judgement, err := adopt.Learn(cmd.Context(), w, a.screen, accept)
 	a.screen.clear()

@@ -7,9 +7,9 @@ import (
 
 	"github.com/spf13/cobra"
 
-	"wetland/core/site"
 	"wetland/core/site/cms"
 	"wetland/core/survey"
+	"wetland/core/workspace"
 )
 
 func (a *app) surveyCommand() *cobra.Command {
@@ -58,7 +58,7 @@ sites below the root, versions that somebody else changed. Nothing is touched.`,
 	return command
 }
 
-func (a *app) showEdits(ctx context.Context, w *site.Workspace, folder string) error {
+func (a *app) showEdits(ctx context.Context, w *workspace.Workspace, folder string) error {
 	diff, err := survey.Diff(ctx, w, folder)
 	if err != nil {
 		return err

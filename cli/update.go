@@ -11,9 +11,9 @@ import (
 	"github.com/spf13/cobra"
 
 	"wetland/core/runs"
-	"wetland/core/site"
 	"wetland/core/smoke"
 	"wetland/core/update"
+	"wetland/core/workspace"
 )
 
 func (a *app) updateCommand() *cobra.Command {
@@ -93,7 +93,7 @@ the other plugins.`,
 
 // update runs an update, and where a return to an older version failed, asks whether it is
 // wanted all the same. By then the site is safe.
-func (a *app) update(ctx context.Context, w *site.Workspace, o update.Options) error {
+func (a *app) update(ctx context.Context, w *workspace.Workspace, o update.Options) error {
 	run, err := update.Update(ctx, w, o)
 	ended := a.ended(w, run, a.orNothingNewer(err))
 	if run == nil || err != nil || !run.FailedReturn() || !a.asks() || ctx.Err() != nil {
@@ -208,7 +208,7 @@ func (a *app) askSearch(ctx context.Context, plan update.SearchPlan) bool {
 }
 
 // ended writes how a run ended and turns it into an exit code.
-func (a *app) ended(w *site.Workspace, run *runs.Run, err error) error {
+func (a *app) ended(w *workspace.Workspace, run *runs.Run, err error) error {
 	if run == nil {
 		return err
 	}

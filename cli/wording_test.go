@@ -17,7 +17,7 @@ import (
 
 // saying are the calls whose texts people read when something ends, is refused or is wrong in
 // wetland.toml: by the name of what is called, the section that they belong to.
-var saying = map[string]string{"end": endings, "endBack": endings, "needsPerson": endings, "add": refusals, "say": mistakes, "Errorf": failures, "New": failures}
+var saying = map[string]string{"end": endings, "endback": endings, "needsperson": endings, "add": refusals, "say": mistakes, "errorf": failures, "new": failures}
 
 const (
 	endings  = "Endings"
@@ -27,13 +27,18 @@ const (
 	failures = "What cannot be done, and why"
 )
 
+// rooms are the packages that speak to people.
+var rooms = []string{
+	"adopt", "archive", "caches", "deploy", "edits", "packages", "pagecheck", "preflight", "recovery", "restore", "runs", "session", "shelf", "site", "tables", "update", "workspace",
+}
+
 // The texts of all endings, refusals and mistakes in settings stand in one file, to be read from
 // top to bottom as somebody would who has never seen the program. It is made from the code:
 // a text that changes shows here.
 func TestAllThatIsSaid(t *testing.T) {
 	said := map[string][]string{}
-	for _, folder := range []string{"../core/update", "../core/adopt", "../core/site", "../core/packages"} {
-		files, err := filepath.Glob(filepath.Join(folder, "*.go"))
+	for _, room := range rooms {
+		files, err := filepath.Glob(filepath.Join("../core", room, "*.go"))
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -88,7 +93,7 @@ func collectSaid(said map[string][]string, declared ast.Decl) {
 	ends := false
 	ast.Inspect(declared, func(node ast.Node) bool {
 		if call, ok := node.(*ast.CallExpr); ok {
-			section := saying[nameOfCall(call)]
+			section := saying[strings.ToLower(nameOfCall(call))]
 			add(section, textsIn(call))
 			ends = ends || section == endings
 			return section == "" || section == endings
@@ -97,7 +102,7 @@ func collectSaid(said map[string][]string, declared ast.Decl) {
 	})
 	if function, ok := declared.(*ast.FuncDecl); ok && (ends || wordy.MatchString(function.Name.Name)) {
 		ast.Inspect(function, func(node ast.Node) bool {
-			if call, ok := node.(*ast.CallExpr); ok && saying[nameOfCall(call)] != "" {
+			if call, ok := node.(*ast.CallExpr); ok && saying[strings.ToLower(nameOfCall(call))] != "" {
 				return false
 			}
 			if literal, ok := node.(*ast.BasicLit); ok {
@@ -109,16 +114,29 @@ func collectSaid(said map[string][]string, declared ast.Decl) {
 }
 
 // wordy are the functions that put together what a run ends with.
-var wordy = regexp.MustCompile(`[wW]ords$|^next|[aA]dvice|Anyway$`)
+var wordy = regexp.MustCompile(`[wW]ords$|^[nN]ext|[aA]dvice|Anyway$`)
 
 func nameOfCall(call *ast.CallExpr) string {
 	switch called := call.Fun.(type) {
 	case *ast.Ident:
 		return called.Name
 	case *ast.SelectorExpr:
+		if isReporter(called.X) { // whose End tells of one step
+			return ""
+		}
 		return called.Sel.Name
 	}
 	return ""
+}
+
+func isReporter(of ast.Expr) bool {
+	switch of := of.(type) {
+	case *ast.Ident:
+		return strings.EqualFold(of.Name, "report")
+	case *ast.SelectorExpr:
+		return of.Sel.Name == "Report"
+	}
+	return false
 }
 
 // textsIn joins the texts among a call's arguments, in their order.

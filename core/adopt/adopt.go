@@ -15,6 +15,7 @@ import (
 	"slices"
 	"strings"
 
+	"wetland/core/accounts"
 	"wetland/core/database"
 	"wetland/core/durable"
 	"wetland/core/files"
@@ -29,6 +30,7 @@ import (
 	"wetland/core/smoke"
 	"wetland/core/smoke/fetching"
 	"wetland/core/smoke/judging"
+	"wetland/core/workspace"
 )
 
 // Options of adopting.
@@ -37,8 +39,8 @@ type Options struct {
 	Address   string // empty: what the CMS's own settings say
 	Name      string // of the site; empty: what the CMS calls it, else the host of its address
 	Workspace string
-	Reach     site.ReachConfig // where the address alone does not lead to the site
-	NoBrowser bool             // pages are not looked at with a browser
+	Reach     workspace.ReachConfig // where the address alone does not lead to the site
+	NoBrowser bool                  // pages are not looked at with a browser
 	// PoolSockets are patterns of the sockets at which pools of PHP may listen; nil: the usual
 	// places.
 	PoolSockets []string
@@ -47,7 +49,7 @@ type Options struct {
 
 // Result is what adopt found, and the workspace it made.
 type Result struct {
-	Workspace  *site.Workspace
+	Workspace  *workspace.Workspace
 	System     string
 	Because    string // what the CMS was recognised by
 	Root       string
@@ -79,7 +81,7 @@ func Adopt(ctx context.Context, o Options) (*Result, error) {
 	if err := a.readReach(); err != nil {
 		return nil, err
 	}
-	roots := &files.Roots{Disk: site.DiskOf(o.Root)}
+	roots := &files.Roots{Disk: workspace.DiskOf(o.Root)}
 	defer roots.Close()
 	if err := a.findSite(ctx, roots); err != nil {
 		return nil, err
@@ -156,11 +158,11 @@ func (a *adoption) findSite(ctx context.Context, roots *files.Roots) error {
 	if err != nil {
 		return err
 	}
-	a.site = &site.Site{Files: roots, Root: root, CMS: opened, Workspace: &site.Workspace{}}
+	a.site = &site.Site{Files: roots, Root: root, CMS: opened, Workspace: &workspace.Workspace{}}
 	a.result.System, a.result.Root = opened.System(), root
 	a.result.Nested = cms.Nested(ctx, roots, root)
 	if entry, err := a.site.Files.Lstat(ctx, root); err == nil && os.Geteuid() == 0 && entry.Owner > 0 {
-		a.result.BelongsTo = site.UserName(entry.Owner)
+		a.result.BelongsTo = accounts.UserName(entry.Owner)
 	}
 	layout := opened.Layout()
 	a.result.ThroughSQL = len(layout.DatabaseFiles) > 0
@@ -187,9 +189,9 @@ func (a *adoption) checkWorkspace(ctx context.Context) error {
 		}
 		return err
 	}
-	if _, err := os.Stat(filepath.Join(dir, site.ConfigName)); err == nil {
+	if _, err := os.Stat(filepath.Join(dir, workspace.ConfigName)); err == nil {
 		return &runs.Refusal{Reasons: []runs.Reason{{
-			What: fmt.Sprintf("%s is a workspace already: it has a %s", dir, site.ConfigName),
+			What: fmt.Sprintf("%s is a workspace already: it has a %s", dir, workspace.ConfigName),
 			Do:   "Edit that file, or choose another folder with --workspace.",
 		}}}
 	}
@@ -200,8 +202,8 @@ func (a *adoption) checkWorkspace(ctx context.Context) error {
 // workspace, or exchange all of it: the snapshots, and the commands that are run.
 func (a *adoption) checkWebUsers(ctx context.Context) {
 	const means = "whoever finds a hole in the site could change its snapshots, and what Wetland runs"
-	for _, id := range site.WebUsers() {
-		name := site.UserName(id)
+	for _, id := range accounts.WebUsers() {
+		name := accounts.UserName(id)
 		if id == os.Geteuid() {
 			a.doubt(fmt.Sprintf("you run Wetland as %s, as which the web server runs: %s", name, means),
 				"Run it as a user of its own who may write the site's themes and plugins, from a workspace that "+name+" may not write.")
@@ -224,7 +226,7 @@ func (a *adoption) writableBy(ctx context.Context, id int) string {
 		if err == nil {
 			entry, lookErr := opened.Lstat(ctx, ".")
 			_ = opened.Close()
-			if lookErr == nil && site.MayWrite(id, entry) && (entry.Mode&0o1000 == 0 || entry.Owner == id) {
+			if lookErr == nil && accounts.MayWrite(id, entry) && (entry.Mode&0o1000 == 0 || entry.Owner == id) {
 				return folder
 			}
 		}
@@ -266,7 +268,7 @@ func (a *adoption) openDatabase(ctx context.Context) database.Database {
 	login, missing := a.site.CMS.Database(cms.Given{})
 	a.missing = missing
 	for _, one := range missing {
-		a.doubt(one.Why, fmt.Sprintf("Give it as %s in %s.", one.Key, site.ConfigName))
+		a.doubt(one.Why, fmt.Sprintf("Give it as %s in %s.", one.Key, workspace.ConfigName))
 	}
 	if len(missing) > 0 {
 		return nil
@@ -307,11 +309,11 @@ func (a *adoption) findAddress(ctx context.Context, db database.Database) error 
 	if given == "" {
 		given = own
 	}
-	address, err := site.ParseAddress(given)
+	address, err := workspace.ParseAddress(given)
 	if err != nil {
 		return fmt.Errorf("--address: %w", err)
 	}
-	if believed, err := site.ParseAddress(own); err == nil && believed.Host != address.Host {
+	if believed, err := workspace.ParseAddress(own); err == nil && believed.Host != address.Host {
 		a.doubt(fmt.Sprintf("the CMS believes that it is reached at %s, but you gave %s", believed, address), "If this root is a copy of another site, give the copy's own address: else the wrong site is tested.")
 	}
 	a.site.Address, a.result.Address = address, address.String()
@@ -403,7 +405,7 @@ func (a *adoption) findPages(ctx context.Context, db database.Database) error {
 	found := pagecheck.ChoosePages(ctx, a.pages, a.site.CMS, db)
 	a.result.Pages, a.result.Dead = found.Pages, found.Dead
 	if found.Broken != nil {
-		a.doubt(fmt.Sprintf("the front page does not answer: %v", found.Broken), "Once it does, add the pages to test to "+site.ConfigName+".")
+		a.doubt(fmt.Sprintf("the front page does not answer: %v", found.Broken), "Once it does, add the pages to test to "+workspace.ConfigName+".")
 	}
 	return ctx.Err()
 }
@@ -430,10 +432,10 @@ func (a *adoption) lookAtPages(ctx context.Context) (baseline *smoke.Take, err e
 	}
 	for _, same := range states {
 		if same.What.taken {
-			a.doubt(pagesAre(same.Pages)+" "+same.What.words+". Not on the list of pages to test", "Fix what is wrong, then add them to "+site.ConfigName+", as [[pages]] path = "+site.Quote(same.Pages[0])+".")
+			a.doubt(pagesAre(same.Pages)+" "+same.What.words+". Not on the list of pages to test", "Fix what is wrong, then add them to "+workspace.ConfigName+", as [[pages]] path = "+workspace.Quote(same.Pages[0])+".")
 			off = append(off, same.Pages...)
 		} else {
-			a.doubt(pagesAre(same.Pages)+" "+same.What.words, "Fix what is wrong, or take them out of "+site.ConfigName+".")
+			a.doubt(pagesAre(same.Pages)+" "+same.What.words, "Fix what is wrong, or take them out of "+workspace.ConfigName+".")
 		}
 	}
 	a.result.Pages = slices.DeleteFunc(a.result.Pages, func(p smoke.Page) bool { return slices.Contains(off, p.Path) })
@@ -486,10 +488,10 @@ func (a *adoption) writeWorkspace(ctx context.Context, db database.Database) err
 	if err := a.checkConfig(text); err != nil {
 		return err
 	}
-	if err := durable.WriteFile(filepath.Join(a.o.Workspace, site.ConfigName), []byte(text)); err != nil {
-		return fmt.Errorf("write %s: %w", site.ConfigName, err)
+	if err := durable.WriteFile(filepath.Join(a.o.Workspace, workspace.ConfigName), []byte(text)); err != nil {
+		return fmt.Errorf("write %s: %w", workspace.ConfigName, err)
 	}
-	w, err := site.LoadWorkspace(a.o.Workspace)
+	w, err := workspace.Load(a.o.Workspace)
 	if err != nil {
 		return err
 	}
@@ -502,7 +504,7 @@ func (a *adoption) writeWorkspace(ctx context.Context, db database.Database) err
 
 // Learn looks at all pages twice and records them as the workspace's baseline. Broken
 // pages are not learnt, unless accepted.
-func Learn(ctx context.Context, w *site.Workspace, report progress.Reporter, accept bool) (*smoke.Judgement, error) {
+func Learn(ctx context.Context, w *workspace.Workspace, report progress.Reporter, accept bool) (*smoke.Judgement, error) {
 	fetcher, err := session.FetcherOf(w)
 	if err != nil {
 		return nil, err

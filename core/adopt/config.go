@@ -6,8 +6,8 @@ import (
 	"strings"
 	"unicode"
 
-	"wetland/core/site"
 	"wetland/core/site/cms"
+	"wetland/core/workspace"
 )
 
 // sayReach writes the settings that were given, and the others as examples.
@@ -25,10 +25,10 @@ func (a *adoption) sayReach(say func(string, ...any)) {
 		{"password_from", given.PasswordFrom, "env STAGING_PASSWORD", "where the password is: never the password itself"},
 	} {
 		if one.value != "" {
-			say("%-40s # %s", one.name+" = "+site.Quote(one.value), one.what)
+			say("%-40s # %s", one.name+" = "+workspace.Quote(one.value), one.what)
 			continue
 		}
-		say("%-40s # %s", "# "+one.name+" = "+site.Quote(one.example), one.what)
+		say("%-40s # %s", "# "+one.name+" = "+workspace.Quote(one.example), one.what)
 	}
 	say("")
 }
@@ -41,20 +41,20 @@ func (a *adoption) config() string {
 	say("# does not know is refused, with its line.")
 	say("format = 1\n")
 	say("[site]")
-	say("name = %s", site.Quote(a.o.Name))
-	say("root = %s        # the folder that the web server hands out", site.Quote(a.site.Root))
-	say("address = %s     # where visitors reach it", site.Quote(a.site.Address.String()))
-	say("cms = %s", site.Quote(a.system.Name()))
+	say("name = %s", workspace.Quote(a.o.Name))
+	say("root = %s        # the folder that the web server hands out", workspace.Quote(a.site.Root))
+	say("address = %s     # where visitors reach it", workspace.Quote(a.site.Address.String()))
+	say("cms = %s", workspace.Quote(a.system.Name()))
 	if a.system.Name() == "wordpress" {
 		say("# php = \"8.2\"        # the site's PHP, where its answers do not tell the version")
 		say("# php_log = \"/var/log/php/error.log\"    # where PHP logs its errors: good evidence")
 		pool := "# php_pool = \"unix:/run/php/php-fpm.sock\""
 		if a.result.Pool != "" {
-			pool = "php_pool = " + site.Quote(a.result.Pool)
+			pool = "php_pool = " + workspace.Quote(a.result.Pool)
 		}
 		say("# How PHP is asked to let go of compiled code after a swap, so that visitors meet one")
 		say("# version alone: by the socket of its processes, or, where none can be reached,")
-		say("# %q: with a script of one use in the root.", site.PoolByRequest)
+		say("# %q: with a script of one use in the root.", workspace.PoolByRequest)
 		say("%s", pool)
 	}
 	say("")
@@ -62,8 +62,8 @@ func (a *adoption) config() string {
 	say("# the password is never written here, only where it is: \"env NAME\" or \"file PATH\".")
 	say("[database]")
 	for _, one := range a.missing {
-		say("# %s", site.Comment(one.Why))
-		say("%s = %s", strings.TrimPrefix(one.Key, "database."), site.Quote(placeholder(one.Key)))
+		say("# %s", workspace.Comment(one.Why))
+		say("%s = %s", strings.TrimPrefix(one.Key, "database."), workspace.Quote(placeholder(one.Key)))
 		if one.Key == passwordKey {
 			a.sayHost(say)
 		}
@@ -74,7 +74,7 @@ func (a *adoption) config() string {
 	say("# Only where the address alone does not lead to the site's own pages.")
 	a.sayReach(say)
 	say("[files]")
-	say("# Snapshots leave these out by themselves: %s.", site.Comment(strings.Join(a.result.LeaveOut, ", ")))
+	say("# Snapshots leave these out by themselves: %s.", workspace.Comment(strings.Join(a.result.LeaveOut, ", ")))
 	say("# More paths below the root, such as logs: they are neither kept nor restored.")
 	say("leave_out = []\n")
 	say("[smoke]")
@@ -100,7 +100,7 @@ func (a *adoption) config() string {
 	say("# The pages to test: one of each kind. expect lists texts that must be on it.")
 	for _, page := range a.result.Pages {
 		say("[[pages]]")
-		say("path = %s", site.Quote(page.Path))
+		say("path = %s", workspace.Quote(page.Path))
 		if page.Path == "/" {
 			say("expect = []")
 		}
@@ -119,10 +119,10 @@ func (a *adoption) sayHost(say func(format string, args ...any)) {
 	login, _ := a.site.CMS.Database(cms.Given{})
 	say("# The password goes there and nowhere else; this is what the site's settings say:")
 	if login.Socket != "" {
-		say("socket = %s", site.Quote(login.Socket))
+		say("socket = %s", workspace.Quote(login.Socket))
 		return
 	}
-	say("host = %s", site.Quote(login.Host))
+	say("host = %s", workspace.Quote(login.Host))
 	say("port = %d", login.Port)
 }
 
@@ -152,9 +152,9 @@ func oneLine(title string) string {
 // checkConfig makes sure that wetland.toml says what was meant and nothing else, before it is
 // written: commands in it are run.
 func (a *adoption) checkConfig(text string) error {
-	read, err := site.ReadConfig([]byte(text))
+	read, err := workspace.ReadConfig([]byte(text))
 	if err != nil {
-		return fmt.Errorf("%s cannot be written so that it can be read again: %w", site.ConfigName, err)
+		return fmt.Errorf("%s cannot be written so that it can be read again: %w", workspace.ConfigName, err)
 	}
 	var pages []string
 	for _, page := range read.Pages {
@@ -165,8 +165,8 @@ func (a *adoption) checkConfig(text string) error {
 		wanted = append(wanted, page.Path)
 	}
 	if read.Site.Name != a.o.Name || read.Site.Root != a.site.Root || read.Site.Address != a.site.Address.String() || !slices.Equal(pages, wanted) ||
-		read.Hooks != (site.HooksConfig{}) || len(read.Caches.Commands)+len(read.Sources)+len(read.Weigh) > 0 {
-		return fmt.Errorf("the site's settings hold characters that %s cannot hold: it would not say what was meant. Rename the folder or page that holds them", site.ConfigName)
+		read.Hooks != (workspace.HooksConfig{}) || len(read.Caches.Commands)+len(read.Sources)+len(read.Weigh) > 0 {
+		return fmt.Errorf("the site's settings hold characters that %s cannot hold: it would not say what was meant. Rename the folder or page that holds them", workspace.ConfigName)
 	}
 	return nil
 }

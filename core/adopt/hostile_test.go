@@ -15,7 +15,7 @@ import (
 
 	"wetland/core/progress"
 	"wetland/core/runs"
-	"wetland/core/site"
+	"wetland/core/workspace"
 )
 
 // hostile lays out a site whose settings, folders and links try to become lines of
@@ -72,12 +72,12 @@ func TestHostileSettingsStayValues(t *testing.T) {
 	} {
 		t.Run(c.name, func(t *testing.T) {
 			root, address := hostile(t, c.content, c.prefix, c.links)
-			workspace := t.TempDir()
-			result, err := Adopt(t.Context(), Options{Root: root, Address: address, Name: c.title, Workspace: workspace, NoBrowser: true, PoolSockets: []string{}, Report: progress.Silent{}})
+			own := t.TempDir()
+			result, err := Adopt(t.Context(), Options{Root: root, Address: address, Name: c.title, Workspace: own, NoBrowser: true, PoolSockets: []string{}, Report: progress.Silent{}})
 			if err != nil {
 				t.Fatal(err)
 			}
-			text, err := os.ReadFile(filepath.Join(workspace, site.ConfigName))
+			text, err := os.ReadFile(filepath.Join(own, workspace.ConfigName))
 			if err != nil {
 				t.Fatal(err)
 			}
@@ -86,11 +86,11 @@ func TestHostileSettingsStayValues(t *testing.T) {
 				t.Fatalf("%v\n%s", err, text)
 			}
 			wantKeys(t, read, text)
-			config, err := site.ReadConfig(text)
+			config, err := workspace.ReadConfig(text)
 			if err != nil {
 				t.Fatal(err)
 			}
-			if config.Site.Root != root || config.Site.Address != address || config.Hooks != (site.HooksConfig{}) || (c.title != "" && config.Site.Name != c.title) {
+			if config.Site.Root != root || config.Site.Address != address || config.Hooks != (workspace.HooksConfig{}) || (c.title != "" && config.Site.Name != c.title) {
 				t.Errorf("%+v\n%s", config.Site, text)
 			}
 			for i, page := range result.Pages {

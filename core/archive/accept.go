@@ -7,9 +7,9 @@ import (
 
 	"wetland/core/runs"
 	"wetland/core/session"
-	"wetland/core/site"
 	"wetland/core/smoke"
 	"wetland/core/smoke/judging"
+	"wetland/core/workspace"
 )
 
 // AcceptOptions say which findings of a run are as they should be.
@@ -25,7 +25,7 @@ var ErrNothingToAccept = errors.New("no doubtful finding")
 
 // Accept notes that doubtful findings of a run are as they should be: in the run, and for
 // the comparisons to come. It returns those that were meant.
-func Accept(w *site.Workspace, o AcceptOptions) ([]judging.Acceptance, error) {
+func Accept(w *workspace.Workspace, o AcceptOptions) ([]judging.Acceptance, error) {
 	if o.Because == "" {
 		return nil, errors.New("say why it is accepted (--because WHY), for those who look after the site later")
 	}

@@ -16,6 +16,7 @@ import (
 	"wetland/core/session"
 	"wetland/core/site"
 	"wetland/core/snapshot"
+	"wetland/core/workspace"
 )
 
 // Exported lists what an export wrote.
@@ -34,7 +35,7 @@ about.json        what the snapshot noted of them
 
 // Export writes a snapshot in open formats into an empty or missing folder: a packed
 // tar archive, statements for the database's own client, and what the snapshot noted.
-func Export(ctx context.Context, w *site.Workspace, name, dir string, guard session.Guard) (*Exported, error) {
+func Export(ctx context.Context, w *workspace.Workspace, name, dir string, guard session.Guard) (*Exported, error) {
 	guard.Fill()
 	store, m, err := session.OpenSnapshot(w, name, guard)
 	if err != nil {
@@ -98,7 +99,7 @@ func Export(ctx context.Context, w *site.Workspace, name, dir string, guard sess
 }
 
 // CheckTarget refuses a folder for customers' data that is not empty, or public.
-func CheckTarget(ctx context.Context, w *site.Workspace, m *snapshot.Manifest, dir string) error {
+func CheckTarget(ctx context.Context, w *workspace.Workspace, m *snapshot.Manifest, dir string) error {
 	if info, err := os.Stat(dir); err == nil && !info.IsDir() {
 		return fmt.Errorf("%s is a file. Name a new folder", dir)
 	}

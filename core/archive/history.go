@@ -17,6 +17,7 @@ import (
 	"wetland/core/session"
 	"wetland/core/site"
 	"wetland/core/snapshot"
+	"wetland/core/workspace"
 )
 
 // Event is a snapshot or a run.
@@ -30,7 +31,7 @@ type Event struct {
 
 // History lists the snapshots and runs of a workspace, oldest first. What cannot
 // be read is in it, with the reason.
-func History(w *site.Workspace, guard session.Guard) ([]Event, error) {
+func History(w *workspace.Workspace, guard session.Guard) ([]Event, error) {
 	names, err := runs.Names(w)
 	if err != nil {
 		return nil, err
@@ -84,7 +85,7 @@ type SnapshotOptions struct {
 }
 
 // Snapshot takes one by hand. fresh is false if the newest one serves.
-func Snapshot(ctx context.Context, w *site.Workspace, o SnapshotOptions) (m *snapshot.Manifest, fresh bool, err error) {
+func Snapshot(ctx context.Context, w *workspace.Workspace, o SnapshotOptions) (m *snapshot.Manifest, fresh bool, err error) {
 	var why runs.Reasons
 	s, err := session.Open(ctx, w, o.Guard, &why)
 	if err != nil {
@@ -162,7 +163,7 @@ func changedSince(ctx context.Context, s *session.Session, m *snapshot.Manifest)
 }
 
 // Pin keeps a snapshot from being tidied away, or lets it go.
-func Pin(w *site.Workspace, name string, pinned bool, guard session.Guard) error {
+func Pin(w *workspace.Workspace, name string, pinned bool, guard session.Guard) error {
 	store, err := session.OpenStore(w, guard)
 	if err != nil {
 		return err
@@ -172,11 +173,11 @@ func Pin(w *site.Workspace, name string, pinned bool, guard session.Guard) error
 }
 
 // SnapshotNames lists the workspace's snapshots, oldest first, without opening the store.
-func SnapshotNames(w *site.Workspace) ([]string, error) { return snapshot.NamesIn(w.Store()) }
+func SnapshotNames(w *workspace.Workspace) ([]string, error) { return snapshot.NamesIn(w.Store()) }
 
 // ComponentNames lists the folders of the site's themes and plugins; none where they cannot
 // be read.
-func ComponentNames(w *site.Workspace) []string {
+func ComponentNames(w *workspace.Workspace) []string {
 	opened, err := site.Open(context.Background(), w)
 	if err != nil {
 		return nil

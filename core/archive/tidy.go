@@ -14,6 +14,7 @@ import (
 	"wetland/core/site"
 	"wetland/core/snapshot"
 	"wetland/core/tables"
+	"wetland/core/workspace"
 )
 
 // TidyPlan says which snapshots go and stay.
@@ -34,7 +35,7 @@ func (p *TidyPlan) Going() []string {
 }
 
 // rulesOf returns the rules of wetland.toml, with what it leaves out.
-func rulesOf(w *site.Workspace) snapshot.Rules {
+func rulesOf(w *workspace.Workspace) snapshot.Rules {
 	rules := snapshot.Rules{AllForDays: 14, DailyForDays: 60, WeeklyForWeeks: 26, MonthlyForMonths: 24}
 	keep := w.Config.Keep
 	for _, one := range []struct {
@@ -50,7 +51,7 @@ func rulesOf(w *site.Workspace) snapshot.Rules {
 
 // Tidy lets go of the snapshots that are past their time, by the rules of wetland.toml.
 // confirm is shown the plan and decides; nil: yes.
-func Tidy(ctx context.Context, w *site.Workspace, now time.Time, confirm func(*TidyPlan) bool, guard session.Guard) (*TidyPlan, error) {
+func Tidy(ctx context.Context, w *workspace.Workspace, now time.Time, confirm func(*TidyPlan) bool, guard session.Guard) (*TidyPlan, error) {
 	guard.Fill()
 	store, err := session.OpenStore(w, guard)
 	if err != nil {
@@ -96,7 +97,7 @@ func Tidy(ctx context.Context, w *site.Workspace, now time.Time, confirm func(*T
 // that somebody works on, or whose last run is not settled, is left alone: what lies there
 // harms nobody. It looks first and takes the site's lock only where something is left, so that
 // a snapshot that begins meanwhile is not refused.
-func tidyDatabase(ctx context.Context, w *site.Workspace, all []*snapshot.Manifest, guard session.Guard) (err error) {
+func tidyDatabase(ctx context.Context, w *workspace.Workspace, all []*snapshot.Manifest, guard session.Guard) (err error) {
 	if unsettled, err := runs.Unsettled(w); err != nil || unsettled != nil {
 		return err
 	}
@@ -134,7 +135,7 @@ func tidyDatabase(ctx context.Context, w *site.Workspace, all []*snapshot.Manife
 
 // neededByRuns notes the snapshots that a run still needs: one that is not settled, and
 // for each theme and plugin the last update that was kept, to be able to go back.
-func neededByRuns(w *site.Workspace, needed map[string]string) error {
+func neededByRuns(w *workspace.Workspace, needed map[string]string) error {
 	names, err := runs.Names(w)
 	if err != nil {
 		return err

@@ -11,6 +11,7 @@ import (
 	"wetland/core/session"
 	"wetland/core/site"
 	"wetland/core/snapshot"
+	"wetland/core/workspace"
 )
 
 // ErrDamaged says that a snapshot must not be relied on.
@@ -19,7 +20,7 @@ var ErrDamaged = errors.New("it is damaged and must not be relied on")
 // Verify proves a snapshot of the workspace's site: every byte and every row. With
 // deep, it also loads the tables into a scratch database and compares what the engine
 // makes of them. Errors that wrap ErrDamaged tell what is wrong with the snapshot.
-func Verify(ctx context.Context, w *site.Workspace, name string, deep bool, guard session.Guard) (*snapshot.Manifest, error) {
+func Verify(ctx context.Context, w *workspace.Workspace, name string, deep bool, guard session.Guard) (*snapshot.Manifest, error) {
 	guard.Fill()
 	store, err := session.OpenStore(w, guard)
 	if err != nil {
@@ -54,7 +55,7 @@ func Verify(ctx context.Context, w *site.Workspace, name string, deep bool, guar
 }
 
 // roundTrip loads all tables of a snapshot into a database made for it, and compares.
-func roundTrip(ctx context.Context, w *site.Workspace, store *snapshot.Store, m *snapshot.Manifest) (err error) {
+func roundTrip(ctx context.Context, w *workspace.Workspace, store *snapshot.Store, m *snapshot.Manifest) (err error) {
 	scratch, drop, err := openScratch(ctx, w, m)
 	if err != nil {
 		return err
@@ -89,7 +90,7 @@ func LoadAll(ctx context.Context, store *snapshot.Store, m *snapshot.Manifest, i
 }
 
 // openScratch makes an empty database of the same engine as the snapshot's.
-func openScratch(ctx context.Context, w *site.Workspace, m *snapshot.Manifest) (db database.Database, drop func() error, err error) {
+func openScratch(ctx context.Context, w *workspace.Workspace, m *snapshot.Manifest) (db database.Database, drop func() error, err error) {
 	login := database.Login{Engine: "sqlite"}
 	if m.Dialect() != "sqlite" {
 		opened, err := site.Open(ctx, w)

@@ -15,9 +15,9 @@ import (
 	"wetland/core/phrase"
 	"wetland/core/progress"
 	"wetland/core/session"
-	"wetland/core/site"
 	"wetland/core/site/cms"
 	"wetland/core/site/phppool"
+	"wetland/core/workspace"
 )
 
 // Purge empties the CMS's caches: those of pages, and what it remembers of its themes and
@@ -88,7 +88,7 @@ func EmptyObjects(ctx context.Context, s *session.Session, layout cms.Layout) (p
 	where := s.Site.Workspace.Config.Site.PHPPool
 	s.Unemptied = nil
 	switch {
-	case where == "", where == site.PoolByRequest, layout.Loader == "":
+	case where == "", where == workspace.PoolByRequest, layout.Loader == "":
 		s.Unemptied = fmt.Errorf("%s keeps a copy of the settings; %w", layout.ObjectCache, errNobodyToEmpty)
 	default:
 		s.Unemptied = phppool.EmptyObjects(ctx, where, layout.Loader, s.Site.Address.Host)

@@ -14,8 +14,8 @@ import (
 	"wetland/core/files"
 	"wetland/core/progress"
 	"wetland/core/session"
-	"wetland/core/site"
 	"wetland/core/site/phppool"
+	"wetland/core/workspace"
 )
 
 // DropCompiled has the site's PHP processes let go of the code that they keep compiled, if
@@ -156,7 +156,7 @@ const oneUsePrefix = "wetland-once-"
 const oneUseLasts = time.Minute
 
 func letGo(ctx context.Context, s *session.Session, where string) error {
-	if where != site.PoolByRequest {
+	if where != workspace.PoolByRequest {
 		return phppool.Reset(ctx, where)
 	}
 	name := oneUsePrefix + strings.ToLower(rand.Text()) + ".php"

@@ -17,7 +17,7 @@ import (
 	"time"
 
 	"wetland/core/network"
-	"wetland/core/site"
+	"wetland/core/workspace"
 )
 
 // Download fetches archives from vendors.
@@ -45,7 +45,7 @@ func CarriesSecret(address string) bool {
 		return true
 	}
 	for name := range u.Query() {
-		if site.LooksSecret(name) {
+		if workspace.LooksSecret(name) {
 			return true
 		}
 	}

@@ -11,8 +11,8 @@ import (
 	"wetland/core/progress"
 	"wetland/core/runs"
 	"wetland/core/session"
-	"wetland/core/site"
 	"wetland/core/smoke"
+	"wetland/core/workspace"
 )
 
 // CheckPages refuses to go on where no page would tell of breakage.
@@ -116,7 +116,7 @@ func leaveOutDead(s *session.Session, baseline *smoke.Take, present *smoke.Judge
 
 // lastLearnt is what the last run found to change by itself after it had put everything back, and
 // proved it.
-func lastLearnt(w *site.Workspace) []smoke.Finding {
+func lastLearnt(w *workspace.Workspace) []smoke.Finding {
 	all, err := runs.All(w)
 	if err != nil || len(all) == 0 {
 		return nil // what is wrong with the runs is told elsewhere

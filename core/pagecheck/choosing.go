@@ -10,10 +10,10 @@ import (
 	"wetland/core/database"
 	"wetland/core/runs"
 	"wetland/core/session"
-	"wetland/core/site"
 	"wetland/core/site/cms"
 	"wetland/core/smoke"
 	"wetland/core/smoke/fetching"
+	"wetland/core/workspace"
 )
 
 // ChoosePages finds the pages of a site that are worth testing: one of each kind that its tables
@@ -33,14 +33,14 @@ func ChoosePages(ctx context.Context, fetcher *fetching.Fetcher, from cms.Site, 
 
 // Choice is how a workspace's pages would be chosen anew.
 type Choice struct {
-	Add      []site.Page
+	Add      []workspace.Page
 	LeaveOut []string
 	Notes    []string // where pages were looked for, and what could not be asked
 }
 
 // ChooseAnew finds pages to test as adopting does. Pages for which wetland.toml wants something
 // of their own, such as a text, stay in any case. Nothing is changed.
-func ChooseAnew(ctx context.Context, w *site.Workspace, guard session.Guard) (choice *Choice, err error) {
+func ChooseAnew(ctx context.Context, w *workspace.Workspace, guard session.Guard) (choice *Choice, err error) {
 	var why runs.Reasons
 	s, err := session.Open(ctx, w, guard, &why)
 	if err != nil {
@@ -61,7 +61,7 @@ func ChooseAnew(ctx context.Context, w *site.Workspace, guard session.Guard) (ch
 	}
 	for _, page := range found.Pages {
 		if !w.Tests(page.Path) {
-			choice.Add = append(choice.Add, site.Page{Path: page.Path, Status: page.Status})
+			choice.Add = append(choice.Add, workspace.Page{Path: page.Path, Status: page.Status})
 		}
 	}
 	for _, page := range w.Config.Pages {
@@ -74,19 +74,19 @@ func ChooseAnew(ctx context.Context, w *site.Workspace, guard session.Guard) (ch
 
 // AddPages adds pages to those that a workspace tests. Each is asked for first: if one answers
 // with an error, or stands there already, none is added, and the error names every such page.
-func AddPages(ctx context.Context, w *site.Workspace, paths []string) error {
+func AddPages(ctx context.Context, w *workspace.Workspace, paths []string) error {
 	fetcher, err := session.FetcherOf(w)
 	if err != nil {
 		return err
 	}
 	defer fetcher.Close()
 	var problems []error
-	var add []site.Page
+	var add []workspace.Page
 	for _, path := range paths {
 		if problem := pageProblem(ctx, w, fetcher, path); problem != nil {
 			problems = append(problems, problem)
 		}
-		add = append(add, site.Page{Path: path})
+		add = append(add, workspace.Page{Path: path})
 	}
 	if err := errors.Join(append(problems, ctx.Err())...); err != nil {
 		return fmt.Errorf("nothing was changed: %w", err)
@@ -95,7 +95,7 @@ func AddPages(ctx context.Context, w *site.Workspace, paths []string) error {
 }
 
 // pageProblem tells why a page cannot be added; nil: it can.
-func pageProblem(ctx context.Context, w *site.Workspace, fetcher *fetching.Fetcher, path string) error {
+func pageProblem(ctx context.Context, w *workspace.Workspace, fetcher *fetching.Fetcher, path string) error {
 	if !strings.HasPrefix(path, "/") {
 		return fmt.Errorf("%s does not begin with a slash: give the path below the site's address, such as /fares", path)
 	}
@@ -106,14 +106,14 @@ func pageProblem(ctx context.Context, w *site.Workspace, fetcher *fetching.Fetch
 	case err != nil:
 		return fmt.Errorf("%s: %w", path, err)
 	case status >= 400:
-		return fmt.Errorf("%s: it answers %d. If it should, write it into %s, with status = %d", path, status, site.ConfigName, status)
+		return fmt.Errorf("%s: it answers %d. If it should, write it into %s, with status = %d", path, status, workspace.ConfigName, status)
 	}
 	return nil
 }
 
 // LeaveOutPages takes pages off those that a workspace tests. If one is not among them, none is
 // taken, and the error names every such page.
-func LeaveOutPages(w *site.Workspace, paths []string) error {
+func LeaveOutPages(w *workspace.Workspace, paths []string) error {
 	var problems []error
 	for _, path := range paths {
 		if !w.Tests(path) {

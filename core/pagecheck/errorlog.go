@@ -12,9 +12,9 @@ import (
 	"wetland/core/progress"
 	"wetland/core/runs"
 	"wetland/core/session"
-	"wetland/core/site"
 	"wetland/core/site/cms"
 	"wetland/core/smoke"
+	"wetland/core/workspace"
 )
 
 // MarkLogs remembers where the logs of PHP's errors stand, before anything is swapped.
@@ -79,8 +79,8 @@ func ReadLogs(ctx context.Context, s *session.Session, judgement *smoke.Judgemen
 		}
 		switch {
 		case there == 0:
-			judgement.NotCovered = append(slices.Clone(judgement.NotCovered), "PHP's error log: none was found; name it as php_log in "+site.ConfigName)
-			return progress.Note, "no PHP error log was found; name it as php_log in " + site.ConfigName, nil
+			judgement.NotCovered = append(slices.Clone(judgement.NotCovered), "PHP's error log: none was found; name it as php_log in "+workspace.ConfigName)
+			return progress.Note, "no PHP error log was found; name it as php_log in " + workspace.ConfigName, nil
 		case fresh > 0:
 			return progress.Bad, phrase.Plural(fresh, "new fatal error") + " since the swap", nil
 		case known > 0:

@@ -12,6 +12,7 @@ import (
 	"strings"
 	"time"
 
+	"wetland/core/accounts"
 	"wetland/core/deploy"
 	"wetland/core/files"
 	"wetland/core/identity"
@@ -150,14 +151,14 @@ func CheckPlace(ctx context.Context, s *session.Session, t *runs.Target, p *pack
 func checkOwner(s *session.Session, live string, entry files.Entry, why *runs.Reasons) {
 	const without = files.Unowned
 	if !s.Site.Files.CanOwn(entry.Owner, without) {
-		owner := site.UserName(entry.Owner)
+		owner := accounts.UserName(entry.Owner)
 		why.Add(fmt.Sprintf("%s belongs to the user %s: %s cannot give the new files that owner", live, owner, runs.WhoAmI()), "Run Wetland as that user: sudo -u "+phrase.ShellWord(owner)+" wetland ...")
 	}
 	if !s.Site.Files.CanOwn(without, entry.Group) {
-		group := site.GroupName(entry.Group)
+		group := accounts.GroupName(entry.Group)
 		why.Add(fmt.Sprintf("%s belongs to the group %s, and %s is not in it: the new files cannot be given that group", live, group, runs.WhoAmI()),
 			fmt.Sprintf("Join the group (as root: usermod -aG %s %s), sign in anew, and try again. Or run Wetland as a user who is in it. Or, if that group is not needed, give the folder one of your own, set so that new files get it by themselves: chgrp -R YOURS %s; find %s -type d -exec chmod g+s {} +",
-				phrase.ShellWord(group), phrase.ShellWord(site.UserName(os.Getuid())), phrase.ShellQuote(live), phrase.ShellQuote(live)))
+				phrase.ShellWord(group), phrase.ShellWord(accounts.UserName(os.Getuid())), phrase.ShellQuote(live), phrase.ShellQuote(live)))
 	}
 }
 

@@ -26,6 +26,7 @@ import (
 	"wetland/core/site/cms"
 	"wetland/core/snapshot"
 	"wetland/core/version"
+	"wetland/core/workspace"
 )
 
 // Advice is what an examination comes to, for one check or for all.
@@ -84,7 +85,7 @@ func examineTouched(ctx context.Context, s *session.Session, e *Examination, p *
 	found, err := pagecheck.FindTouched(ctx, s, e.Target, p)
 	switch {
 	case err != nil:
-		e.Add("pages", Care, fmt.Sprintf("which pages it has a part in could not be looked up: %v", err), "Those of "+site.ConfigName+" are tested. Add what matters: wetland pages add PATH")
+		e.Add("pages", Care, fmt.Sprintf("which pages it has a part in could not be looked up: %v", err), "Those of "+workspace.ConfigName+" are tested. Add what matters: wetland pages add PATH")
 	case len(found.Pages) > 0 && e.Target.Kind == cms.Theme:
 		e.Add("pages", Go, fmt.Sprintf("the new version has other templates for %s; an update tests %s, too", found, phrase.ThemOrIt(len(found.Pages))), "")
 	case len(found.Pages) > 0:
@@ -111,7 +112,7 @@ type ExamineOptions struct {
 
 // Examine holds a package against the workspace's site and touches nothing. Its
 // error is that of a package or workspace that cannot be read.
-func Examine(ctx context.Context, w *site.Workspace, o ExamineOptions) (e *Examination, err error) {
+func Examine(ctx context.Context, w *workspace.Workspace, o ExamineOptions) (e *Examination, err error) {
 	var why runs.Reasons
 	s, err := session.Open(ctx, w, o.Guard, &why)
 	if err != nil {
@@ -353,7 +354,7 @@ func checkPHP(ctx context.Context, s *session.Session, e *Examination, want stri
 	if runs == "" {
 		runs, says = s.Site.Workspace.Config.Site.PHP, "wetland.toml says that the site runs "
 	}
-	const look = "Look up at your host which PHP the site runs, and write it down: [site] php in " + site.ConfigName
+	const look = "Look up at your host which PHP the site runs, and write it down: [site] php in " + workspace.ConfigName
 	switch {
 	case runs != "" && version.Compare(runs, want) < 0:
 		e.Add("requirements", No, needs+says+runs, "Ask your host for a newer PHP.")

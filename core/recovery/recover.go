@@ -14,6 +14,7 @@ import (
 	"wetland/core/session"
 	"wetland/core/site"
 	"wetland/core/update"
+	"wetland/core/workspace"
 )
 
 // Options says how to settle.
@@ -26,7 +27,7 @@ type Options struct {
 
 // Recover settles the run that was interrupted, to the old version or the new,
 // going by what it finds on the site.
-func Recover(ctx context.Context, w *site.Workspace, o Options) (run *runs.Run, err error) {
+func Recover(ctx context.Context, w *workspace.Workspace, o Options) (run *runs.Run, err error) {
 	unsettled, err := runs.Unsettled(w)
 	if err != nil {
 		return nil, err
@@ -68,7 +69,7 @@ func Recover(ctx context.Context, w *site.Workspace, o Options) (run *runs.Run, 
 
 // atWork refuses while a run works on the site that has not begun to change anything, and so
 // is not recorded yet. A site that cannot be opened has none.
-func atWork(ctx context.Context, w *site.Workspace, guard session.Guard) error {
+func atWork(ctx context.Context, w *workspace.Workspace, guard session.Guard) error {
 	guard.Fill()
 	opened, err := site.Open(ctx, w)
 	if err != nil {

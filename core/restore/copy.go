@@ -16,6 +16,7 @@ import (
 	"wetland/core/session"
 	"wetland/core/site"
 	"wetland/core/snapshot"
+	"wetland/core/workspace"
 )
 
 // Into says where a copy of a snapshot goes.
@@ -26,7 +27,7 @@ type Into struct {
 
 // MakeCopy restores a snapshot beside the site, into another folder and database,
 // and proves the copy. The site itself is not touched.
-func MakeCopy(ctx context.Context, w *site.Workspace, name string, into Into, guard session.Guard) (*snapshot.Manifest, error) {
+func MakeCopy(ctx context.Context, w *workspace.Workspace, name string, into Into, guard session.Guard) (*snapshot.Manifest, error) {
 	guard.Fill()
 	store, m, err := session.OpenSnapshot(w, name, guard)
 	if err != nil {
@@ -54,7 +55,7 @@ type copying struct {
 	session.Guard
 	store     *snapshot.Store
 	m         *snapshot.Manifest
-	workspace *site.Workspace
+	workspace *workspace.Workspace
 	into      Into
 	here      *files.Roots // of this machine, where the copy comes
 }

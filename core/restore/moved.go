@@ -19,9 +19,9 @@ import (
 	"wetland/core/progress"
 	"wetland/core/runs"
 	"wetland/core/session"
-	"wetland/core/site"
 	"wetland/core/site/cms"
 	"wetland/core/snapshot"
+	"wetland/core/workspace"
 )
 
 // A site is not its folder: it may move to another one, to another address or to another
@@ -200,9 +200,11 @@ type Move struct {
 	At   time.Time `json:"at"`
 }
 
-func movesFile(w *site.Workspace) string { return filepath.Join(w.Dir, "moves.json") }
+func movesFile(w *workspace.Workspace) string { return filepath.Join(w.Dir, "moves.json") }
 
-func loadMoves(w *site.Workspace) ([]Move, error) { return runs.ReadJSONIfAny[[]Move](movesFile(w)) }
+func loadMoves(w *workspace.Workspace) ([]Move, error) {
+	return runs.ReadJSONIfAny[[]Move](movesFile(w))
+}
 
 // MoveOptions say where a site is now.
 type MoveOptions struct {
@@ -224,7 +226,7 @@ type Moved struct {
 // FollowMove writes into wetland.toml where a site is now, after it was compared with the
 // newest snapshot. It returns a *Refusal where it seems to be another site. Nothing on the
 // site is touched.
-func FollowMove(ctx context.Context, w *site.Workspace, o MoveOptions) (*Moved, error) {
+func FollowMove(ctx context.Context, w *workspace.Workspace, o MoveOptions) (*Moved, error) {
 	root, err := filepath.Abs(o.Root)
 	if err != nil {
 		return nil, err
@@ -234,7 +236,7 @@ func FollowMove(ctx context.Context, w *site.Workspace, o MoveOptions) (*Moved, 
 	}
 	moved := &Moved{From: w.Config.Site.Root, To: root, Address: w.Config.Site.Address}
 	if o.Address != "" {
-		address, err := site.ParseAddress(o.Address)
+		address, err := workspace.ParseAddress(o.Address)
 		if err != nil {
 			return nil, fmt.Errorf("--address: %w", err)
 		}
@@ -249,7 +251,7 @@ func FollowMove(ctx context.Context, w *site.Workspace, o MoveOptions) (*Moved, 
 }
 
 // compare holds the site at its new place against the newest snapshot.
-func (moved *Moved) compare(ctx context.Context, w *site.Workspace, o MoveOptions) (err error) {
+func (moved *Moved) compare(ctx context.Context, w *workspace.Workspace, o MoveOptions) (err error) {
 	var why runs.Reasons
 	s, err := session.Open(ctx, w, o.Guard, &why)
 	if err != nil {
@@ -288,8 +290,8 @@ var settingLine = map[string]*regexp.Regexp{
 }
 
 // write notes the move, and changes the two settings in wetland.toml; all else in it stays.
-func (moved *Moved) write(w *site.Workspace) error {
-	file := filepath.Join(w.Dir, site.ConfigName)
+func (moved *Moved) write(w *workspace.Workspace) error {
+	file := filepath.Join(w.Dir, workspace.ConfigName)
 	text, err := os.ReadFile(file)
 	if err != nil {
 		return err
@@ -299,9 +301,9 @@ func (moved *Moved) write(w *site.Workspace) error {
 		if at == nil {
 			return fmt.Errorf("%s has no line for %s that can be changed: write it by hand", file, key)
 		}
-		text = slices.Concat(text[:at[4]], []byte(site.Quote(value)), text[at[5]:])
+		text = slices.Concat(text[:at[4]], []byte(workspace.Quote(value)), text[at[5]:])
 	}
-	config, err := site.ReadConfig(text)
+	config, err := workspace.ReadConfig(text)
 	if err != nil || config.Site.Root != moved.To || config.Site.Address != moved.Address {
 		return errors.Join(fmt.Errorf("%s cannot be changed by itself: write root and address by hand", file), err)
 	}

@@ -11,12 +11,12 @@ import (
 	"wetland/core/journal"
 	"wetland/core/runs"
 	"wetland/core/session"
-	"wetland/core/site"
+	"wetland/core/workspace"
 )
 
 // Recover goes on with a restore that had begun to change things, whatever
 // state it left the site in.
-func Recover(ctx context.Context, w *site.Workspace, guard session.Guard, run *runs.Run) (_ *runs.Run, err error) {
+func Recover(ctx context.Context, w *workspace.Workspace, guard session.Guard, run *runs.Run) (_ *runs.Run, err error) {
 	journalName := filepath.Join(run.Folder, runs.JournalFile)
 	entries, err := journal.Read(journalName)
 	if err != nil && !errors.Is(err, fs.ErrNotExist) {

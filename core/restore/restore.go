@@ -24,6 +24,7 @@ import (
 	"wetland/core/smoke"
 	"wetland/core/snapshot"
 	"wetland/core/tables"
+	"wetland/core/workspace"
 )
 
 // Options says which snapshot to go back to, and how far.
@@ -87,7 +88,7 @@ type restoration struct {
 // Restore makes the site's files and tables equal to a snapshot, and proves it.
 // The present state is snapshot first, as far as it can be read. Errors and runs are
 // as with Update.
-func Restore(ctx context.Context, w *site.Workspace, o Options) (run *runs.Run, err error) {
+func Restore(ctx context.Context, w *workspace.Workspace, o Options) (run *runs.Run, err error) {
 	var why runs.Reasons
 	r, err := openRestoration(ctx, w, o, &why)
 	if err != nil {
@@ -110,7 +111,7 @@ func Restore(ctx context.Context, w *site.Workspace, o Options) (run *runs.Run, 
 
 // openRestoration opens a site in whatever state it is: where its files cannot tell
 // what it is, by what the snapshot noted; where its database is gone, with a new one.
-func openRestoration(ctx context.Context, w *site.Workspace, o Options, why *runs.Reasons) (_ *restoration, err error) {
+func openRestoration(ctx context.Context, w *workspace.Workspace, o Options, why *runs.Reasons) (_ *restoration, err error) {
 	o.Guard.Fill()
 	s := &session.Session{Guard: o.Guard}
 	defer func() {
@@ -159,7 +160,7 @@ func openRestoration(ctx context.Context, w *site.Workspace, o Options, why *run
 }
 
 // openSite opens and locks the site, if need be by what the snapshot noted of it.
-func (r *restoration) openSite(ctx context.Context, w *site.Workspace, why *runs.Reasons) (err error) {
+func (r *restoration) openSite(ctx context.Context, w *workspace.Workspace, why *runs.Reasons) (err error) {
 	r.Site, err = site.Open(ctx, w)
 	if errors.Is(err, site.ErrInsideWebRoot) {
 		why.Add(err.Error(), "Move the workspace, then try again.")
@@ -188,7 +189,7 @@ func (r *restoration) leaveUnread(why *runs.Reasons) {
 }
 
 // remember opens a dead site by what the snapshot noted.
-func (r *restoration) remember(ctx context.Context, w *site.Workspace, dead error) (*site.Site, error) {
+func (r *restoration) remember(ctx context.Context, w *workspace.Workspace, dead error) (*site.Site, error) {
 	if len(r.manifest.Layout.Areas) == 0 || r.manifest.Root != path.Clean(strings.ReplaceAll(w.Config.Site.Root, "\\", "/")) {
 		return nil, dead
 	}

@@ -26,9 +26,9 @@ import (
 	"wetland/core/journal"
 	"wetland/core/phrase"
 	"wetland/core/progress"
-	"wetland/core/site"
 	"wetland/core/site/cms"
 	"wetland/core/smoke"
+	"wetland/core/workspace"
 )
 
 // State says how a run stands.
@@ -205,7 +205,7 @@ func runNumber(name string) int {
 }
 
 // Names lists the runs of a workspace, oldest first. Of none of them need there be a record.
-func Names(w *site.Workspace) ([]string, error) {
+func Names(w *workspace.Workspace) ([]string, error) {
 	entries, err := os.ReadDir(w.Runs())
 	if errors.Is(err, fs.ErrNotExist) {
 		return nil, nil
@@ -224,7 +224,7 @@ func Names(w *site.Workspace) ([]string, error) {
 var ErrNoRun = errors.New("there is no such run")
 
 // Load reads the record of a run. It wraps ErrNoRun if there is none.
-func Load(w *site.Workspace, name string) (*Run, error) {
+func Load(w *workspace.Workspace, name string) (*Run, error) {
 	text, err := os.ReadFile(filepath.Join(w.Runs(), name, runFile))
 	if errors.Is(err, fs.ErrNotExist) {
 		return nil, fmt.Errorf("%s: %w", name, ErrNoRun)
@@ -241,7 +241,7 @@ func Load(w *site.Workspace, name string) (*Run, error) {
 }
 
 // All returns all runs, oldest first.
-func All(w *site.Workspace) ([]*Run, error) {
+func All(w *workspace.Workspace) ([]*Run, error) {
 	names, err := Names(w)
 	if err != nil {
 		return nil, err
@@ -262,7 +262,7 @@ func All(w *site.Workspace) ([]*Run, error) {
 
 // InstalledTree returns what the newest run that kept this version installed: the
 // tree that its folder must have. It is nil if no run did.
-func InstalledTree(w *site.Workspace, kind cms.Kind, folder, version string) (files.Tree, error) {
+func InstalledTree(w *workspace.Workspace, kind cms.Kind, folder, version string) (files.Tree, error) {
 	runs, err := All(w)
 	if err != nil {
 		return nil, err
@@ -277,7 +277,7 @@ func InstalledTree(w *site.Workspace, kind cms.Kind, folder, version string) (fi
 
 // LastVersion returns the version of a component that the newest run left in
 // place, and the run's name; both empty if no run touched it.
-func LastVersion(w *site.Workspace, kind cms.Kind, folder string) (version, by string, err error) {
+func LastVersion(w *workspace.Workspace, kind cms.Kind, folder string) (version, by string, err error) {
 	runs, err := All(w)
 	for _, run := range runs {
 		t := run.Component(kind, folder)
@@ -330,7 +330,7 @@ func (r *Run) Title() string {
 }
 
 // Unsettled returns the newest run if it has not ended, else nil.
-func Unsettled(w *site.Workspace) (*Run, error) {
+func Unsettled(w *workspace.Workspace) (*Run, error) {
 	last, err := Last(w)
 	if err != nil || last == nil || last.State != UnderWay && last.State != NeedsPerson {
 		return nil, err
@@ -339,7 +339,7 @@ func Unsettled(w *site.Workspace) (*Run, error) {
 }
 
 // Last returns the newest run; nil if there is none.
-func Last(w *site.Workspace) (*Run, error) {
+func Last(w *workspace.Workspace) (*Run, error) {
 	names, err := Names(w)
 	for _, name := range slices.Backward(names) {
 		run, err := Load(w, name)
@@ -357,7 +357,7 @@ var UnsettledWords = map[State]string{
 }
 
 // New makes the folder, the record and the journal of the next run.
-func New(w *site.Workspace, kind string, facts any) (*Run, *journal.Journal, error) {
+func New(w *workspace.Workspace, kind string, facts any) (*Run, *journal.Journal, error) {
 	names, err := Names(w)
 	if err != nil {
 		return nil, nil, err

@@ -7,17 +7,17 @@ import (
 	"strings"
 
 	"wetland/core/runs"
-	"wetland/core/site"
 	"wetland/core/smoke"
 	"wetland/core/smoke/judging"
+	"wetland/core/workspace"
 )
 
 // RulesOf returns how findings count on a workspace's site.
-func RulesOf(w *site.Workspace) (judging.Rules, error) {
+func RulesOf(w *workspace.Workspace) (judging.Rules, error) {
 	var rules judging.Rules
 	for i, weight := range w.Config.Weigh {
 		if !slices.Contains(judging.Checks, weight.Check) {
-			return rules, fmt.Errorf("%s: [[weigh]] number %d: there is no check called %q (known: %s)", site.ConfigName, i+1, weight.Check, strings.Join(judging.Checks, ", "))
+			return rules, fmt.Errorf("%s: [[weigh]] number %d: there is no check called %q (known: %s)", workspace.ConfigName, i+1, weight.Check, strings.Join(judging.Checks, ", "))
 		}
 		rules.Weights = append(rules.Weights, judging.Weight{Check: weight.Check, Pages: weight.Pages, As: smoke.Verdict(weight.As), Because: weight.Because})
 	}
@@ -27,4 +27,4 @@ func RulesOf(w *site.Workspace) (judging.Rules, error) {
 }
 
 // AcceptedFile is where a workspace keeps which findings a person accepted.
-func AcceptedFile(w *site.Workspace) string { return filepath.Join(w.Dir, "accepted.json") }
+func AcceptedFile(w *workspace.Workspace) string { return filepath.Join(w.Dir, "accepted.json") }

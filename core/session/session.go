@@ -16,6 +16,7 @@ import (
 	"slices"
 	"time"
 
+	"wetland/core/accounts"
 	"wetland/core/database"
 	"wetland/core/errorlog"
 	"wetland/core/files"
@@ -30,6 +31,7 @@ import (
 	"wetland/core/smoke/fetching"
 	"wetland/core/smoke/judging"
 	"wetland/core/snapshot"
+	"wetland/core/workspace"
 )
 
 // Clock lets tests turn the time that settling waits for.
@@ -109,7 +111,7 @@ type holder struct {
 	Since     time.Time `json:"since"`
 }
 
-func holderFile(w *site.Workspace) string { return filepath.Join(w.Dir, "holder.json") }
+func holderFile(w *workspace.Workspace) string { return filepath.Join(w.Dir, "holder.json") }
 
 // ErrBusy says that another guarded operation works on the site.
 var ErrBusy = errors.New("another run works on this site")
@@ -121,7 +123,7 @@ func (s *Session) Lock(ctx context.Context) error {
 	unlock, err := s.Site.Files.Lock(ctx, s.Site.Root, func(user int) bool {
 		return slices.ContainsFunc([]string{s.Site.Root, layout.Themes, layout.Plugins}, func(folder string) bool {
 			entry, err := s.Site.Files.Lstat(ctx, folder)
-			return err == nil && site.MayWrite(user, entry)
+			return err == nil && accounts.MayWrite(user, entry)
 		})
 	})
 	if errors.Is(err, files.ErrLocked) {
@@ -141,7 +143,7 @@ func (s *Session) Lock(ctx context.Context) error {
 
 // Open opens and locks the site of the workspace. What only concerns the database
 // goes to the reasons, so that it is told together with the rest.
-func Open(ctx context.Context, w *site.Workspace, guard Guard, why *runs.Reasons) (_ *Session, err error) {
+func Open(ctx context.Context, w *workspace.Workspace, guard Guard, why *runs.Reasons) (_ *Session, err error) {
 	guard.Fill()
 	s := &Session{Guard: guard}
 	defer func() {
@@ -183,7 +185,7 @@ func (s *Session) Prepare(ctx context.Context, why *runs.Reasons) error {
 		return err
 	}
 	if s.Fetcher, err = NewFetcher(s.Site); err != nil {
-		why.Add(err.Error(), "Fix [reach] in "+site.ConfigName+".")
+		why.Add(err.Error(), "Fix [reach] in "+workspace.ConfigName+".")
 		return why.Refusal()
 	}
 	s.Site.Waiting = waitingOf(s.Site)
@@ -193,8 +195,8 @@ func (s *Session) Prepare(ctx context.Context, why *runs.Reasons) error {
 }
 
 // FetcherOf returns the fetcher for the pages of a workspace's site, without opening the site.
-func FetcherOf(w *site.Workspace) (*fetching.Fetcher, error) {
-	address, err := site.ParseAddress(w.Config.Site.Address)
+func FetcherOf(w *workspace.Workspace) (*fetching.Fetcher, error) {
+	address, err := workspace.ParseAddress(w.Config.Site.Address)
 	if err != nil {
 		return nil, err
 	}
@@ -220,13 +222,13 @@ func NewFetcher(s *site.Site) (*fetching.Fetcher, error) {
 }
 
 // ReachOf reads the secrets and certificates with which a site is reached.
-func ReachOf(config site.ReachConfig) (reach fetching.Reach, err error) {
+func ReachOf(config workspace.ReachConfig) (reach fetching.Reach, err error) {
 	var problems []error
 	secret := func(setting, from string) string {
 		if from == "" {
 			return ""
 		}
-		value, err := site.ReadSecret(setting, from)
+		value, err := workspace.ReadSecret(setting, from)
 		problems = append(problems, err)
 		return value
 	}
@@ -245,7 +247,7 @@ func ReachOf(config site.ReachConfig) (reach fetching.Reach, err error) {
 }
 
 // Pages returns the pages that a workspace names.
-func Pages(w *site.Workspace) []smoke.Page {
+func Pages(w *workspace.Workspace) []smoke.Page {
 	var pages []smoke.Page
 	for _, page := range w.Config.Pages {
 		pages = append(pages, smoke.Page{
@@ -345,7 +347,7 @@ func (s *Session) End(state runs.State, reason string, next ...string) (*runs.Ru
 	if s.Unpurged != nil && state != runs.NeedsPerson {
 		state = state.InDoubt()
 		reason += fmt.Sprintf(" But the caches could not be cleared, and visitors may still get old pages: %v.", s.Unpurged)
-		next = append([]string{"Clear the caches by hand, or fix [caches] in " + site.ConfigName + "."}, next...)
+		next = append([]string{"Clear the caches by hand, or fix [caches] in " + workspace.ConfigName + "."}, next...)
 	}
 	s.Run.State, s.Run.Reason, s.Run.Next, s.Run.Ended = state, reason, next, time.Now().UTC()
 	return s.Run, errors.Join(s.Log.Write(runs.StepEnd, map[string]any{"state": state}), s.Run.Save())

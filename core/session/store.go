@@ -10,21 +10,21 @@ import (
 	"wetland/core/durable"
 	"wetland/core/phrase"
 	"wetland/core/progress"
-	"wetland/core/site"
 	"wetland/core/snapshot"
+	"wetland/core/workspace"
 )
 
 // OpenStore opens the workspace's store, with the secret that wetland.toml points to
 // if it is sealed.
-func OpenStore(w *site.Workspace, guard Guard) (*snapshot.Store, error) {
+func OpenStore(w *workspace.Workspace, guard Guard) (*snapshot.Store, error) {
 	store, err := snapshot.Open(w.Store(), unlockOf(w, guard))
 	switch {
 	case errors.Is(err, snapshot.ErrSealed):
-		return nil, fmt.Errorf("%w, and %s does not say where its passphrase or key is. Add: [store] unlock_with = \"ask\" (or \"env NAME\", \"file PATH\", \"keys PATH\")", err, site.ConfigName)
+		return nil, fmt.Errorf("%w, and %s does not say where its passphrase or key is. Add: [store] unlock_with = \"ask\" (or \"env NAME\", \"file PATH\", \"keys PATH\")", err, workspace.ConfigName)
 	case errors.Is(err, snapshot.ErrNotSealed):
-		return nil, fmt.Errorf("%w, though %s names a secret for it ([store] unlock_with). Nothing was written there: what comes would lie open. If the workspace is new, seal its store first: wetland seal --with '%s'. If not, it was moved away or exchanged: find out who did that, and put it back", err, site.ConfigName, w.Config.Store.UnlockWith)
+		return nil, fmt.Errorf("%w, though %s names a secret for it ([store] unlock_with). Nothing was written there: what comes would lie open. If the workspace is new, seal its store first: wetland seal --with '%s'. If not, it was moved away or exchanged: find out who did that, and put it back", err, workspace.ConfigName, w.Config.Store.UnlockWith)
 	case errors.Is(err, snapshot.ErrWrongKey):
-		return nil, fmt.Errorf("%w. Nothing is damaged: look at [store] unlock_with in %s", err, site.ConfigName)
+		return nil, fmt.Errorf("%w. Nothing is damaged: look at [store] unlock_with in %s", err, workspace.ConfigName)
 	}
 	if err != nil {
 		return nil, err
@@ -37,7 +37,7 @@ func OpenStore(w *site.Workspace, guard Guard) (*snapshot.Store, error) {
 
 // tellStranger tells of a store that is not the one that this workspace began. Which that is, the
 // workspace notes beside it.
-func tellStranger(w *site.Workspace, store *snapshot.Store, guard Guard) error {
+func tellStranger(w *workspace.Workspace, store *snapshot.Store, guard Guard) error {
 	if store.Name() == "" {
 		return nil
 	}
@@ -64,7 +64,7 @@ func TellOrigin(store *snapshot.Store, m *snapshot.Manifest, guard Guard) {
 
 // OpenSnapshot opens the workspace's store and loads one of its snapshots. Close the
 // store when done.
-func OpenSnapshot(w *site.Workspace, name string, guard Guard) (*snapshot.Store, *snapshot.Manifest, error) {
+func OpenSnapshot(w *workspace.Workspace, name string, guard Guard) (*snapshot.Store, *snapshot.Manifest, error) {
 	store, err := OpenStore(w, guard)
 	if err != nil {
 		return nil, nil, err
@@ -78,7 +78,7 @@ func OpenSnapshot(w *site.Workspace, name string, guard Guard) (*snapshot.Store,
 }
 
 // unlockOf returns what finds the secret of the store; nil if wetland.toml names none.
-func unlockOf(w *site.Workspace, guard Guard) snapshot.Unlock {
+func unlockOf(w *workspace.Workspace, guard Guard) snapshot.Unlock {
 	with := w.Config.Store.UnlockWith
 	if with == "" {
 		return nil
@@ -89,7 +89,7 @@ func unlockOf(w *site.Workspace, guard Guard) snapshot.Unlock {
 // ReadStoreSecret follows "env NAME", "file PATH", "keys PATH" or "ask".
 func ReadStoreSecret(with string, guard Guard) (snapshot.Secret, error) {
 	const setting = "unlock_with"
-	if with == site.AskForKey {
+	if with == workspace.AskForKey {
 		if guard.AskSecret == nil {
 			return snapshot.Secret{}, fmt.Errorf("%s says that a person is asked, and nobody is at a terminal. For use without a person, say there \"env NAME\", \"file PATH\" or \"keys PATH\"", setting)
 		}
@@ -97,7 +97,7 @@ func ReadStoreSecret(with string, guard Guard) (snapshot.Secret, error) {
 		return snapshot.Secret{Passphrase: text}, err
 	}
 	if name, isKeys := strings.CutPrefix(with, "keys "); isKeys {
-		if _, err := site.ReadSecret(setting, "file "+name); err != nil {
+		if _, err := workspace.ReadSecret(setting, "file "+name); err != nil {
 			return snapshot.Secret{}, err // also if others may read it
 		}
 		file, err := os.Open(name)
@@ -107,13 +107,13 @@ func ReadStoreSecret(with string, guard Guard) (snapshot.Secret, error) {
 		defer file.Close()
 		return snapshot.ReadKeys(file)
 	}
-	text, err := site.ReadSecret(setting, with)
+	text, err := workspace.ReadSecret(setting, with)
 	return snapshot.Secret{Passphrase: text}, err
 }
 
 // Seal seals the workspace's store, which must be new, or gives a sealed one another
 // secret.
-func Seal(w *site.Workspace, secret snapshot.Secret, guard Guard) error {
+func Seal(w *workspace.Workspace, secret snapshot.Secret, guard Guard) error {
 	err := snapshot.Seal(w.Store(), unlockOf(w, guard), secret)
 	if errors.Is(err, snapshot.ErrNotEmpty) {
 		return fmt.Errorf("%w. Move %s away, keep it as long as you need its snapshots, and seal a new one", err, w.Store())

@@ -25,6 +25,7 @@ import (
 	"wetland/core/site"
 	"wetland/core/site/cms"
 	"wetland/core/version"
+	"wetland/core/workspace"
 )
 
 // Shelved is what became of one archive.
@@ -45,7 +46,7 @@ type Options struct {
 // the zips in it), an address, or NAME@VERSION of a component whose source
 // wetland.toml names. A bundle stands for the packages in it. What cannot be taken
 // is told in its Problem and does not keep the others off.
-func Shelve(ctx context.Context, w *site.Workspace, names []string, how Options) ([]Shelved, error) {
+func Shelve(ctx context.Context, w *workspace.Workspace, names []string, how Options) ([]Shelved, error) {
 	opened, err := site.Open(ctx, w)
 	if err != nil {
 		return nil, err
@@ -82,7 +83,7 @@ type wantedPackage struct {
 	address string
 }
 
-func wantedPackages(ctx context.Context, w *site.Workspace, names []string, how *Options) ([]wantedPackage, error) {
+func wantedPackages(ctx context.Context, w *workspace.Workspace, names []string, how *Options) ([]wantedPackage, error) {
 	var wanted []wantedPackage
 	for _, name := range names {
 		if strings.Contains(name, "://") {
@@ -120,11 +121,11 @@ func wantedPackages(ctx context.Context, w *site.Workspace, names []string, how 
 }
 
 // fromSource fills in the address that wetland.toml has for a component.
-func (how *Options) fromSource(ctx context.Context, w *site.Workspace, name string) (wantedPackage, error) {
+func (how *Options) fromSource(ctx context.Context, w *workspace.Workspace, name string) (wantedPackage, error) {
 	folder, version, _ := strings.Cut(name, "@")
-	i := slices.IndexFunc(w.Config.Sources, func(s site.Source) bool { return s.Folder == folder })
+	i := slices.IndexFunc(w.Config.Sources, func(s workspace.Source) bool { return s.Folder == folder })
 	if i < 0 {
-		return wantedPackage{}, fmt.Errorf("there is no file %s, and %s names no source for %s. Add it: [[sources]] folder = %q, address = \"https://vendor.example/{name}/{version}.zip?key={key}\", key_from = \"env NAME\"", name, site.ConfigName, folder, folder)
+		return wantedPackage{}, fmt.Errorf("there is no file %s, and %s names no source for %s. Add it: [[sources]] folder = %q, address = \"https://vendor.example/{name}/{version}.zip?key={key}\", key_from = \"env NAME\"", name, workspace.ConfigName, folder, folder)
 	}
 	source := w.Config.Sources[i]
 	key, err := how.key(ctx, source)
@@ -138,13 +139,13 @@ func (how *Options) fromSource(ctx context.Context, w *site.Workspace, name stri
 }
 
 // key returns the vendor's key from where the source says it is; "" if none is wanted.
-func (how *Options) key(ctx context.Context, source site.Source) (string, error) {
+func (how *Options) key(ctx context.Context, source workspace.Source) (string, error) {
 	setting := "key_from of " + source.Folder
 	switch {
 	case source.KeyFrom == "":
 		return "", nil
-	case source.KeyFrom != site.AskForKey:
-		return site.ReadSecret(setting, source.KeyFrom)
+	case source.KeyFrom != workspace.AskForKey:
+		return workspace.ReadSecret(setting, source.KeyFrom)
 	case how.AskKey == nil:
 		return "", fmt.Errorf("%s says that a person is asked, and nobody is at a terminal. For use without a person, say there \"env NAME\" or \"file PATH\"", setting)
 	}
@@ -194,7 +195,7 @@ type OnShelf struct {
 }
 
 // List lists what is on the workspace's shelf, newest version first.
-func List(ctx context.Context, w *site.Workspace) ([]OnShelf, error) {
+func List(ctx context.Context, w *workspace.Workspace) ([]OnShelf, error) {
 	opened, err := site.Open(ctx, w)
 	if err != nil {
 		return nil, err

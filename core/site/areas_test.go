@@ -5,6 +5,7 @@ import (
 	"testing"
 
 	"wetland/core/site/cms"
+	"wetland/core/workspace"
 )
 
 // Asking for the areas changes nothing that others hold; what waits for its swap is left out
@@ -12,9 +13,9 @@ import (
 func TestAreasAreTheirOwn(t *testing.T) {
 	leaveOut := append(make([]string, 0, 8), "cache")
 	layout := cms.Layout{Areas: []cms.Area{{Name: "site", Path: "/srv/ferry", LeaveOut: leaveOut}, {Name: "content", Path: "/srv/assets"}}}
-	workspace := &Workspace{}
-	workspace.Config.Files.LeaveOut = []string{"logs"}
-	s := &Site{CMS: cms.Remembered{Kept: layout}, Workspace: workspace, Waiting: []string{"/srv/.wetland-staging-a", "/srv/assets/.wetland-staging-a"}, nested: []string{"inner"}}
+	own := &workspace.Workspace{}
+	own.Config.Files.LeaveOut = []string{"logs"}
+	s := &Site{CMS: cms.Remembered{Kept: layout}, Workspace: own, Waiting: []string{"/srv/.wetland-staging-a", "/srv/assets/.wetland-staging-a"}, nested: []string{"inner"}}
 	for range 2 {
 		areas := s.Areas()
 		if !slices.Equal(areas[0].LeaveOut, []string{"cache", "logs", "inner"}) || !slices.Equal(areas[1].LeaveOut, []string{".wetland-staging-a"}) {

@@ -1,3 +1,4 @@
+// Package site is the site of a workspace: its files, its CMS and its database. Begin reading at Open.
 package site
 
 import (
@@ -7,7 +8,6 @@ import (
 	"fmt"
 	"io/fs"
 	"net/url"
-	"os"
 	"os/exec"
 	"path"
 	"path/filepath"
@@ -19,11 +19,12 @@ import (
 	"wetland/core/database"
 	"wetland/core/files"
 	"wetland/core/site/cms"
+	"wetland/core/workspace"
 )
 
 // Site is a site in care, opened.
 type Site struct {
-	Workspace *Workspace
+	Workspace *workspace.Workspace
 	Files     *files.Roots
 	Root      string // absolute, slash-separated, symbolic links resolved
 	Address   *url.URL
@@ -35,12 +36,12 @@ type Site struct {
 }
 
 // Open opens the workspace's site. It refuses a workspace inside a web root.
-func Open(ctx context.Context, w *Workspace) (_ *Site, err error) {
+func Open(ctx context.Context, w *workspace.Workspace) (_ *Site, err error) {
 	system, err := cms.Find(w.Config.Site.CMS)
 	if err != nil {
 		return nil, err
 	}
-	address, err := ParseAddress(w.Config.Site.Address)
+	address, err := workspace.ParseAddress(w.Config.Site.Address)
 	if err != nil {
 		return nil, err
 	}
@@ -69,15 +70,15 @@ func Open(ctx context.Context, w *Workspace) (_ *Site, err error) {
 	}
 	s := &Site{Workspace: w, Files: roots, Root: root, Address: address, CMS: opened}
 	if own := w.Config.Smoke.Settle; own != nil && own.Duration < opened.SettleTime() && !w.Config.Smoke.ShorterSettle {
-		return nil, fmt.Errorf("[smoke] settle = %q in %s is less than the %s that %s needs: old code would still answer when pages are judged. Take it out; or, if you are sure, add shorter_settle = true below it", own, ConfigName, opened.SettleTime(), opened.System())
+		return nil, fmt.Errorf("[smoke] settle = %q in %s is less than the %s that %s needs: old code would still answer when pages are judged. Take it out; or, if you are sure, add shorter_settle = true below it", own, workspace.ConfigName, opened.SettleTime(), opened.System())
 	}
 	s.nested = cms.Nested(ctx, roots, root)
 	return s, s.CheckOutside(ctx, w.Dir)
 }
 
 // Remember opens a site of which only what a snapshot noted is known.
-func Remember(ctx context.Context, w *Workspace, root string, known cms.Remembered) (*Site, error) {
-	address, err := ParseAddress(w.Config.Site.Address)
+func Remember(ctx context.Context, w *workspace.Workspace, root string, known cms.Remembered) (*Site, error) {
+	address, err := workspace.ParseAddress(w.Config.Site.Address)
 	if err != nil {
 		return nil, err
 	}
@@ -185,7 +186,7 @@ func (s *Site) Login() (database.Login, error) {
 	var problems []error
 	goesAnywhere := config.PasswordFrom != "" && config.Host == "" && config.Socket == ""
 	if config.PasswordFrom != "" && !goesAnywhere {
-		password, err := ReadSecret("password_from", config.PasswordFrom)
+		password, err := workspace.ReadSecret("password_from", config.PasswordFrom)
 		problems = append(problems, err)
 		given.Password = password
 	}
@@ -196,36 +197,15 @@ func (s *Site) Login() (database.Login, error) {
 		if login.Socket != "" {
 			where = fmt.Sprintf("socket = %q", login.Socket)
 		}
-		return login, fmt.Errorf("[database] password_from needs host or socket beside it: the site's settings, which others may write, could lead the password anywhere. Now they say %s: if that is right, add it to %s", where, ConfigName)
+		return login, fmt.Errorf("[database] password_from needs host or socket beside it: the site's settings, which others may write, could lead the password anywhere. Now they say %s: if that is right, add it to %s", where, workspace.ConfigName)
 	}
 	var err error
-	login.Trusted, err = readCertificates("[database] tls_certificates", config.TLSCertificates, x509.NewCertPool)
+	login.Trusted, err = workspace.ReadCertificates("[database] tls_certificates", config.TLSCertificates, x509.NewCertPool)
 	problems = append(problems, err)
 	for _, one := range missing {
-		problems = append(problems, fmt.Errorf("%s. Give it as %s in %s", one.Why, one.Key, ConfigName))
+		problems = append(problems, fmt.Errorf("%s. Give it as %s in %s", one.Why, one.Key, workspace.ConfigName))
 	}
 	return login, errors.Join(problems...)
-}
-
-// ReadSecret follows "env NAME" or "file PATH", which the setting names. A file
-// that others may read is refused.
-func ReadSecret(setting, from string) (string, error) {
-	kind, where, _ := strings.Cut(from, " ")
-	if kind == "env" {
-		if value, ok := os.LookupEnv(where); ok {
-			return value, nil
-		}
-		return "", fmt.Errorf("%s: the environment has no %s", setting, where)
-	}
-	info, err := os.Stat(where)
-	if err != nil {
-		return "", fmt.Errorf("%s: %w", setting, err)
-	}
-	if runtime.GOOS != "windows" && info.Mode().Perm()&0o077 != 0 {
-		return "", fmt.Errorf("%s: others may read %s. Do: chmod 600 %s", setting, where, where)
-	}
-	text, err := os.ReadFile(where)
-	return strings.TrimRight(string(text), "\r\n"), err
 }
 
 // OpenDatabase logs in to the site's database.

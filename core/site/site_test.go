@@ -7,6 +7,7 @@ import (
 	"testing"
 
 	"wetland/core/files"
+	"wetland/core/workspace"
 )
 
 // Settling for less than the CMS needs would judge the old code: it wants to be said twice.
@@ -32,11 +33,11 @@ func TestShorterSettling(t *testing.T) {
 		"settle = \"0s\"\n":  "old code would still answer",
 		"settle = \"1s\"\nshorter_settle = true\n": "",
 	} {
-		config, err := ReadConfig([]byte("[site]\nroot = \"" + root + "\"\naddress = \"http://ferry.example/\"\ncms = \"wordpress\"\n[smoke]\n" + settle))
+		config, err := workspace.ReadConfig([]byte("[site]\nroot = \"" + root + "\"\naddress = \"http://ferry.example/\"\ncms = \"wordpress\"\n[smoke]\n" + settle))
 		if err != nil {
 			t.Fatal(err)
 		}
-		_, err = Open(t.Context(), &Workspace{Dir: care, Config: *config, Disk: files.Local{}})
+		_, err = Open(t.Context(), &workspace.Workspace{Dir: care, Config: *config, Disk: files.Local{}})
 		if (err == nil) != (wanted == "") || err != nil && !strings.Contains(err.Error(), wanted) {
 			t.Errorf("%q: %v, want %q", settle, err, wanted)
 		}

@@ -19,6 +19,7 @@ import (
 	"wetland/core/files/filestest"
 	"wetland/core/progress"
 	"wetland/core/site"
+	"wetland/core/workspace"
 	"wetland/internal/testenv"
 )
 
@@ -46,7 +47,7 @@ func newLarge(b *testing.B) *large {
 	l.layFiles(b)
 	l.raw = l.account.Root
 	l.fillTable(b)
-	w, err := site.LoadWorkspace(dir + "/care")
+	w, err := workspace.Load(dir + "/care")
 	if err != nil {
 		b.Fatal(err)
 	}

@@ -17,6 +17,7 @@ import (
 	"wetland/core/files/filestest"
 	"wetland/core/progress"
 	"wetland/core/site"
+	"wetland/core/workspace"
 )
 
 // small is a small site with its workspace.
@@ -59,7 +60,7 @@ WITH RECURSIVE n(i) AS (SELECT 1 UNION ALL SELECT i + 1 FROM n WHERE i < 20000) 
 CREATE TABLE hollow (a)`); err != nil {
 		t.Fatal(err)
 	}
-	w, err := site.LoadWorkspace(filepath.Join(dir, "care"))
+	w, err := workspace.Load(filepath.Join(dir, "care"))
 	if err != nil {
 		t.Fatal(err)
 	}

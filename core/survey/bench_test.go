@@ -14,7 +14,7 @@ import (
 	"wetland/core/adopt"
 	"wetland/core/progress"
 	"wetland/core/shelf"
-	"wetland/core/site"
+	"wetland/core/workspace"
 	"wetland/internal/testenv"
 )
 
@@ -45,7 +45,7 @@ func BenchmarkSurvey(b *testing.B) {
 }
 
 // largeSite lays out the demo site with 5,000 uploads and a plugin of 5,000 files.
-func largeSite(b *testing.B) *site.Workspace {
+func largeSite(b *testing.B) *workspace.Workspace {
 	b.Helper()
 	dir := b.TempDir()
 	root, care := filepath.Join(dir, "site"), filepath.Join(dir, "care")
@@ -79,7 +79,7 @@ func largeSite(b *testing.B) *site.Workspace {
 	if _, err := adopt.Adopt(b.Context(), adopt.Options{Root: root, Address: address, Workspace: care, NoBrowser: true, Report: progress.Silent{}}); err != nil {
 		b.Fatal(err)
 	}
-	w, err := site.LoadWorkspace(care)
+	w, err := workspace.Load(care)
 	if err != nil {
 		b.Fatal(err)
 	}

@@ -19,6 +19,7 @@ import (
 	"wetland/core/site"
 	"wetland/core/site/cms"
 	"wetland/core/version"
+	"wetland/core/workspace"
 )
 
 // Survey is what is there.
@@ -61,7 +62,7 @@ type Leftover struct {
 
 // Take surveys the workspace's site. A database that cannot be reached leaves
 // what it would tell unknown.
-func Take(ctx context.Context, w *site.Workspace) (*Survey, error) {
+func Take(ctx context.Context, w *workspace.Workspace) (*Survey, error) {
 	opened, err := site.Open(ctx, w)
 	if err != nil {
 		return nil, err
@@ -89,7 +90,7 @@ func Take(ctx context.Context, w *site.Workspace) (*Survey, error) {
 
 // Diff returns the hand edits of an installed theme or plugin as a unified diff.
 // It wraps update.ErrNoOriginal when the original is not on the shelf.
-func Diff(ctx context.Context, w *site.Workspace, folder string) (string, error) {
+func Diff(ctx context.Context, w *workspace.Workspace, folder string) (string, error) {
 	opened, err := site.Open(ctx, w)
 	if err != nil {
 		return "", err
@@ -165,7 +166,7 @@ func (c *Component) offer(shelf []packages.Entry) {
 }
 
 // sinceLastRun notes a version that is not the one which the last run left.
-func (c *Component) sinceLastRun(w *site.Workspace) {
+func (c *Component) sinceLastRun(w *workspace.Workspace) {
 	last, by, err := runs.LastVersion(w, c.Kind, c.Folder)
 	if err == nil && last != "" && version.Compare(last, c.Version) != 0 {
 		c.Changed = fmt.Sprintf("%s left version %s, now it is %s: somebody else changed it", by, last, c.Version)

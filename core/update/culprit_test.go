@@ -18,9 +18,9 @@ import (
 	"wetland/core/runs"
 	"wetland/core/session"
 	"wetland/core/shelf"
-	"wetland/core/site"
 	"wetland/core/smoke"
 	"wetland/core/update"
+	"wetland/core/workspace"
 )
 
 // pier is a jetty with more plugins. Its pages break by which versions are installed.
@@ -230,7 +230,7 @@ func TestAllOrNone(t *testing.T) {
 			t.Fatal(err)
 		}
 	}
-	p.workspace.Config.Stay = []site.Stay{{Folder: "plank2", Because: "the new form is not wanted"}}
+	p.workspace.Config.Stay = []workspace.Stay{{Folder: "plank2", Because: "the new form is not wanted"}}
 	plan, err := update.PlanOf(t.Context(), p.workspace, update.Options{All: true})
 	if err != nil || len(plan.Changes()) != 1 || len(plan.Left) != 1 || !strings.Contains(plan.Left[0].Because, "the new form is not wanted") {
 		t.Fatalf("%+v %v", plan, err)
@@ -289,7 +289,7 @@ func TestHooks(t *testing.T) {
 	p := newPier(t, 1)
 	p.broken = func([]string) string { return "" }
 	said := filepath.Join(t.TempDir(), "said")
-	p.workspace.Config.Hooks = site.HooksConfig{
+	p.workspace.Config.Hooks = workspace.HooksConfig{
 		Before: "echo before $WETLAND_RUN $WETLAND_WANTED >> " + said,
 		After:  "echo after $WETLAND_STATE $WETLAND_KEPT >> " + said, OnFailure: "echo failure $WETLAND_STATE >> " + said,
 	}
@@ -318,7 +318,7 @@ func (w waiting) Wait(ctx context.Context, _ time.Duration) error {
 // What the first visits set off breaks the pages only a little later: that is seen, too.
 func TestSecondLook(t *testing.T) {
 	p := newPier(t, 1)
-	settle := site.Duration{Duration: time.Millisecond}
+	settle := workspace.Duration{Duration: time.Millisecond}
 	p.workspace.Config.Smoke.Settle = &settle
 	waits := 0
 	p.broken = func(updated []string) string {
@@ -353,7 +353,7 @@ func TestFirstLook(t *testing.T) {
 	} {
 		t.Run(name, func(t *testing.T) {
 			p := newPier(t, 1)
-			settle := site.Duration{Duration: time.Millisecond}
+			settle := workspace.Duration{Duration: time.Millisecond}
 			p.workspace.Config.Smoke.Settle = &settle
 			waits := 0
 			p.broken = func(updated []string) string {
@@ -403,7 +403,7 @@ func TestRemediesBeforeGoingBack(t *testing.T) {
 	}))
 	defer cache.Close()
 	said := filepath.Join(t.TempDir(), "said")
-	p.workspace.Config.Caches = site.CachesConfig{Addresses: []string{cache.URL + "/all"}, Commands: []string{"echo emptied >> " + said}}
+	p.workspace.Config.Caches = workspace.CachesConfig{Addresses: []string{cache.URL + "/all"}, Commands: []string{"echo emptied >> " + said}}
 	p.broken = func(updated []string) string {
 		if len(updated) > 0 && waits < 2 {
 			return otherPage
@@ -437,7 +437,7 @@ func TestCachesThatStayAreTold(t *testing.T) {
 	} {
 		t.Run(name, func(t *testing.T) {
 			p := newPier(t, 2)
-			p.workspace.Config.Caches = site.CachesConfig{Commands: []string{"exit 7"}}
+			p.workspace.Config.Caches = workspace.CachesConfig{Commands: []string{"exit 7"}}
 			p.broken = func(updated []string) string {
 				if has(updated, "plank2") || (name == "all put back" && len(updated) > 0) {
 					return c.page

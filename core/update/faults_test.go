@@ -19,9 +19,9 @@ import (
 	"wetland/core/restore"
 	"wetland/core/runs"
 	"wetland/core/session"
-	"wetland/core/site"
 	"wetland/core/snapshot"
 	"wetland/core/update"
+	"wetland/core/workspace"
 )
 
 // A disk that cannot make safe what was written, at each place where a run asks for it: the
@@ -224,7 +224,7 @@ func (h hanging) Create(ctx context.Context, name string, with files.Attributes)
 // Whatever the disk does, an update ends when its time is up: nothing was swapped yet.
 func TestDiskThatDoesNotAnswerWithinTheTime(t *testing.T) {
 	j := newJetty(t)
-	j.workspace.Config.Update.Within = site.Duration{Duration: time.Second}
+	j.workspace.Config.Update.Within = workspace.Duration{Duration: time.Second}
 	hangs := func(call, name string) bool { return call == "Create" && strings.Contains(name, runs.StagingPrefix) }
 	around(j.workspace, func(able filestest.Able) files.FS { return hanging{able, hangs, nil} })
 	run, err := j.update(t, update.Options{Packages: []string{j.themePackage(t, "1.1", "good")}})

@@ -25,6 +25,7 @@ import (
 	"wetland/core/site"
 	"wetland/core/smoke"
 	"wetland/core/snapshot"
+	"wetland/core/workspace"
 )
 
 // Decision is what becomes of an update whose pages are doubtful.
@@ -97,7 +98,7 @@ type motion struct {
 // a *Refusal when nothing was touched for reasons that a person can mend; any
 // other error without a run means that it could not begin. With a run, the run's
 // State says how it ended; an error beside it says what went wrong.
-func Update(ctx context.Context, w *site.Workspace, o Options) (run *runs.Run, err error) {
+func Update(ctx context.Context, w *workspace.Workspace, o Options) (run *runs.Run, err error) {
 	m, err := openMotion(ctx, w, o)
 	if err != nil {
 		return nil, err
@@ -132,7 +133,7 @@ func Update(ctx context.Context, w *site.Workspace, o Options) (run *runs.Run, e
 
 // PlanOf returns what an update would do, and touches nothing. Like Update it returns a
 // *Refusal when that would be refused.
-func PlanOf(ctx context.Context, w *site.Workspace, o Options) (plan *Plan, err error) {
+func PlanOf(ctx context.Context, w *workspace.Workspace, o Options) (plan *Plan, err error) {
 	m, err := openMotion(ctx, w, o)
 	if err != nil {
 		return nil, err
@@ -143,7 +144,7 @@ func PlanOf(ctx context.Context, w *site.Workspace, o Options) (plan *Plan, err 
 
 // openMotion opens the site and the packages, and examines everything that can stand
 // against the update.
-func openMotion(ctx context.Context, w *site.Workspace, o Options) (*motion, error) {
+func openMotion(ctx context.Context, w *workspace.Workspace, o Options) (*motion, error) {
 	var why runs.Reasons
 	s, err := session.Open(ctx, w, o.Guard, &why)
 	if err != nil {
@@ -228,7 +229,7 @@ func (m *motion) findTouched(ctx context.Context) {
 	for _, c := range m.changes {
 		found, err := pagecheck.FindTouched(ctx, m.Session, c.Target, c.Pkg)
 		if err != nil {
-			m.Report.End(progress.Note, "pages", fmt.Sprintf("which pages %s has a part in could not be looked up (%v): those of %s are tested", c.Target.Folder, err, site.ConfigName))
+			m.Report.End(progress.Note, "pages", fmt.Sprintf("which pages %s has a part in could not be looked up (%v): those of %s are tested", c.Target.Folder, err, workspace.ConfigName))
 		}
 		if len(found.Pages) > 0 {
 			m.plan.Touched = append(m.plan.Touched, found)

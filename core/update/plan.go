@@ -16,6 +16,7 @@ import (
 	"wetland/core/site"
 	"wetland/core/site/cms"
 	"wetland/core/version"
+	"wetland/core/workspace"
 )
 
 // Plan is what an update is going to do.
@@ -169,7 +170,7 @@ func (m *motion) checkTwice(c *deploy.Change, why *runs.Reasons) {
 func (m *motion) checkStay(t *runs.Target, why *runs.Reasons) {
 	stay, stays := m.Site.Workspace.Config.Stays(t.Kind, t.Folder)
 	if stays && version.Compare(t.To, t.From) > 0 {
-		why.Add(fmt.Sprintf("%s says that %s is to stay at %s: %s", site.ConfigName, t.Folder, phrase.Version(t.From), stay.Because), "If that is over, take its [[stay]] out of "+site.ConfigName+".")
+		why.Add(fmt.Sprintf("%s says that %s is to stay at %s: %s", workspace.ConfigName, t.Folder, phrase.Version(t.From), stay.Because), "If that is over, take its [[stay]] out of "+workspace.ConfigName+".")
 	}
 }
 

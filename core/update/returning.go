@@ -10,11 +10,11 @@ import (
 	"wetland/core/pagecheck"
 	"wetland/core/phrase"
 	"wetland/core/runs"
-	"wetland/core/site"
 	"wetland/core/site/cms"
 	"wetland/core/smoke"
 	"wetland/core/smoke/judging"
 	"wetland/core/version"
+	"wetland/core/workspace"
 )
 
 // A return to an older version on purpose is the way out of trouble: a broken site does not
@@ -70,7 +70,7 @@ type sighting struct {
 
 // lastHere returns the newest look at the pages with this version of a component in place;
 // nil if no run took one.
-func lastHere(w *site.Workspace, kind cms.Kind, folder, wanted string) (*sighting, error) {
+func lastHere(w *workspace.Workspace, kind cms.Kind, folder, wanted string) (*sighting, error) {
 	all, err := runs.All(w)
 	if err != nil {
 		return nil, err

@@ -30,9 +30,9 @@ import (
 	"wetland/core/restore"
 	"wetland/core/runs"
 	"wetland/core/session"
-	"wetland/core/site"
 	"wetland/core/smoke"
 	"wetland/core/update"
+	"wetland/core/workspace"
 )
 
 // still is a clock that does not wait.
@@ -44,7 +44,7 @@ func (still) Wait(ctx context.Context, _ time.Duration) error { return ctx.Err()
 // pages are made of the theme's file.
 type jetty struct {
 	dir       string
-	workspace *site.Workspace
+	workspace *workspace.Workspace
 	raw       *sql.DB
 	page      func(w http.ResponseWriter) bool // writes another page; nil: there is none
 }
@@ -84,7 +84,7 @@ CREATE TABLE plugins (folder TEXT PRIMARY KEY, active INTEGER); INSERT INTO plug
 CREATE TABLE tides (id INTEGER PRIMARY KEY, high TEXT); INSERT INTO tides VALUES (1, '07:10')`); err != nil {
 		t.Fatal(err)
 	}
-	if j.workspace, err = site.LoadWorkspace(j.dir + "/care"); err != nil {
+	if j.workspace, err = workspace.Load(j.dir + "/care"); err != nil {
 		t.Fatal(err)
 	}
 	return j
@@ -271,7 +271,7 @@ func (s stopping) Wait(ctx context.Context, _ time.Duration) error {
 }
 
 // around has the site's files reached through what stands in for the disk.
-func around(w *site.Workspace, wrap func(able filestest.Able) files.FS) {
+func around(w *workspace.Workspace, wrap func(able filestest.Able) files.FS) {
 	w.Disk = filestest.Around(files.Local{}, func(fsys files.FS) files.FS { return wrap(filestest.Able{FS: fsys}) })
 }
 
@@ -344,7 +344,7 @@ func (n noWayBack) Exchange(ctx context.Context, a, b string) error {
 }
 
 // lockedOut takes the way back away, after the first swap.
-func lockedOut(w *site.Workspace, swaps int32) {
+func lockedOut(w *workspace.Workspace, swaps int32) {
 	count := &atomic.Int32{}
 	count.Add(swaps)
 	around(w, func(able filestest.Able) files.FS { return noWayBack{able, count} })
@@ -702,7 +702,7 @@ func TestRequestsUnderWayMeetOneVersion(t *testing.T) {
 // out, and the script does not stay.
 func TestScriptThatIsNotRun(t *testing.T) {
 	j := newJetty(t)
-	j.workspace.Config.Site.PHPPool = site.PoolByRequest
+	j.workspace.Config.Site.PHPPool = workspace.PoolByRequest
 	run, err := j.update(t, update.Options{Packages: []string{j.themePackage(t, "1.1", "good")}})
 	if err != nil || run.State != runs.Kept {
 		t.Fatalf("%+v %v", run, err)
@@ -744,7 +744,7 @@ func TestDiskFullWhileStaging(t *testing.T) {
 func TestUpdateThatTakesTooLong(t *testing.T) {
 	p := newPier(t, 1)
 	p.broken = func([]string) string { return "" }
-	p.workspace.Config.Update.Within = site.Duration{Duration: time.Nanosecond}
+	p.workspace.Config.Update.Within = workspace.Duration{Duration: time.Nanosecond}
 	run, err := p.update(t, update.Options{Packages: p.packages(t)})
 	if err == nil || run.State != runs.Stopped || !strings.Contains(err.Error(), "took longer than [update] within allows") || len(p.updated(t)) != 0 {
 		t.Errorf("%+v %v", run, err)
@@ -764,7 +764,7 @@ func TestUpdateThatTakesTooLongAfterTheSwap(t *testing.T) {
 			}
 			return ""
 		}
-		p.workspace.Config.Update.Within = site.Duration{Duration: within}
+		p.workspace.Config.Update.Within = workspace.Duration{Duration: within}
 		swapped := &atomic.Bool{}
 		around(p.workspace, func(able filestest.Able) files.FS { return notesSwap{able, swapped} })
 		run, err := p.update(t, update.Options{Packages: p.packages(t)})

@@ -1,6 +1,6 @@
 //go:build !unix
 
-package site
+package workspace
 
 // checkWhose has nothing to look at where files have no owner of this kind.
 func checkWhose(string) error { return nil }

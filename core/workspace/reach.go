@@ -1,4 +1,4 @@
-package site
+package workspace
 
 import (
 	"crypto/x509"
@@ -75,7 +75,7 @@ func checkSecret(setting, from string, say func(string, ...any)) {
 // TrustedCertificates reads the certificates to trust beside the system's; nil: the
 // system's alone.
 func (c ReachConfig) TrustedCertificates() (*x509.CertPool, error) {
-	return readCertificates("[reach] certificates", c.Certificates, func() *x509.CertPool {
+	return ReadCertificates("[reach] certificates", c.Certificates, func() *x509.CertPool {
 		if pool, err := x509.SystemCertPool(); err == nil {
 			return pool
 		}
@@ -83,8 +83,8 @@ func (c ReachConfig) TrustedCertificates() (*x509.CertPool, error) {
 	})
 }
 
-// readCertificates adds the certificates in a file to others; nil if there is no file.
-func readCertificates(setting, file string, others func() *x509.CertPool) (*x509.CertPool, error) {
+// ReadCertificates adds the certificates in a file to others; nil if there is no file.
+func ReadCertificates(setting, file string, others func() *x509.CertPool) (*x509.CertPool, error) {
 	if file == "" {
 		return nil, nil
 	}

@@ -1,6 +1,6 @@
 //go:build unix
 
-package site
+package workspace
 
 import (
 	"fmt"
@@ -10,6 +10,8 @@ import (
 	"slices"
 	"strings"
 	"syscall"
+
+	"wetland/core/accounts"
 )
 
 // What wetland.toml says is obeyed: commands are run, passwords read, a browser started. So it
@@ -60,12 +62,12 @@ func whose(info fs.FileInfo, runner, group int) (problem, remedy string) {
 	owner, mode := int(stat.Uid), info.Mode()
 	switch {
 	case owner != runner && owner != 0:
-		return fmt.Sprintf("owned by %s, and you run Wetland as %s", UserName(owner), UserName(runner)),
-			fmt.Sprintf("Run Wetland as its owner: sudo -u %s wetland ... Or, if you trust all that is in it, make it yours: chown %s", UserName(owner), UserName(runner))
+		return fmt.Sprintf("owned by %s, and you run Wetland as %s", accounts.UserName(owner), accounts.UserName(runner)),
+			fmt.Sprintf("Run Wetland as its owner: sudo -u %s wetland ... Or, if you trust all that is in it, make it yours: chown %s", accounts.UserName(owner), accounts.UserName(runner))
 	case mode&0o002 != 0 && mode&fs.ModeSticky == 0:
 		return "everybody on this machine can write there", "Look at what is in it, then: chmod o-w"
 	case mode&0o020 != 0 && int(stat.Gid) != group:
-		return fmt.Sprintf("the group %s can write there, and is not your own", GroupName(int(stat.Gid))), "Look at what is in it, then: chmod g-w"
+		return fmt.Sprintf("the group %s can write there, and is not your own", accounts.GroupName(int(stat.Gid))), "Look at what is in it, then: chmod g-w"
 	}
 	return "", ""
 }

@@ -1,6 +1,8 @@
-// Package site is one site in care: its workspace with wetland.toml, its files,
-// its CMS and its database.
-package site
+// Package workspace is one workspace: its folder and wetland.toml, read whole, checked, and told where it
+// is wrong, every reason at once. Begin reading at Load.
+//
+// It promises to obey nothing that others own or may write, and that no secret is in it.
+package workspace
 
 import (
 	"bytes"
@@ -289,12 +291,12 @@ func (w *Workspace) Runs() string { return filepath.Join(w.Dir, "runs") }
 // Baseline is the file of the recorded pages.
 func (w *Workspace) Baseline() string { return filepath.Join(w.Dir, "baseline.json") }
 
-// ErrNoWorkspace says that no folder holds a wetland.toml.
-var ErrNoWorkspace = errors.New("no wetland.toml")
+// ErrNone says that no folder holds a wetland.toml.
+var ErrNone = errors.New("no wetland.toml")
 
-// FindWorkspace returns start or the nearest folder above it that holds a
+// Find returns start or the nearest folder above it that holds a
 // wetland.toml, or an error that wraps ErrNoWorkspace.
-func FindWorkspace(start string) (string, error) {
+func Find(start string) (string, error) {
 	dir, err := filepath.Abs(start)
 	if err != nil {
 		return "", err
@@ -305,15 +307,15 @@ func FindWorkspace(start string) (string, error) {
 		}
 		parent := filepath.Dir(dir)
 		if parent == dir {
-			return "", fmt.Errorf("%w in %s or above it", ErrNoWorkspace, start)
+			return "", fmt.Errorf("%w in %s or above it", ErrNone, start)
 		}
 		dir = parent
 	}
 }
 
-// LoadWorkspace reads wetland.toml in dir. Every mistake in it is told at once,
+// Load reads wetland.toml in dir. Every mistake in it is told at once,
 // each with its line.
-func LoadWorkspace(dir string) (*Workspace, error) {
+func Load(dir string) (*Workspace, error) {
 	dir, err := filepath.Abs(dir)
 	if err != nil {
 		return nil, err
@@ -321,7 +323,7 @@ func LoadWorkspace(dir string) (*Workspace, error) {
 	file := filepath.Join(dir, ConfigName)
 	text, err := os.ReadFile(file)
 	if errors.Is(err, fs.ErrNotExist) {
-		return nil, fmt.Errorf("%w in %s", ErrNoWorkspace, dir)
+		return nil, fmt.Errorf("%w in %s", ErrNone, dir)
 	}
 	if err != nil {
 		return nil, err

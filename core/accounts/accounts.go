@@ -1,4 +1,5 @@
-package site
+// Package accounts names users and groups of this machine, and tells what they may do.
+package accounts
 
 import (
 	"os/user"
