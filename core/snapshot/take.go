@@ -43,7 +43,7 @@ func (s *Store) Take(ctx context.Context, of Subject, report progress.Reporter) 
 	t := &taking{Subject: of, report: report, to: s.newAdder(ctx, report), before: s.newest()}
 	start := time.Now()
 	t.m = &Manifest{
-		Format: manifestFormat, Store: s.name, Site: of.Site.Workspace.Config.Site.Name,
+		Format: manifestFormat, Store: s.Name(), Site: of.Site.Workspace.Config.Site.Name,
 		Root: of.Site.Root, Address: of.Site.Address.String(), System: of.Site.CMS.System(), Run: of.Run, Reason: of.Reason, Settles: of.Settles,
 		Components: of.Components, Layout: of.Site.CMS.Layout(),
 	}
