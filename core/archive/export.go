@@ -63,7 +63,7 @@ func Export(ctx context.Context, w *workspace.Workspace, name, dir string, guard
 	}
 	_, size, _, _ := m.Totals()
 	guard.Report.Begin("files", size, "bytes")
-	err = write("files.tar.zst", func(out io.Writer) error { return store.WriteTar(ctx, out, m, guard.Report) })
+	err = write("files.tar.zst", func(out io.Writer) error { return snapshot.WriteTar(ctx, store, out, m, guard.Report) })
 	if err != nil {
 		return nil, err
 	}
@@ -76,7 +76,7 @@ func Export(ctx context.Context, w *workspace.Workspace, name, dir string, guard
 	err = write("database.sql", func(out io.Writer) error {
 		var all []database.Replacement
 		for _, table := range m.Tables {
-			all = append(all, database.Replacement{Table: table.Table, Rows: store.Rows(table)})
+			all = append(all, database.Replacement{Table: table.Table, Rows: snapshot.Rows(store, table)})
 		}
 		return database.WriteSQL(ctx, out, m.Dialect(), all)
 	})

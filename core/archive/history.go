@@ -11,6 +11,7 @@ import (
 
 	"wetland/core/database"
 	"wetland/core/files"
+	"wetland/core/packs"
 	"wetland/core/phrase"
 	"wetland/core/progress"
 	"wetland/core/runs"
@@ -58,7 +59,7 @@ func History(w *workspace.Workspace, guard session.Guard) ([]Event, error) {
 		return events, err
 	}
 	for _, name := range snapshots {
-		m, err := store.Describe(name)
+		m, err := snapshot.Describe(store, name)
 		if err != nil {
 			events = append(events, Event{Name: name, State: "damaged", Problem: err.Error(), About: err.Error()})
 			continue
@@ -103,7 +104,7 @@ func Snapshot(ctx context.Context, w *workspace.Workspace, o SnapshotOptions) (m
 		m, err = s.Take(ctx, o.Note)
 	}
 	if err == nil && o.Pin {
-		err = s.Store.Pin(m.Name, true)
+		err = snapshot.Pin(s.Store, m.Name, true)
 	}
 	return m, fresh, err
 }
@@ -115,7 +116,7 @@ func recent(ctx context.Context, s *session.Session, age time.Duration) (*snapsh
 	if err != nil || len(names) == 0 {
 		return nil, err
 	}
-	m, err := s.Store.Load(names[len(names)-1])
+	m, err := snapshot.Load(s.Store, names[len(names)-1])
 	if err != nil || time.Since(m.FilesAt).Abs() > age || len(m.Unread) > 0 || m.Root != s.Site.Root {
 		return nil, nil // whatever is wrong with it: a new one is taken
 	}
@@ -169,11 +170,11 @@ func Pin(w *workspace.Workspace, name string, pinned bool, guard session.Guard) 
 		return err
 	}
 	defer store.Close()
-	return store.Pin(name, pinned)
+	return snapshot.Pin(store, name, pinned)
 }
 
 // SnapshotNames lists the workspace's snapshots, oldest first, without opening the store.
-func SnapshotNames(w *workspace.Workspace) ([]string, error) { return snapshot.NamesIn(w.Store()) }
+func SnapshotNames(w *workspace.Workspace) ([]string, error) { return packs.NamesIn(w.Store()) }
 
 // ComponentNames lists the folders of the site's themes and plugins; none where they cannot
 // be read.

@@ -65,12 +65,12 @@ func Tidy(ctx context.Context, w *workspace.Workspace, now time.Time, confirm fu
 	var all []*snapshot.Manifest
 	needed := map[string]string{}
 	for _, name := range names {
-		m, err := store.Describe(name)
+		m, err := snapshot.Describe(store, name)
 		if err != nil {
 			return nil, fmt.Errorf("nothing is thrown away while a snapshot cannot be read: %w", err)
 		}
 		all = append(all, m)
-		pinned, err := store.Pinned(name)
+		pinned, err := snapshot.Pinned(store, name)
 		if err != nil {
 			return nil, err
 		}
@@ -86,7 +86,7 @@ func Tidy(ctx context.Context, w *workspace.Workspace, now time.Time, confirm fu
 		return plan, session.ErrDeclined
 	}
 	guard.Report.Begin("tidying", 0, "bytes")
-	if plan.Freed, err = store.Tidy(ctx, plan.Going(), guard.Report); err != nil {
+	if plan.Freed, err = snapshot.Tidy(ctx, store, plan.Going(), guard.Report); err != nil {
 		return plan, err
 	}
 	guard.Report.End(progress.Good, "tidied", fmt.Sprintf("%s let go of, %s freed", phrase.Plural(len(plan.Going()), "snapshot"), phrase.Bytes(plan.Freed)))

@@ -6,6 +6,7 @@ import (
 	"fmt"
 
 	"wetland/core/database"
+	"wetland/core/packs"
 	"wetland/core/phrase"
 	"wetland/core/progress"
 	"wetland/core/session"
@@ -27,7 +28,7 @@ func Verify(ctx context.Context, w *workspace.Workspace, name string, deep bool,
 		return nil, err
 	}
 	defer store.Close()
-	m, err := store.Load(name)
+	m, err := snapshot.Load(store, name)
 	if errors.Is(err, snapshot.ErrNoSnapshot) {
 		return nil, err
 	}
@@ -36,7 +37,7 @@ func Verify(ctx context.Context, w *workspace.Workspace, name string, deep bool,
 	}
 	session.TellOrigin(store, m, guard)
 	guard.Report.Begin("verifying", 0, "bytes")
-	if err := store.Verify(ctx, m, guard.Report); err != nil {
+	if err := snapshot.Verify(ctx, store, m, guard.Report); err != nil {
 		if ctx.Err() != nil {
 			return nil, err
 		}
@@ -55,7 +56,7 @@ func Verify(ctx context.Context, w *workspace.Workspace, name string, deep bool,
 }
 
 // roundTrip loads all tables of a snapshot into a database made for it, and compares.
-func roundTrip(ctx context.Context, w *workspace.Workspace, store *snapshot.Store, m *snapshot.Manifest) (err error) {
+func roundTrip(ctx context.Context, w *workspace.Workspace, store *packs.Store, m *snapshot.Manifest) (err error) {
 	scratch, drop, err := openScratch(ctx, w, m)
 	if err != nil {
 		return err
@@ -66,11 +67,11 @@ func roundTrip(ctx context.Context, w *workspace.Workspace, store *snapshot.Stor
 
 // LoadAll puts all tables of a snapshot into an empty database, and proves them. No event runs
 // there.
-func LoadAll(ctx context.Context, store *snapshot.Store, m *snapshot.Manifest, into database.Database) error {
+func LoadAll(ctx context.Context, store *packs.Store, m *snapshot.Manifest, into database.Database) error {
 	change := database.Change{Tag: m.Name, Apart: true}
 	described := database.Resting(m.Described())
 	for i, table := range m.Tables {
-		change.Replace = append(change.Replace, database.Replacement{Table: described[i], Rows: store.Rows(table)})
+		change.Replace = append(change.Replace, database.Replacement{Table: described[i], Rows: snapshot.Rows(store, table)})
 	}
 	applied, err := into.Apply(ctx, change)
 	if err != nil {

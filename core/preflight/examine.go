@@ -212,7 +212,7 @@ func SnapshotSize(ctx context.Context, s *session.Session) (int64, error) {
 	if s.Store == nil {
 		return 0, nil
 	}
-	needs, err := s.Store.Needs(ctx, snapshot.Subject{Site: s.Site})
+	needs, err := snapshot.Needs(ctx, s.Store, snapshot.Subject{Site: s.Site})
 	if err != nil {
 		return 0, fmt.Errorf("estimate the size of a snapshot: %w", err)
 	}

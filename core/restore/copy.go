@@ -11,6 +11,7 @@ import (
 	"wetland/core/archive"
 	"wetland/core/database"
 	"wetland/core/files"
+	"wetland/core/packs"
 	"wetland/core/phrase"
 	"wetland/core/progress"
 	"wetland/core/session"
@@ -53,7 +54,7 @@ func MakeCopy(ctx context.Context, w *workspace.Workspace, name string, into Int
 // copying is one restore into another place.
 type copying struct {
 	session.Guard
-	store     *snapshot.Store
+	store     *packs.Store
 	m         *snapshot.Manifest
 	workspace *workspace.Workspace
 	into      Into
@@ -106,7 +107,7 @@ func (c *copying) putFiles(ctx context.Context) error {
 				foreign++
 			}
 		}
-		if err := files.WriteTree(ctx, c.here, c.top(area), tree, c.store.Source(area.Items), c.Report.Advance); err != nil {
+		if err := files.WriteTree(ctx, c.here, c.top(area), tree, snapshot.Source(c.store, area.Items), c.Report.Advance); err != nil {
 			return err
 		}
 		written, err := files.ReadTree(ctx, c.here, c.top(area), nil)

@@ -266,7 +266,7 @@ func (moved *Moved) compare(ctx context.Context, w *workspace.Workspace, o MoveO
 	if err != nil || len(names) == 0 {
 		return err // nothing to compare with, and nothing to restore
 	}
-	m, err := s.Store.Load(names[len(names)-1])
+	m, err := snapshot.Load(s.Store, names[len(names)-1])
 	if err != nil {
 		return err
 	}

@@ -123,7 +123,7 @@ func openRestoration(ctx context.Context, w *workspace.Workspace, o Options, why
 		return nil, err
 	}
 	r := &restoration{Session: s, options: o}
-	r.manifest, err = s.Store.Load(o.Snapshot)
+	r.manifest, err = snapshot.Load(s.Store, o.Snapshot)
 	if errors.Is(err, snapshot.ErrNoSnapshot) {
 		return nil, err
 	}
@@ -277,7 +277,7 @@ func (r *restoration) verifyWanted(ctx context.Context) error {
 	return r.Step("verifying", 0, "bytes", func() (progress.Mark, string, error) {
 		items := r.wantedItems()
 		tables := r.wantedTables()
-		if err := r.Store.VerifyParts(ctx, items, tables, r.Report); err != nil {
+		if err := snapshot.VerifyParts(ctx, r.Store, items, tables, r.Report); err != nil {
 			if ctx.Err() != nil {
 				return progress.Bad, "", err
 			}
@@ -450,7 +450,7 @@ func (r *restoration) putComponent(ctx context.Context, live string) error {
 	if err := r.Site.Files.RemoveAll(ctx, staged); err != nil {
 		return err
 	}
-	if err := files.WriteTree(ctx, r.Site.Files, staged, tree, r.Store.Source(area.ItemsBelow(below)), r.Report.Advance); err != nil {
+	if err := files.WriteTree(ctx, r.Site.Files, staged, tree, snapshot.Source(r.Store, area.ItemsBelow(below)), r.Report.Advance); err != nil {
 		return err
 	}
 	if err := deploy.MarkLike(ctx, r.Session, staged, tree, live); err != nil {

@@ -22,6 +22,7 @@ import (
 	"wetland/core/files"
 	"wetland/core/journal"
 	"wetland/core/packages"
+	"wetland/core/packs"
 	"wetland/core/phrase"
 	"wetland/core/progress"
 	"wetland/core/runs"
@@ -84,7 +85,7 @@ type Session struct {
 	Site       *site.Site
 	DB         database.Database
 	Components []cms.Component
-	Store      *snapshot.Store
+	Store      *packs.Store
 	Fetcher    *fetching.Fetcher
 	Rules      judging.Rules
 	Pages      []smoke.Page
@@ -375,7 +376,7 @@ func (s *Session) TakeAs(ctx context.Context, step string, of snapshot.Subject) 
 	var manifest *snapshot.Manifest
 	err := s.Step(step, 0, "bytes", func() (progress.Mark, string, error) {
 		var err error
-		if manifest, err = s.Store.Take(ctx, of, s.Report); err != nil {
+		if manifest, err = snapshot.Take(ctx, s.Store, of, s.Report); err != nil {
 			return progress.Bad, "", fmt.Errorf("take the snapshot: %w", err)
 		}
 		if len(manifest.Unread) > 0 {

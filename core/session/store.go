@@ -8,6 +8,7 @@ import (
 	"strings"
 
 	"wetland/core/durable"
+	"wetland/core/packs"
 	"wetland/core/phrase"
 	"wetland/core/progress"
 	"wetland/core/snapshot"
@@ -16,14 +17,14 @@ import (
 
 // OpenStore opens the workspace's store, with the secret that wetland.toml points to
 // if it is sealed.
-func OpenStore(w *workspace.Workspace, guard Guard) (*snapshot.Store, error) {
-	store, err := snapshot.Open(w.Store(), unlockOf(w, guard))
+func OpenStore(w *workspace.Workspace, guard Guard) (*packs.Store, error) {
+	store, err := packs.Open(w.Store(), unlockOf(w, guard))
 	switch {
-	case errors.Is(err, snapshot.ErrSealed):
+	case errors.Is(err, packs.ErrSealed):
 		return nil, fmt.Errorf("%w, and %s does not say where its passphrase or key is. Add: [store] unlock_with = \"ask\" (or \"env NAME\", \"file PATH\", \"keys PATH\")", err, workspace.ConfigName)
-	case errors.Is(err, snapshot.ErrNotSealed):
+	case errors.Is(err, packs.ErrNotSealed):
 		return nil, fmt.Errorf("%w, though %s names a secret for it ([store] unlock_with). Nothing was written there: what comes would lie open. If the workspace is new, seal its store first: wetland seal --with '%s'. If not, it was moved away or exchanged: find out who did that, and put it back", err, workspace.ConfigName, w.Config.Store.UnlockWith)
-	case errors.Is(err, snapshot.ErrWrongKey):
+	case errors.Is(err, packs.ErrWrongKey):
 		return nil, fmt.Errorf("%w. Nothing is damaged: look at [store] unlock_with in %s", err, workspace.ConfigName)
 	}
 	if err != nil {
@@ -37,7 +38,7 @@ func OpenStore(w *workspace.Workspace, guard Guard) (*snapshot.Store, error) {
 
 // tellStranger tells of a store that is not the one that this workspace began. Which that is, the
 // workspace notes beside it.
-func tellStranger(w *workspace.Workspace, store *snapshot.Store, guard Guard) error {
+func tellStranger(w *workspace.Workspace, store *packs.Store, guard Guard) error {
 	if store.Name() == "" {
 		return nil
 	}
@@ -56,7 +57,7 @@ func tellStranger(w *workspace.Workspace, store *snapshot.Store, guard Guard) er
 }
 
 // TellOrigin tells of a snapshot that was made in another store than the one it lies in.
-func TellOrigin(store *snapshot.Store, m *snapshot.Manifest, guard Guard) {
+func TellOrigin(store *packs.Store, m *snapshot.Manifest, guard Guard) {
 	if m.Store != "" && m.Store != store.Name() {
 		guard.Report.End(progress.Doubt, "origin", m.Name+" was made in another store and put into this one: whoever did that may have changed it")
 	}
@@ -64,12 +65,12 @@ func TellOrigin(store *snapshot.Store, m *snapshot.Manifest, guard Guard) {
 
 // OpenSnapshot opens the workspace's store and loads one of its snapshots. Close the
 // store when done.
-func OpenSnapshot(w *workspace.Workspace, name string, guard Guard) (*snapshot.Store, *snapshot.Manifest, error) {
+func OpenSnapshot(w *workspace.Workspace, name string, guard Guard) (*packs.Store, *snapshot.Manifest, error) {
 	store, err := OpenStore(w, guard)
 	if err != nil {
 		return nil, nil, err
 	}
-	m, err := store.Load(name)
+	m, err := snapshot.Load(store, name)
 	if err != nil {
 		return nil, nil, errors.Join(err, store.Close())
 	}
@@ -78,44 +79,44 @@ func OpenSnapshot(w *workspace.Workspace, name string, guard Guard) (*snapshot.S
 }
 
 // unlockOf returns what finds the secret of the store; nil if wetland.toml names none.
-func unlockOf(w *workspace.Workspace, guard Guard) snapshot.Unlock {
+func unlockOf(w *workspace.Workspace, guard Guard) packs.Unlock {
 	with := w.Config.Store.UnlockWith
 	if with == "" {
 		return nil
 	}
-	return func() (snapshot.Secret, error) { return ReadStoreSecret(with, guard) }
+	return func() (packs.Secret, error) { return ReadStoreSecret(with, guard) }
 }
 
 // ReadStoreSecret follows "env NAME", "file PATH", "keys PATH" or "ask".
-func ReadStoreSecret(with string, guard Guard) (snapshot.Secret, error) {
+func ReadStoreSecret(with string, guard Guard) (packs.Secret, error) {
 	const setting = "unlock_with"
 	if with == workspace.AskForKey {
 		if guard.AskSecret == nil {
-			return snapshot.Secret{}, fmt.Errorf("%s says that a person is asked, and nobody is at a terminal. For use without a person, say there \"env NAME\", \"file PATH\" or \"keys PATH\"", setting)
+			return packs.Secret{}, fmt.Errorf("%s says that a person is asked, and nobody is at a terminal. For use without a person, say there \"env NAME\", \"file PATH\" or \"keys PATH\"", setting)
 		}
 		text, err := guard.AskSecret("Passphrase of the store")
-		return snapshot.Secret{Passphrase: text}, err
+		return packs.Secret{Passphrase: text}, err
 	}
 	if name, isKeys := strings.CutPrefix(with, "keys "); isKeys {
 		if _, err := workspace.ReadSecret(setting, "file "+name); err != nil {
-			return snapshot.Secret{}, err // also if others may read it
+			return packs.Secret{}, err // also if others may read it
 		}
 		file, err := os.Open(name)
 		if err != nil {
-			return snapshot.Secret{}, err
+			return packs.Secret{}, err
 		}
 		defer file.Close()
-		return snapshot.ReadKeys(file)
+		return packs.ReadKeys(file)
 	}
 	text, err := workspace.ReadSecret(setting, with)
-	return snapshot.Secret{Passphrase: text}, err
+	return packs.Secret{Passphrase: text}, err
 }
 
 // Seal seals the workspace's store, which must be new, or gives a sealed one another
 // secret.
-func Seal(w *workspace.Workspace, secret snapshot.Secret, guard Guard) error {
-	err := snapshot.Seal(w.Store(), unlockOf(w, guard), secret)
-	if errors.Is(err, snapshot.ErrNotEmpty) {
+func Seal(w *workspace.Workspace, secret packs.Secret, guard Guard) error {
+	err := packs.Seal(w.Store(), unlockOf(w, guard), secret)
+	if errors.Is(err, packs.ErrNotEmpty) {
 		return fmt.Errorf("%w. Move %s away, keep it as long as you need its snapshots, and seal a new one", err, w.Store())
 	}
 	if err == nil { // it is this workspace's own: it is noted anew

@@ -17,6 +17,7 @@ import (
 	"wetland/core/database"
 	"wetland/core/files"
 	"wetland/core/files/filestest"
+	"wetland/core/packs"
 	"wetland/core/progress"
 	"wetland/core/site"
 	"wetland/core/workspace"
@@ -130,18 +131,18 @@ func (l *large) client(program string) string {
 
 func (l *large) subject() Subject { return Subject{Site: l.site, Database: l.db} }
 
-func stored(b *testing.B, store *Store) (total int64) {
+func stored(b *testing.B, store *packs.Store) (total int64) {
 	b.Helper()
-	names, err := store.bytes.List(volumeFolder)
+	names, err := store.Bytes.List(packs.VolumeFolder)
 	if err != nil {
 		b.Fatal(err)
 	}
-	manifests, err := store.bytes.List(manifestFolder)
+	manifests, err := store.Bytes.List(packs.ManifestFolder)
 	if err != nil {
 		b.Fatal(err)
 	}
 	for _, name := range append(names, manifests...) {
-		size, err := store.bytes.Size(name)
+		size, err := store.Bytes.Size(name)
 		if err != nil {
 			b.Fatal(err)
 		}
@@ -167,7 +168,7 @@ func (p phases) best(q phases) phases {
 }
 
 // takeTimed takes a snapshot as Store.Take does, with a clock at each phase.
-func (l *large) takeTimed(b *testing.B, dir string) (p phases, m *Manifest, store *Store) {
+func (l *large) takeTimed(b *testing.B, dir string) (p phases, m *Manifest, store *packs.Store) {
 	b.Helper()
 	lap := time.Now()
 	took := func(into *time.Duration) {
@@ -180,9 +181,9 @@ func (l *large) takeTimed(b *testing.B, dir string) (p phases, m *Manifest, stor
 		}
 	}
 	ctx := context.Background()
-	store, err := Open(dir, nil)
+	store, err := packs.Open(dir, nil)
 	fail(err)
-	t := &taking{Subject: l.subject(), report: progress.Silent{}, to: store.newAdder(ctx, progress.Silent{}), before: store.newest(), m: &Manifest{Format: manifestFormat}}
+	t := &taking{Subject: l.subject(), report: progress.Silent{}, to: store.NewAdder(ctx, progress.Silent{}), before: newest(store), m: &Manifest{Format: manifestFormat}}
 	took(&p.open)
 	fail(t.storeDatabase(ctx))
 	took(&p.database)
@@ -192,8 +193,8 @@ func (l *large) takeTimed(b *testing.B, dir string) (p phases, m *Manifest, stor
 	}
 	fail(t.storeLists())
 	took(&p.files)
-	fail(t.to.finish())
-	fail(store.writeManifest(t.m))
+	fail(t.to.Finish())
+	fail(writeManifest(store, t.m))
 	took(&p.end)
 	return p, t.m, store
 }
@@ -214,7 +215,7 @@ func (l *large) measure(b *testing.B) {
 	var tar, dump time.Duration
 	var first phases
 	var m *Manifest
-	var store *Store
+	var store *packs.Store
 	for round := range 3 { // in turn, the best of each: other work on the machine comes and goes
 		oneTar := l.shell(b, "tar -C "+l.site.Root+" -c . | zstd -q -f -T0 -3 -o "+plain+"/files.tar.zst")
 		oneDump := l.shell(b, l.client("mariadb-dump")+" --single-transaction "+l.account.Name+" | zstd -q -f -T0 -3 -o "+plain+"/database.sql.zst")
@@ -250,7 +251,7 @@ func (l *large) measure(b *testing.B) {
 	l.measureRestore(b, m, store, plain)
 }
 
-func (l *large) measureRestore(b *testing.B, m *Manifest, store *Store, plain string) {
+func (l *large) measureRestore(b *testing.B, m *Manifest, store *packs.Store, plain string) {
 	if _, err := l.raw.Exec("DROP TABLE sailings"); err != nil {
 		b.Fatal(err)
 	}
@@ -266,7 +267,7 @@ func (l *large) measureRestore(b *testing.B, m *Manifest, store *Store, plain st
 		table database.Table
 	}{{"restored-table/client", unproved}, {"restored-table-proved/client", table.Table}} {
 		start := time.Now()
-		applied, err := l.db.Apply(context.Background(), database.Change{Replace: []database.Replacement{{Table: one.table, Rows: store.Rows(table)}}})
+		applied, err := l.db.Apply(context.Background(), database.Change{Replace: []database.Replacement{{Table: one.table, Rows: Rows(store, table)}}})
 		if err != nil {
 			b.Fatal(err)
 		}
@@ -277,7 +278,7 @@ func (l *large) measureRestore(b *testing.B, m *Manifest, store *Store, plain st
 	}
 	out := filepath.Join(b.TempDir(), "out")
 	start := time.Now()
-	if err := files.WriteTree(context.Background(), filestest.Whole(b), out, m.Areas[0].Tree(), store.Source(m.Areas[0].Items), nil); err != nil {
+	if err := files.WriteTree(context.Background(), filestest.Whole(b), out, m.Areas[0].Tree(), Source(store, m.Areas[0].Items), nil); err != nil {
 		b.Fatal(err)
 	}
 	b.Logf("all files written in %v", time.Since(start))

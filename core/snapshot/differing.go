@@ -7,17 +7,18 @@ import (
 	"github.com/zeebo/blake3"
 
 	"wetland/core/database"
+	"wetland/core/packs"
 )
 
 // Differing returns those rows of two tables, of the same columns, that do not lie in a run
 // that both hold, and how many bytes they have, about: all rows in which the tables differ are
 // among them. What is equal is not read.
-func (s *Store) Differing(a, b Table) (ofA, ofB database.Rows, bytes int64, err error) {
-	held, shared := map[ID]int32{}, map[ID]int32{}
-	var onlyA, onlyB []ID
-	err = s.eachRun(a, func(run ID, _ []ID) { held[run]++ })
+func Differing(s *packs.Store, a, b Table) (ofA, ofB database.Rows, bytes int64, err error) {
+	held, shared := map[packs.ID]int32{}, map[packs.ID]int32{}
+	var onlyA, onlyB []packs.ID
+	err = eachRun(s, a, func(run packs.ID, _ []packs.ID) { held[run]++ })
 	if err == nil {
-		err = s.eachRun(b, func(run ID, pieces []ID) {
+		err = eachRun(s, b, func(run packs.ID, pieces []packs.ID) {
 			if held[run] > 0 {
 				held[run]--
 				shared[run]++
@@ -28,7 +29,7 @@ func (s *Store) Differing(a, b Table) (ofA, ofB database.Rows, bytes int64, err 
 	}
 	held = nil
 	if err == nil {
-		err = s.eachRun(a, func(run ID, pieces []ID) {
+		err = eachRun(s, a, func(run packs.ID, pieces []packs.ID) {
 			if shared[run] > 0 {
 				shared[run]--
 			} else {
@@ -39,22 +40,22 @@ func (s *Store) Differing(a, b Table) (ofA, ofB database.Rows, bytes int64, err 
 	if err != nil {
 		return nil, nil, 0, fmt.Errorf("list the rows of %s: %w", a.Name, err)
 	}
-	for _, only := range [][]ID{onlyA, onlyB} {
+	for _, only := range [][]packs.ID{onlyA, onlyB} {
 		for _, id := range only {
-			bytes += int64(s.index[id].size)
+			bytes += int64(s.Index[id].Size)
 		}
 	}
-	return s.rowsIn(a, eachOf(onlyA)), s.rowsIn(b, eachOf(onlyB)), bytes, nil
+	return rowsIn(s, a, eachOf(onlyA)), rowsIn(s, b, eachOf(onlyB)), bytes, nil
 }
 
 // eachRun calls visit for each run of a table: some whole rows in one piece, or a long row in
 // several. A piece of full length is followed by more of the same row. pieces is valid during
 // the call.
-func (s *Store) eachRun(table Table, visit func(run ID, pieces []ID)) error {
-	var pieces []ID
-	err := s.rowPieces(table, func(id ID) error {
+func eachRun(s *packs.Store, table Table, visit func(run packs.ID, pieces []packs.ID)) error {
+	var pieces []packs.ID
+	err := rowPieces(s, table, func(id packs.ID) error {
 		pieces = append(pieces, id)
-		if s.index[id].size != pieceSize {
+		if s.Index[id].Size != packs.PieceSize {
 			visit(nameOf(pieces), pieces)
 			pieces = pieces[:0]
 		}
@@ -66,7 +67,7 @@ func (s *Store) eachRun(table Table, visit func(run ID, pieces []ID)) error {
 	return err
 }
 
-func nameOf(pieces []ID) (name ID) {
+func nameOf(pieces []packs.ID) (name packs.ID) {
 	if len(pieces) == 1 {
 		return pieces[0]
 	}
@@ -79,8 +80,8 @@ func nameOf(pieces []ID) (name ID) {
 }
 
 // eachOf is rowPieces of a list.
-func eachOf(ids []ID) func(each func(ID) error) error {
-	return func(each func(ID) error) error {
+func eachOf(ids []packs.ID) func(each func(packs.ID) error) error {
+	return func(each func(packs.ID) error) error {
 		for _, id := range ids {
 			if err := each(id); err != nil {
 				return err
@@ -91,13 +92,13 @@ func eachOf(ids []ID) func(each func(ID) error) error {
 }
 
 // Rows returns the rows of a table in the snapshot.
-func (s *Store) Rows(table Table) database.Rows {
-	return s.rowsIn(table, func(each func(ID) error) error { return s.rowPieces(table, each) })
+func Rows(s *packs.Store, table Table) database.Rows {
+	return rowsIn(s, table, func(each func(packs.ID) error) error { return rowPieces(s, table, each) })
 }
 
 // rowsIn returns the rows in some pieces of a table.
-func (s *Store) rowsIn(table Table, pieces func(each func(ID) error) error) database.Rows {
+func rowsIn(s *packs.Store, table Table, pieces func(each func(packs.ID) error) error) database.Rows {
 	return func(ctx context.Context, each func(database.Row) error) error {
-		return s.decodeRows(ctx, table, pieces, each)
+		return decodeRows(ctx, s, table, pieces, each)
 	}
 }

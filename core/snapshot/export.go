@@ -11,13 +11,14 @@ import (
 	"github.com/klauspost/compress/zstd"
 
 	"wetland/core/files"
+	"wetland/core/packs"
 	"wetland/core/progress"
 )
 
 // WriteTar writes the files of a snapshot as a tar archive packed with zstd, which
 // plain tools unpack: tar --zstd -xf. Each area is a folder of its name in it. Every
 // byte is proved before it is written.
-func (s *Store) WriteTar(ctx context.Context, to io.Writer, m *Manifest, report progress.Reporter) error {
+func WriteTar(ctx context.Context, s *packs.Store, to io.Writer, m *Manifest, report progress.Reporter) error {
 	packed, err := zstd.NewWriter(to, zstd.WithEncoderLevel(zstd.SpeedDefault), zstd.WithEncoderConcurrency(runtime.GOMAXPROCS(0)))
 	if err != nil {
 		return err
@@ -28,7 +29,7 @@ func (s *Store) WriteTar(ctx context.Context, to io.Writer, m *Manifest, report 
 			if err := ctx.Err(); err != nil {
 				return err
 			}
-			if err := s.writeTarItem(archive, path.Join(area.Name, item.Path), item); err != nil {
+			if err := writeTarItem(s, archive, path.Join(area.Name, item.Path), item); err != nil {
 				return fmt.Errorf("write %s: %w", item.Path, err)
 			}
 			report.Advance(item.Size)
@@ -40,7 +41,7 @@ func (s *Store) WriteTar(ctx context.Context, to io.Writer, m *Manifest, report 
 	return packed.Close()
 }
 
-func (s *Store) writeTarItem(to *tar.Writer, name string, item Item) error {
+func writeTarItem(s *packs.Store, to *tar.Writer, name string, item Item) error {
 	header := &tar.Header{
 		Name: name, Mode: int64(item.Mode), Uid: max(0, item.Owner), Gid: max(0, item.Group),
 		ModTime: item.Modified, Format: tar.FormatPAX, Typeflag: tar.TypeReg, Size: item.Size,
@@ -57,6 +58,6 @@ func (s *Store) writeTarItem(to *tar.Writer, name string, item Item) error {
 	if item.Kind != files.File {
 		return nil
 	}
-	_, err := io.Copy(to, s.OpenFile(item))
+	_, err := io.Copy(to, OpenFile(s, item))
 	return err
 }

@@ -1,27 +1,14 @@
 package snapshot
 
 import (
-	"errors"
-	"fmt"
 	"path"
 	"slices"
 	"strings"
 
-	"github.com/klauspost/compress/zstd"
-
 	"wetland/core/database"
 	"wetland/core/files"
+	"wetland/core/packs"
 )
-
-// A store may have been made, or changed, by somebody else: what it says is checked before any of
-// it is believed.
-
-// ErrNotOurs says that a manifest or a list says what Wetland never writes.
-var ErrNotOurs = errors.New("it says what Wetland never writes: the store was made or changed by somebody else. Nothing of it was used")
-
-func notOurs(format string, args ...any) error {
-	return fmt.Errorf("%s: %w", fmt.Sprintf(format, args...), ErrNotOurs)
-}
 
 // check tells of counts, names and places in a manifest that cannot be.
 func (m *Manifest) check() error {
@@ -29,19 +16,19 @@ func (m *Manifest) check() error {
 	for _, area := range m.Areas {
 		switch {
 		case area.Files < 0 || area.Bytes < 0:
-			return notOurs("the area %q has %d files of %d bytes", area.Name, area.Files, area.Bytes)
+			return packs.NotOurs("the area %q has %d files of %d bytes", area.Name, area.Files, area.Bytes)
 		case !staysBelow(area.Name) || strings.Contains(area.Name, "/") || slices.Contains(seen, area.Name):
-			return notOurs("an area is called %q", area.Name)
+			return packs.NotOurs("an area is called %q", area.Name)
 		case !strings.HasPrefix(area.Path, "/") && !hasDrive(area.Path) || path.Clean(area.Path) != area.Path || strings.ContainsRune(area.Path, 0):
-			return notOurs("the area %q is at %q", area.Name, area.Path)
+			return packs.NotOurs("the area %q is at %q", area.Name, area.Path)
 		case area.Only != "" && (!staysBelow(area.Only) || strings.Contains(area.Only, "/")):
-			return notOurs("the area %q is only %q", area.Name, area.Only)
+			return packs.NotOurs("the area %q is only %q", area.Name, area.Only)
 		}
 		seen = append(seen, area.Name)
 	}
 	for _, table := range m.Tables {
 		if table.Rows < 0 || table.Name == "" {
-			return notOurs("the table %q has %d rows", table.Name, table.Rows)
+			return packs.NotOurs("the table %q has %d rows", table.Name, table.Rows)
 		}
 	}
 	if err := m.checkLayout(); err != nil {
@@ -54,12 +41,12 @@ func (m *Manifest) check() error {
 func (m *Manifest) checkLayout() error {
 	for _, file := range m.Layout.DatabaseFiles {
 		if !staysBelow(file) {
-			return notOurs("the database is in %q", file)
+			return packs.NotOurs("the database is in %q", file)
 		}
 	}
 	for _, folder := range m.Layout.Folders() {
 		if path.Clean(folder) != folder || !slices.ContainsFunc(m.Areas, func(a Area) bool { return files.Within(folder, a.Path) }) {
-			return notOurs("the folder %q is in none of its areas", folder)
+			return packs.NotOurs("the folder %q is in none of its areas", folder)
 		}
 	}
 	return nil
@@ -90,13 +77,13 @@ func checkItems(items []Item) error {
 		_, twice := kinds[item.Path]
 		switch {
 		case !staysBelow(item.Path):
-			return notOurs("an item is at %q", item.Path)
+			return packs.NotOurs("an item is at %q", item.Path)
 		case item.Kind != files.File && item.Kind != files.Folder && item.Kind != files.Link:
-			return notOurs("%q is a %q", item.Path, item.Kind)
+			return packs.NotOurs("%q is a %q", item.Path, item.Kind)
 		case item.Size < 0:
-			return notOurs("%q has %d bytes", item.Path, item.Size)
+			return packs.NotOurs("%q has %d bytes", item.Path, item.Size)
 		case twice:
-			return notOurs("%q is listed twice", item.Path)
+			return packs.NotOurs("%q is listed twice", item.Path)
 		}
 		kinds[item.Path] = item.Kind
 	}
@@ -104,7 +91,7 @@ func checkItems(items []Item) error {
 		for above := path.Dir(item.Path); above != "."; above = path.Dir(above) {
 			kind, listed := kinds[above]
 			if listed && kind != files.Folder {
-				return notOurs("%q is below %q, which is a %s", item.Path, above, kind)
+				return packs.NotOurs("%q is below %q, which is a %s", item.Path, above, kind)
 			}
 			if listed {
 				break // what that one is below of, is its own matter
@@ -112,25 +99,4 @@ func checkItems(items []Item) error {
 		}
 	}
 	return nil
-}
-
-// Bounds of what a packed list or manifest may unpack to. What we write is full of hashes, and
-// hardly shrinks.
-const (
-	leastUnpacked = 16 << 20
-	mostTimes     = 200
-)
-
-// unpackList unpacks a list or a manifest, no further than what was packed can hold.
-func unpackList(packed []byte) ([]byte, error) {
-	unpacker, err := zstd.NewReader(nil, zstd.WithDecoderConcurrency(1), zstd.WithDecoderMaxMemory(uint64(max(leastUnpacked, mostTimes*len(packed)))))
-	if err != nil {
-		return nil, err
-	}
-	defer unpacker.Close()
-	text, err := unpacker.DecodeAll(packed, nil)
-	if errors.Is(err, zstd.ErrDecoderSizeExceeded) {
-		return nil, notOurs("%d bytes unpack to more than %d times as many", len(packed), mostTimes)
-	}
-	return text, err
 }

@@ -10,34 +10,35 @@ import (
 
 	"wetland/core/database"
 	"wetland/core/files"
+	"wetland/core/packs"
 	"wetland/core/progress"
 )
 
 // written is a store with the lists of these items, as if somebody else had made it.
-func written(t *testing.T, items []Item, change func(*Manifest)) (*Store, string) {
+func written(t *testing.T, items []Item, change func(*Manifest)) (*packs.Store, string) {
 	t.Helper()
-	store, err := Open(t.TempDir(), nil)
+	store, err := packs.Open(t.TempDir(), nil)
 	if err != nil {
 		t.Fatal(err)
 	}
 	t.Cleanup(func() { _ = store.Close() })
-	to := store.newAdder(t.Context(), progress.Silent{})
+	to := store.NewAdder(t.Context(), progress.Silent{})
 	lists, err := storeItems(to, items)
 	if err != nil {
 		t.Fatal(err)
 	}
-	if err := to.finish(); err != nil {
+	if err := to.Finish(); err != nil {
 		t.Fatal(err)
 	}
 	m := &Manifest{Format: manifestFormat, Name: "snap-1", Areas: []Area{{Name: "site", Path: "/srv/ferry", Files: len(items), Lists: lists}}}
 	if change != nil {
 		change(m)
 	}
-	data, err := store.encodeManifest(m)
+	data, err := encodeManifest(store, m)
 	if err != nil {
 		t.Fatal(err)
 	}
-	w, err := store.bytes.Put(manifestName("snap-1"))
+	w, err := store.Bytes.Put(manifestName("snap-1"))
 	if err == nil {
 		_, err = w.Write(data)
 	}
@@ -83,10 +84,10 @@ func TestStoreOfSomebodyElse(t *testing.T) {
 	} {
 		t.Run(name, func(t *testing.T) {
 			store, snap := written(t, c.items, c.change)
-			switch m, err := store.Load(snap); {
+			switch m, err := Load(store, snap); {
 			case c.fine && (err != nil || len(m.Areas[0].Items) != len(c.items)):
 				t.Errorf("it is not read: %v", err)
-			case !c.fine && !errors.Is(err, ErrNotOurs):
+			case !c.fine && !errors.Is(err, packs.ErrNotOurs):
 				t.Errorf("it is believed: %v", err)
 			}
 		})
@@ -95,15 +96,15 @@ func TestStoreOfSomebodyElse(t *testing.T) {
 
 // A manifest cannot take much more memory than it has bytes.
 func TestManifestThatUnpacksToVeryMuch(t *testing.T) {
-	store := &Store{}
+	store := &packs.Store{}
 	text, err := json.Marshal(&Manifest{Format: manifestFormat, Name: "snap-1"})
 	if err != nil {
 		t.Fatal(err)
 	}
 	text = append(text, bytes.Repeat([]byte(" "), 64<<20)...)
-	packed := packer.EncodeAll(text, nil)
-	data := append([]byte(manifestHead+ID(blake3.Sum256(packed)).String()+"\n"), packed...)
-	if _, err := store.decodeManifest(data); !errors.Is(err, ErrNotOurs) {
+	packed := packs.Packer.EncodeAll(text, nil)
+	data := append([]byte(manifestHead+packs.ID(blake3.Sum256(packed)).String()+"\n"), packed...)
+	if _, err := decodeManifest(store, data); !errors.Is(err, packs.ErrNotOurs) {
 		t.Errorf("%d bytes were unpacked to %d: %v", len(packed), len(text), err)
 	}
 }

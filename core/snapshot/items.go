@@ -10,13 +10,14 @@ import (
 	"time"
 
 	"wetland/core/files"
+	"wetland/core/packs"
 )
 
 // Item is one entry with the pieces that its bytes are made of.
 type Item struct {
 	files.Item
 	Changed time.Time // of the entry itself, as the disk keeps it; zero: it does not
-	Pieces  []ID
+	Pieces  []packs.ID
 }
 
 // The items of an area are written as lines, in their order, and cut into pieces by
@@ -154,16 +155,16 @@ func parseItem(line string) (item Item, err error) {
 	return item, err
 }
 
-func parsePieces(text, hash string) ([]ID, error) {
+func parsePieces(text, hash string) ([]packs.ID, error) {
 	switch text {
 	case absent:
 		return nil, nil
 	case sameAsHash:
 		text = hash
 	}
-	ids := make([]ID, 0, 1)
+	ids := make([]packs.ID, 0, 1)
 	for one := range strings.SplitSeq(text, ",") {
-		id, err := parseID(one)
+		id, err := packs.ParseID(one)
 		if err != nil {
 			return nil, err
 		}
@@ -179,8 +180,8 @@ const (
 )
 
 // storeItems adds the lists of the items, which are in their order.
-func storeItems(to *adder, items []Item) ([]ID, error) {
-	lists := []ID{}
+func storeItems(to *packs.Adder, items []Item) ([]packs.ID, error) {
+	lists := []packs.ID{}
 	var text []byte
 	for i, item := range items {
 		text = appendItem(text, item)
@@ -189,8 +190,8 @@ func storeItems(to *adder, items []Item) ([]ID, error) {
 		if mark.Sum32()%itemsInList != 0 && len(text) < longestItemList && i < len(items)-1 {
 			continue
 		}
-		for part := range slices.Chunk(text, pieceSize) {
-			id, err := to.add(part, false)
+		for part := range slices.Chunk(text, packs.PieceSize) {
+			id, err := to.Add(part, false)
 			if err != nil {
 				return nil, err
 			}
@@ -202,11 +203,11 @@ func storeItems(to *adder, items []Item) ([]ID, error) {
 }
 
 // loadItems reads the lists of an area.
-func (s *Store) loadItems(area *Area) error {
+func loadItems(s *packs.Store, area *Area) error {
 	area.Items = make([]Item, 0, min(area.Files+area.Files/4, 2*itemsInList*len(area.Lists)))
 	rest := ""
 	for _, id := range area.Lists {
-		data, err := s.piece(id)
+		data, err := s.Piece(id)
 		if err != nil {
 			return err
 		}

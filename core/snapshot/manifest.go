@@ -6,6 +6,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"io/fs"
 	"strings"
 	"time"
 
@@ -13,17 +14,13 @@ import (
 
 	"wetland/core/database"
 	"wetland/core/files"
+	"wetland/core/packs"
 	"wetland/core/site/cms"
 )
 
 // manifestFormat is the form of manifests that this version writes, and the
 // newest it reads.
 const manifestFormat = 2
-
-const (
-	manifestFolder = "snapshots/"
-	manifestSuffix = ".manifest"
-)
 
 // manifestHead begins a manifest, followed by the hash of the rest and a newline.
 const manifestHead = "wetland snapshot "
@@ -59,14 +56,14 @@ type Manifest struct {
 
 // Area is one part of the file system in a snapshot.
 type Area struct {
-	Name     string   `json:"name"`
-	Path     string   `json:"path"`
-	Only     string   `json:"only,omitempty"`
-	LeaveOut []string `json:"leave_out,omitempty"`
-	Files    int      `json:"files"`
-	Bytes    int64    `json:"bytes"`
-	Lists    []ID     `json:"lists"` // the pieces that list the items, in their order
-	Items    []Item   `json:"-"`
+	Name     string     `json:"name"`
+	Path     string     `json:"path"`
+	Only     string     `json:"only,omitempty"`
+	LeaveOut []string   `json:"leave_out,omitempty"`
+	Files    int        `json:"files"`
+	Bytes    int64      `json:"bytes"`
+	Lists    []packs.ID `json:"lists"` // the pieces that list the items, in their order
+	Items    []Item     `json:"-"`
 }
 
 // Tree returns the area's items without their pieces.
@@ -82,7 +79,7 @@ func (a Area) Tree() files.Tree {
 type Table struct {
 	database.Table
 	// Lists are the pieces that list the pieces of the rows: 32 bytes for each.
-	Lists []ID `json:"lists,omitempty"`
+	Lists []packs.ID `json:"lists,omitempty"`
 }
 
 // Described returns the tables without their pieces.
@@ -113,32 +110,32 @@ func (m *Manifest) Totals() (count int, size int64, tables int, rows int64) {
 	return count, size, tables, rows
 }
 
-func manifestName(name string) string { return manifestFolder + name + manifestSuffix }
+func manifestName(name string) string { return packs.ManifestFolder + name + packs.ManifestSuffix }
 
-func (s *Store) encodeManifest(m *Manifest) ([]byte, error) {
+func encodeManifest(s *packs.Store, m *Manifest) ([]byte, error) {
 	text, err := json.Marshal(m)
 	if err != nil {
 		return nil, err
 	}
-	stored := s.seal.close(packer.EncodeAll(text, nil))
+	stored := s.Seal.Close(packs.Packer.EncodeAll(text, nil))
 	sum := blake3.Sum256(stored)
-	return append([]byte(manifestHead+ID(sum).String()+"\n"), stored...), nil
+	return append([]byte(manifestHead+packs.ID(sum).String()+"\n"), stored...), nil
 }
 
-func (s *Store) decodeManifest(data []byte) (*Manifest, error) {
+func decodeManifest(s *packs.Store, data []byte) (*Manifest, error) {
 	head, stored, ok := bytes.Cut(data, []byte("\n"))
 	hash, isManifest := strings.CutPrefix(string(head), manifestHead)
 	if !ok || !isManifest {
 		return nil, errors.New("it is no manifest of a snapshot")
 	}
-	if ID(blake3.Sum256(stored)).String() != hash {
+	if packs.ID(blake3.Sum256(stored)).String() != hash {
 		return nil, errors.New("the manifest is damaged: its bytes are not those that were written")
 	}
-	packed, err := s.seal.open(stored)
+	packed, err := s.Seal.Open(stored)
 	if err != nil {
 		return nil, err
 	}
-	text, err := unpackList(packed)
+	text, err := packs.UnpackList(packed)
 	if err != nil {
 		return nil, err
 	}
@@ -152,8 +149,8 @@ func (s *Store) decodeManifest(data []byte) (*Manifest, error) {
 	return &m, m.check()
 }
 
-func (s *Store) readManifest(name string) (*Manifest, error) {
-	r, err := s.bytes.Get(manifestName(name), 0, -1)
+func readManifest(s *packs.Store, name string) (*Manifest, error) {
+	r, err := s.Bytes.Get(manifestName(name), 0, -1)
 	if err != nil {
 		return nil, err
 	}
@@ -162,7 +159,7 @@ func (s *Store) readManifest(name string) (*Manifest, error) {
 	if err != nil {
 		return nil, err
 	}
-	m, err := s.decodeManifest(data)
+	m, err := decodeManifest(s, data)
 	if err == nil && m.Name != name {
 		err = fmt.Errorf("the manifest is that of %s", m.Name)
 	}
@@ -207,4 +204,34 @@ func (a Area) ItemsBelow(folder string) []Item {
 		}
 	}
 	return part
+}
+
+// ErrNoSnapshot says that the store has no snapshot of this name.
+var ErrNoSnapshot = errors.New("the store has no such snapshot")
+
+// Describe returns the snapshot's manifest without its items. It wraps ErrNoSnapshot
+// if there is none.
+func Describe(s *packs.Store, name string) (*Manifest, error) {
+	m, err := readManifest(s, name)
+	if errors.Is(err, fs.ErrNotExist) {
+		return nil, fmt.Errorf("%s: %w", name, ErrNoSnapshot)
+	}
+	if err != nil {
+		return nil, fmt.Errorf("%s: %w", name, err)
+	}
+	return m, nil
+}
+
+// Load returns the snapshot's manifest whole. It wraps ErrNoSnapshot if there is none.
+func Load(s *packs.Store, name string) (*Manifest, error) {
+	m, err := Describe(s, name)
+	if err != nil {
+		return nil, err
+	}
+	for i := range m.Areas {
+		if err := loadItems(s, &m.Areas[i]); err != nil {
+			return nil, fmt.Errorf("%s: the list of the files: %w", name, err)
+		}
+	}
+	return m, nil
 }

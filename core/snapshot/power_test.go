@@ -14,6 +14,7 @@ import (
 	"testing"
 	"time"
 
+	"wetland/core/packs"
 	"wetland/core/progress"
 )
 
@@ -46,7 +47,7 @@ type losingWriter struct {
 	bytes.Buffer
 }
 
-func (l *losing) Put(name string) (Writer, error) {
+func (l *losing) Put(name string) (packs.Writer, error) {
 	if _, ok := l.kept[name]; ok {
 		return nil, fs.ErrExist
 	}
@@ -132,19 +133,19 @@ func TestPowerFailsAtEveryChange(t *testing.T) {
 	s := newSmall(t)
 	whole := newLosing()
 	take := func(of *losing) error {
-		store, err := openBytes(of, nil)
+		store, err := packs.OpenBytes(of, nil)
 		if err != nil {
 			return err
 		}
-		_, err = store.Take(context.Background(), Subject{Site: s.site, Database: s.db}, progress.Silent{})
+		_, err = Take(context.Background(), store, Subject{Site: s.site, Database: s.db}, progress.Silent{})
 		return err
 	}
 	tidy := func(of *losing, gone ...string) error {
-		store, err := openBytes(of, nil)
+		store, err := packs.OpenBytes(of, nil)
 		if err != nil {
 			return err
 		}
-		_, err = store.Tidy(context.Background(), gone, progress.Silent{})
+		_, err = Tidy(context.Background(), store, gone, progress.Silent{})
 		return err
 	}
 	for range 3 {
@@ -193,7 +194,7 @@ func TestPowerFailsAtEveryChange(t *testing.T) {
 // proved.
 func wholeSnapshots(t *testing.T, of *losing) {
 	t.Helper()
-	store, err := openBytes(of, nil)
+	store, err := packs.OpenBytes(of, nil)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -202,9 +203,9 @@ func wholeSnapshots(t *testing.T, of *losing) {
 		t.Fatalf("snapshots: %v %v", names, err)
 	}
 	for _, name := range names {
-		m, err := store.Load(name)
+		m, err := Load(store, name)
 		if err == nil {
-			err = store.Verify(context.Background(), m, progress.Silent{})
+			err = Verify(context.Background(), store, m, progress.Silent{})
 		}
 		if err != nil {
 			t.Fatalf("%s: %v", name, err)

@@ -8,6 +8,7 @@ import (
 	"golang.org/x/sync/errgroup"
 
 	"wetland/core/database"
+	"wetland/core/packs"
 	"wetland/core/progress"
 )
 
@@ -25,7 +26,7 @@ const (
 // rowStore stores the rows of tables, one table after the other.
 type rowStore struct {
 	ctx    context.Context
-	to     *adder
+	to     *packs.Adder
 	report progress.Reporter
 	group  *errgroup.Group
 	table  string
@@ -37,10 +38,10 @@ type rowStore struct {
 type batch struct {
 	data []byte
 	ends []int // of the runs, but perhaps the last
-	ids  []ID
+	ids  []packs.ID
 }
 
-func newRowStore(ctx context.Context, to *adder, report progress.Reporter) *rowStore {
+func newRowStore(ctx context.Context, to *packs.Adder, report progress.Reporter) *rowStore {
 	group, ctx := errgroup.WithContext(ctx)
 	group.SetLimit(runtime.GOMAXPROCS(0))
 	return &rowStore{ctx: ctx, to: to, report: report, group: group, runs: map[string][]*batch{}}
@@ -87,12 +88,12 @@ func (s *rowStore) send() {
 	s.group.Go(func() error { return b.store(s.to, s.report) })
 }
 
-func (b *batch) store(to *adder, report progress.Reporter) error {
+func (b *batch) store(to *packs.Adder, report progress.Reporter) error {
 	begin := 0
 	for _, end := range b.ends {
 		for run := b.data[begin:end]; len(run) > 0; { // one long row may take several pieces
-			part := run[:min(len(run), pieceSize)]
-			id, err := to.add(part, false)
+			part := run[:min(len(run), packs.PieceSize)]
+			id, err := to.Add(part, false)
 			if err != nil {
 				return err
 			}
@@ -113,14 +114,14 @@ func (s *rowStore) finish() error {
 }
 
 // lists stores the lists of a table's runs. Call it after finish.
-func (s *rowStore) lists(table string) ([]ID, error) {
-	var lists []ID
+func (s *rowStore) lists(table string) ([]packs.ID, error) {
+	var lists []packs.ID
 	var text []byte
 	store := func() error {
 		if len(text) == 0 {
 			return nil
 		}
-		id, err := s.to.add(text, false)
+		id, err := s.to.Add(text, false)
 		lists = append(lists, id)
 		text = text[:0]
 		return err

@@ -1,3 +1,7 @@
+// Package snapshot takes snapshots of sites into a store, reads them, proves them, and decides which of
+// them are past their time. Begin reading at Take and Manifest. What holds their bytes is package packs.
+//
+// It promises that a snapshot is whole or not there, and that one which was verified can be restored.
 package snapshot
 
 import (
@@ -17,6 +21,7 @@ import (
 
 	"wetland/core/database"
 	"wetland/core/files"
+	"wetland/core/packs"
 	"wetland/core/progress"
 	"wetland/core/site"
 	"wetland/core/site/cms"
@@ -39,8 +44,8 @@ type Subject struct {
 
 // Take makes a snapshot, proves it by reading back all that was written, and only
 // then lets it count. On an error the earlier snapshots are as they were.
-func (s *Store) Take(ctx context.Context, of Subject, report progress.Reporter) (m *Manifest, err error) {
-	t := &taking{Subject: of, report: report, to: s.newAdder(ctx, report), before: s.newest()}
+func Take(ctx context.Context, s *packs.Store, of Subject, report progress.Reporter) (m *Manifest, err error) {
+	t := &taking{Subject: of, report: report, to: s.NewAdder(ctx, report), before: newest(s)}
 	start := time.Now()
 	t.m = &Manifest{
 		Format: manifestFormat, Store: s.Name(), Site: of.Site.Workspace.Config.Site.Name,
@@ -48,26 +53,26 @@ func (s *Store) Take(ctx context.Context, of Subject, report progress.Reporter) 
 		Components: of.Components, Layout: of.Site.CMS.Layout(),
 	}
 	if err := t.fill(ctx); err != nil {
-		return nil, errors.Join(err, t.to.abandon())
+		return nil, errors.Join(err, t.to.Abandon())
 	}
-	if err := t.to.finish(); err != nil {
-		return nil, errors.Join(err, t.to.abandon())
+	if err := t.to.Finish(); err != nil {
+		return nil, errors.Join(err, t.to.Abandon())
 	}
-	if err := s.present(); err != nil {
-		return nil, errors.Join(err, t.to.abandon())
+	if err := present(s); err != nil {
+		return nil, errors.Join(err, t.to.Abandon())
 	}
 	t.m.Took = time.Since(start)
-	return t.m, s.writeManifest(t.m)
+	return t.m, writeManifest(s, t.m)
 }
 
 // newest returns the newest snapshot that can be read, or nil.
-func (s *Store) newest() *Manifest {
+func newest(s *packs.Store) *Manifest {
 	names, err := s.Names()
 	if err != nil {
 		return nil
 	}
 	for _, name := range slices.Backward(names) {
-		if m, err := s.Load(name); err == nil {
+		if m, err := Load(s, name); err == nil {
 			return m
 		}
 	}
@@ -76,17 +81,17 @@ func (s *Store) newest() *Manifest {
 
 // present makes sure that every volume is there, of the size that its directory was
 // read with. That the bytes are right is told by reading them.
-func (s *Store) present() error {
-	for _, v := range s.volumes {
-		if size, err := s.bytes.Size(v.name); err != nil || size != v.size {
-			return fmt.Errorf("the volume %s of the store was changed or taken away meanwhile", path.Base(v.name))
+func present(s *packs.Store) error {
+	for _, v := range s.Volumes {
+		if size, err := s.Bytes.Size(v.Name); err != nil || size != v.Size {
+			return fmt.Errorf("the volume %s of the store was changed or taken away meanwhile", path.Base(v.Name))
 		}
 	}
 	return nil
 }
 
 // writeManifest gives the snapshot the next free number and makes it count.
-func (s *Store) writeManifest(m *Manifest) error {
+func writeManifest(s *packs.Store, m *Manifest) error {
 	for {
 		names, err := s.Names()
 		if err != nil {
@@ -94,14 +99,14 @@ func (s *Store) writeManifest(m *Manifest) error {
 		}
 		last := 0
 		if len(names) > 0 {
-			last = number(names[len(names)-1])
+			last = packs.Number(names[len(names)-1])
 		}
 		m.Name = "snap-" + strconv.Itoa(last+1)
-		data, err := s.encodeManifest(m)
+		data, err := encodeManifest(s, m)
 		if err != nil {
 			return err
 		}
-		err = putWhole(s.bytes, manifestName(m.Name), data)
+		err = packs.PutWhole(s.Bytes, manifestName(m.Name), data)
 		if !errors.Is(err, fs.ErrExist) { // else another process was faster
 			return err
 		}
@@ -112,7 +117,7 @@ func (s *Store) writeManifest(m *Manifest) error {
 type taking struct {
 	Subject
 	report progress.Reporter
-	to     *adder
+	to     *packs.Adder
 	m      *Manifest
 	before *Manifest // the newest snapshot, to tell what is as it was; nil: there is none
 }
@@ -121,7 +126,7 @@ type taking struct {
 // seldom while a site runs.
 func (t *taking) fill(ctx context.Context) error {
 	if err := t.storeDatabase(ctx); err != nil {
-		if !t.Salvage || ctx.Err() != nil || t.to.err != nil {
+		if !t.Salvage || ctx.Err() != nil || t.to.Err != nil {
 			return err
 		}
 		t.m.Tables = nil
@@ -139,7 +144,7 @@ func (t *taking) fill(ctx context.Context) error {
 // storeLists stores the lists of the items; they lie together, for whoever wants to
 // know what is in the snapshot.
 func (t *taking) storeLists() error {
-	if err := t.to.flush(); err != nil {
+	if err := t.to.Flush(); err != nil {
 		return err
 	}
 	for i := range t.m.Areas {
@@ -270,7 +275,7 @@ func (t *taking) unchanged(old, now Item) bool {
 		return false
 	}
 	for _, id := range old.Pieces {
-		if _, there := t.to.store.index[id]; !there {
+		if _, there := t.to.Store.Index[id]; !there {
 			return false
 		}
 	}
@@ -319,7 +324,7 @@ func (t *taking) readFiles(ctx context.Context, top string, items []Item, fresh 
 	problems := make([]string, len(items))
 	for range runtime.GOMAXPROCS(0) + waitingReaders {
 		group.Go(func() error {
-			buffer := make([]byte, pieceSize)
+			buffer := make([]byte, packs.PieceSize)
 			for i := range next {
 				at := path.Join(top, items[i].Path)
 				err := t.readFile(ctx, at, &items[i], buffer)
@@ -327,7 +332,7 @@ func (t *taking) readFiles(ctx context.Context, top string, items []Item, fresh 
 				case err == nil:
 				case errors.Is(err, fs.ErrNotExist):
 					items[i].Kind = ""
-				case t.Salvage && t.to.err == nil:
+				case t.Salvage && t.to.Err == nil:
 					items[i].Kind, problems[i] = "", fmt.Sprintf("%s: %v", at, err)
 				default:
 					return fmt.Errorf("store %s: %w", at, err)
@@ -390,21 +395,21 @@ func (t *taking) readBytes(ctx context.Context, name string, item *Item, buffer 
 	}
 	defer file.Close()
 	item.Pieces, item.Size = nil, 0
-	hasher := newWholeHash(t.to.store.seal)
+	hasher := packs.NewWholeHash(t.to.Store.Seal)
 	for {
 		n, err := io.ReadFull(file, buffer)
 		if n > 0 {
-			id, err := t.to.add(buffer[:n], hardToPack(buffer[:n]))
+			id, err := t.to.Add(buffer[:n], packs.HardToPack(buffer[:n]))
 			if err != nil {
 				return err
 			}
-			hasher.add(buffer[:n], id)
+			hasher.Add(buffer[:n], id)
 			item.Pieces = append(item.Pieces, id)
 			item.Size += int64(n)
 			t.report.Advance(int64(n))
 		}
 		if errors.Is(err, io.EOF) || errors.Is(err, io.ErrUnexpectedEOF) {
-			item.Hash = hasher.sum()
+			item.Hash = hasher.Sum()
 			return nil
 		}
 		if err != nil {
@@ -415,8 +420,8 @@ func (t *taking) readBytes(ctx context.Context, name string, item *Item, buffer 
 
 // Needs estimates how many bytes a snapshot taken now would add to the store, at most:
 // what is new or changed, before it is packed.
-func (s *Store) Needs(ctx context.Context, of Subject) (int64, error) {
-	t := &taking{Subject: of, to: &adder{store: s}, before: s.newest()}
+func Needs(ctx context.Context, s *packs.Store, of Subject) (int64, error) {
+	t := &taking{Subject: of, to: &packs.Adder{Store: s}, before: newest(s)}
 	t.Salvage, t.m = true, &Manifest{}
 	total := int64(0)
 	for _, area := range of.Site.Areas() {

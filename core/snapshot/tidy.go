@@ -8,6 +8,7 @@ import (
 	"slices"
 	"time"
 
+	"wetland/core/packs"
 	"wetland/core/progress"
 )
 
@@ -92,31 +93,31 @@ func sober(all []*Manifest, now time.Time) ([]time.Time, time.Time) {
 }
 
 // Pin keeps a snapshot from being tidied away until it is unpinned.
-func (s *Store) Pin(name string, pinned bool) error {
-	if _, err := s.Describe(name); err != nil {
+func Pin(s *packs.Store, name string, pinned bool) error {
+	if _, err := Describe(s, name); err != nil {
 		return err
 	}
-	isPinned, err := s.Pinned(name)
+	isPinned, err := Pinned(s, name)
 	switch {
 	case err != nil || isPinned == pinned:
 		return err
 	case pinned:
-		return putWhole(s.bytes, pinFolder+name, nil)
+		return packs.PutWhole(s.Bytes, pinFolder+name, nil)
 	}
-	return s.bytes.Delete(pinFolder + name)
+	return s.Bytes.Delete(pinFolder + name)
 }
 
 const pinFolder = "pins/"
 
 // Pinned tells whether a snapshot is pinned.
-func (s *Store) Pinned(name string) (bool, error) {
-	pins, err := s.bytes.List(pinFolder)
+func Pinned(s *packs.Store, name string) (bool, error) {
+	pins, err := s.Bytes.List(pinFolder)
 	return slices.Contains(pins, pinFolder+name), err
 }
 
 // Drop lets go of a snapshot that is neither pinned nor the newest one, whose number would be
 // given again. What only it needs stays until the next Tidy.
-func (s *Store) Drop(name string) error {
+func Drop(s *packs.Store, name string) error {
 	names, err := s.Names()
 	if err != nil {
 		return err
@@ -124,14 +125,14 @@ func (s *Store) Drop(name string) error {
 	if len(names) > 0 && names[len(names)-1] == name {
 		return fmt.Errorf("%s is the newest snapshot, and stays", name)
 	}
-	pinned, err := s.Pinned(name)
+	pinned, err := Pinned(s, name)
 	if err != nil {
 		return err
 	}
 	if pinned {
 		return fmt.Errorf("%s is pinned, and stays", name)
 	}
-	if err := s.bytes.Delete(manifestName(name)); err != nil {
+	if err := s.Bytes.Delete(manifestName(name)); err != nil {
 		return fmt.Errorf("let go of %s: %w", name, err)
 	}
 	return nil
@@ -141,88 +142,70 @@ func (s *Store) Drop(name string) error {
 // volume that is mostly waste is written anew first. It waits until nobody else has the
 // store open, and can be interrupted at any instant. Use the store no more afterwards. It
 // returns the bytes freed.
-func (s *Store) Tidy(ctx context.Context, gone []string, report progress.Reporter) (freed int64, err error) {
-	if s.guard != "" {
+func Tidy(ctx context.Context, s *packs.Store, gone []string, report progress.Reporter) (freed int64, err error) {
+	if s.Guard != "" {
 		if err := s.Close(); err != nil {
 			return 0, err
 		}
-		release, err := hold(ctx, s.guard, true)
+		release, err := packs.Hold(ctx, s.Guard, true)
 		if err != nil {
 			return 0, err
 		}
 		defer func() { err = errors.Join(err, release()) }()
 	}
-	fresh, err := openBytes(s.bytes, s.seal) // others may have added meanwhile
+	fresh, err := packs.OpenBytes(s.Bytes, s.Seal) // others may have added meanwhile
 	if err != nil {
 		return 0, err
 	}
-	for name, reason := range fresh.damaged {
+	for name, reason := range fresh.Damaged {
 		return 0, fmt.Errorf("the volume %s cannot be read, and nothing is thrown away before that is mended: %w", path.Base(name), reason)
 	}
-	before, err := fresh.size()
+	before, err := fresh.Size()
 	if err != nil {
 		return 0, err
 	}
-	needed, err := fresh.needed(gone)
+	needed, err := needed(fresh, gone)
 	if err != nil {
 		return 0, err
 	}
-	old, err := fresh.compact(ctx, needed, report)
+	old, err := fresh.Compact(ctx, needed, report)
 	if err != nil {
 		return 0, err
 	}
 	// From here on only what nothing needs is taken away; manifests first.
 	for _, name := range gone {
-		if err := s.bytes.Delete(manifestName(name)); err != nil {
+		if err := s.Bytes.Delete(manifestName(name)); err != nil {
 			return 0, fmt.Errorf("let go of %s: %w", name, err)
 		}
 	}
 	for _, v := range old {
-		if err := s.bytes.Delete(v.name); err != nil {
-			return 0, fmt.Errorf("delete the volume %s: %w", path.Base(v.name), err)
+		if err := s.Bytes.Delete(v.Name); err != nil {
+			return 0, fmt.Errorf("delete the volume %s: %w", path.Base(v.Name), err)
 		}
 	}
-	if err := s.bytes.Clear(); err != nil {
+	if err := s.Bytes.Clear(); err != nil {
 		return 0, err
 	}
-	after, err := fresh.size()
+	after, err := fresh.Size()
 	if err != nil {
 		return 0, err
 	}
 	return before - after, nil
 }
 
-// size is what the store's files take, in bytes.
-func (s *Store) size() (total int64, err error) {
-	for _, prefix := range []string{volumeFolder, manifestFolder} {
-		names, err := s.bytes.List(prefix)
-		if err != nil {
-			return 0, err
-		}
-		for _, name := range names {
-			size, err := s.bytes.Size(name)
-			if err != nil {
-				return 0, err
-			}
-			total += size
-		}
-	}
-	return total, nil
-}
-
 // needed returns the pieces of all snapshots but those that are to go. A snapshot that
 // cannot be read is an error: what it needs cannot be known.
-func (s *Store) needed(gone []string) (map[ID]bool, error) {
+func needed(s *packs.Store, gone []string) (map[packs.ID]bool, error) {
 	names, err := s.Names()
 	if err != nil {
 		return nil, err
 	}
-	needed := map[ID]bool{}
+	needed := map[packs.ID]bool{}
 	for _, name := range names {
 		if slices.Contains(gone, name) {
 			continue
 		}
-		m, err := s.Load(name)
+		m, err := Load(s, name)
 		if err != nil {
 			return nil, fmt.Errorf("nothing is thrown away while a snapshot cannot be read: %w", err)
 		}
@@ -240,61 +223,10 @@ func (s *Store) needed(gone []string) (map[ID]bool, error) {
 			for _, id := range table.Lists {
 				needed[id] = true
 			}
-			if err := s.rowPieces(table, func(id ID) error { needed[id] = true; return nil }); err != nil {
+			if err := rowPieces(s, table, func(id packs.ID) error { needed[id] = true; return nil }); err != nil {
 				return nil, fmt.Errorf("%s: %w", name, err)
 			}
 		}
 	}
 	return needed, nil
-}
-
-// mostWaste is the share of a volume that may be waste before it is written anew, in
-// percent.
-const mostWaste = 30
-
-// compact writes the needed pieces of wasteful volumes into new ones, proved, and
-// returns the volumes that nothing needs any more.
-func (s *Store) compact(ctx context.Context, needed map[ID]bool, report progress.Reporter) (old []*volume, err error) {
-	to := s.newAdder(ctx, report)
-	for number, v := range s.volumes {
-		total, waste := 0, 0
-		for i, b := range v.blocks {
-			for _, p := range b.pieces {
-				total += int(p.size)
-				at := s.index[p.id]
-				if elsewhere := at.volume != int32(number) || at.block != int32(i); elsewhere || !needed[p.id] {
-					waste += int(p.size)
-				}
-			}
-		}
-		if total > 0 && waste*100 <= total*mostWaste {
-			continue
-		}
-		old = append(old, v)
-	}
-	for _, v := range old {
-		for _, b := range v.blocks {
-			for _, p := range b.pieces {
-				at := s.index[p.id]
-				if !needed[p.id] || s.volumes[at.volume] != v {
-					continue
-				}
-				if err := ctx.Err(); err != nil {
-					return nil, errors.Join(err, to.abandon())
-				}
-				data, err := s.piece(p.id)
-				if err == nil {
-					err = to.copy(p.id, data, !b.packed)
-				}
-				if err != nil {
-					return nil, errors.Join(err, to.abandon())
-				}
-				report.Advance(int64(p.size))
-			}
-		}
-	}
-	if err := to.finish(); err != nil {
-		return nil, errors.Join(err, to.abandon())
-	}
-	return old, nil
 }

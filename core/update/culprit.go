@@ -163,7 +163,7 @@ func (s *search) dropProbes() {
 		return
 	}
 	for _, name := range s.passing {
-		if err := s.Store.Drop(name); err == nil { // one more snapshot does no harm
+		if err := snapshot.Drop(s.Store, name); err == nil { // one more snapshot does no harm
 			s.Run.Snapshots = slices.DeleteFunc(s.Run.Snapshots, func(n string) bool { return n == name })
 		}
 	}

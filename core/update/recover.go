@@ -15,6 +15,7 @@ import (
 	"wetland/core/runs"
 	"wetland/core/session"
 	"wetland/core/smoke"
+	"wetland/core/snapshot"
 )
 
 // Recover settles the group whose turn it was; what was kept before stays, and what
@@ -99,7 +100,7 @@ func (m *motion) settleBetween(ctx context.Context, t runs.Trace) (*runs.Run, er
 // readWhatWas reads what the run had noted of the group.
 func (m *motion) readWhatWas(t runs.Trace) error {
 	var err error
-	if m.manifest, err = m.Store.Load(t.Snapshot); err != nil {
+	if m.manifest, err = snapshot.Load(m.Store, t.Snapshot); err != nil {
 		return err
 	}
 	if err := m.readOldTrees(); err != nil {
@@ -131,7 +132,7 @@ func (m *motion) findMigrated() error {
 		return err
 	}
 	for _, name := range names {
-		if other, err := m.Store.Describe(name); err == nil && other.Settles == m.manifest.Name {
+		if other, err := snapshot.Describe(m.Store, name); err == nil && other.Settles == m.manifest.Name {
 			m.Settled = other
 		}
 	}

@@ -236,7 +236,7 @@ func (m *motion) planDesign(ctx context.Context, moment database.Moment) (*table
 		present := func(ctx context.Context, each func(database.Row) error) error {
 			return moment.Rows(ctx, differ.Now, each)
 		}
-		rows, err := tables.CompareRows(ctx, m.Session, database.RowComparison{Table: before.Table, Before: m.Store.Rows(before), Now: present})
+		rows, err := tables.CompareRows(ctx, m.Session, database.RowComparison{Table: before.Table, Before: snapshot.Rows(m.Store, before), Now: present})
 		if err != nil {
 			return plan, nil, err
 		}

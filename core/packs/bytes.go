@@ -1,4 +1,4 @@
-package snapshot
+package packs
 
 import (
 	"errors"
@@ -38,10 +38,10 @@ type Writer interface {
 	Abort() error // of no effect after Commit
 }
 
-// diskBytes keeps the store in a folder, readable by its owner only.
-type diskBytes struct{ dir string }
+// DiskBytes keeps the store in a folder, readable by its owner only.
+type DiskBytes struct{ Dir string }
 
-const partSuffix = ".part"
+const PartSuffix = ".part"
 
 type diskWriter struct {
 	*os.File
@@ -49,21 +49,23 @@ type diskWriter struct {
 	done  bool
 }
 
-func (d diskBytes) Put(name string) (Writer, error) {
-	final := filepath.Join(d.dir, filepath.FromSlash(name))
+// Put begins an entry.
+func (d DiskBytes) Put(name string) (Writer, error) {
+	final := filepath.Join(d.Dir, filepath.FromSlash(name))
 	if _, err := os.Lstat(final); err == nil {
 		return nil, fmt.Errorf("%s is in the store already: %w", name, fs.ErrExist)
 	}
 	if err := durable.MkdirAll(filepath.Dir(final)); err != nil {
 		return nil, err
 	}
-	file, err := os.CreateTemp(filepath.Dir(final), "*"+partSuffix) // 0600
+	file, err := os.CreateTemp(filepath.Dir(final), "*"+PartSuffix) // 0600
 	if err != nil {
 		return nil, err
 	}
 	return &diskWriter{File: file, final: final}, nil
 }
 
+// Commit makes the entry safe, and visible.
 func (w *diskWriter) Commit() error {
 	w.done = true
 	if err := errors.Join(durable.Sync(w.File), w.Close()); err != nil {
@@ -75,6 +77,7 @@ func (w *diskWriter) Commit() error {
 	return durable.SyncFolder(filepath.Dir(w.final))
 }
 
+// Abort leaves nothing behind.
 func (w *diskWriter) Abort() error {
 	if w.done {
 		return nil
@@ -99,9 +102,9 @@ func renameNew(from, to string) error {
 	return os.Rename(from, to)
 }
 
-// putWhole writes an entry that must not be there yet; else its error wraps
+// PutWhole writes an entry that must not be there yet; else its error wraps
 // fs.ErrExist.
-func putWhole(to Bytes, name string, data []byte) error {
+func PutWhole(to Bytes, name string, data []byte) error {
 	w, err := to.Put(name)
 	if err != nil {
 		return err
@@ -118,8 +121,9 @@ type rangeReader struct {
 	io.Closer
 }
 
-func (d diskBytes) Get(name string, offset, length int64) (io.ReadCloser, error) {
-	file, err := os.Open(filepath.Join(d.dir, filepath.FromSlash(name)))
+// Get reads a part of an entry.
+func (d DiskBytes) Get(name string, offset, length int64) (io.ReadCloser, error) {
+	file, err := os.Open(filepath.Join(d.Dir, filepath.FromSlash(name)))
 	if err != nil {
 		return nil, err
 	}
@@ -133,23 +137,25 @@ func (d diskBytes) Get(name string, offset, length int64) (io.ReadCloser, error)
 	return rangeReader{io.NewSectionReader(file, offset, length), file}, nil
 }
 
-func (d diskBytes) Size(name string) (int64, error) {
-	info, err := os.Stat(filepath.Join(d.dir, filepath.FromSlash(name)))
+// Size is that of an entry.
+func (d DiskBytes) Size(name string) (int64, error) {
+	info, err := os.Stat(filepath.Join(d.Dir, filepath.FromSlash(name)))
 	if err != nil {
 		return 0, err
 	}
 	return info.Size(), nil
 }
 
-func (d diskBytes) List(prefix string) ([]string, error) {
-	entries, err := os.ReadDir(filepath.Join(d.dir, filepath.FromSlash(path.Dir(prefix+"x"))))
+// List names the entries of a folder.
+func (d DiskBytes) List(prefix string) ([]string, error) {
+	entries, err := os.ReadDir(filepath.Join(d.Dir, filepath.FromSlash(path.Dir(prefix+"x"))))
 	if errors.Is(err, os.ErrNotExist) {
 		return nil, nil
 	}
 	var names []string
 	for _, entry := range entries {
 		name := path.Join(path.Dir(prefix+"x"), entry.Name())
-		if strings.HasPrefix(name, prefix) && !strings.HasSuffix(name, partSuffix) {
+		if strings.HasPrefix(name, prefix) && !strings.HasSuffix(name, PartSuffix) {
 			names = append(names, name)
 		}
 	}
@@ -157,14 +163,16 @@ func (d diskBytes) List(prefix string) ([]string, error) {
 	return names, err
 }
 
-func (d diskBytes) Clear() error {
-	left, err := filepath.Glob(filepath.Join(d.dir, "*", "*"+partSuffix))
+// Clear removes what crashes left.
+func (d DiskBytes) Clear() error {
+	left, err := filepath.Glob(filepath.Join(d.Dir, "*", "*"+PartSuffix))
 	for _, name := range left {
 		err = errors.Join(err, os.Remove(name))
 	}
 	return err
 }
 
-func (d diskBytes) Delete(name string) error {
-	return os.Remove(filepath.Join(d.dir, filepath.FromSlash(name)))
+// Delete removes an entry.
+func (d DiskBytes) Delete(name string) error {
+	return os.Remove(filepath.Join(d.Dir, filepath.FromSlash(name)))
 }

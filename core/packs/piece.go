@@ -1,4 +1,4 @@
-package snapshot
+package packs
 
 import (
 	"encoding/hex"
@@ -26,11 +26,11 @@ func (id *ID) UnmarshalText(text []byte) error {
 	return err
 }
 
-// parseID reads 64 hexadecimal digits.
-func parseID(text string) (id ID, err error) { return id, id.UnmarshalText([]byte(text)) }
+// ParseID reads 64 hexadecimal digits.
+func ParseID(text string) (id ID, err error) { return id, id.UnmarshalText([]byte(text)) }
 
-// plainID is the ID of a piece in a store that is not sealed.
-func plainID(data []byte) ID { return blake3.Sum256(data) }
+// PlainID is the ID of a piece in a store that is not sealed.
+func PlainID(data []byte) ID { return blake3.Sum256(data) }
 
 // piece is one stretch of bytes, as a volume's directory lists it.
 type piece struct {
@@ -41,12 +41,12 @@ type piece struct {
 // location is where a piece lies, by the store's own numbering of its volumes.
 type location struct {
 	volume, block int32
-	at, size      uint32 // in the unpacked block
+	at, Size      uint32 // in the unpacked block
 }
 
 // Sizes, in bytes, unpacked.
 const (
-	pieceSize  = 4 << 20   // of a file's pieces, but the last
+	PieceSize  = 4 << 20   // of a file's pieces, but the last
 	blockSize  = 4 << 20   // from which on a block is packed and written
 	volumeSize = 512 << 20 // of the blocks as written, from which on a volume is closed
 )

@@ -1,4 +1,4 @@
-package snapshot
+package packs
 
 import (
 	"bytes"
@@ -12,16 +12,16 @@ import (
 	"path/filepath"
 	"strings"
 
-	"wetland/core/durable"
-
 	"filippo.io/age"
 	"github.com/zeebo/blake3"
 	"golang.org/x/crypto/chacha20poly1305"
+
+	"wetland/core/durable"
 )
 
-// seal keeps what a store holds from others' eyes; nil: the store is not sealed. All
+// Sealing keeps what a store holds from others' eyes; nil: the store is not sealed. All
 // of it hangs on one random key, which lies in the store as an age file.
-type seal struct {
+type Sealing struct {
 	aead  cipher.AEAD
 	idKey []byte
 	proof string // tells this key from others; says nothing about it
@@ -31,9 +31,11 @@ type seal struct {
 // another passphrase, without touching the rest of the store.
 const sealKeyName = "store-key.age"
 
-const sealKeySize = 32 // bytes
+const sealKeySize = 32
 
-func newSeal(key []byte) (*seal, error) {
+// bytes
+
+func newSeal(key []byte) (*Sealing, error) {
 	derive := func(what string) []byte {
 		out := make([]byte, 32)
 		blake3.DeriveKey("wetland store format 2: "+what, key, out)
@@ -43,14 +45,14 @@ func newSeal(key []byte) (*seal, error) {
 	if err != nil {
 		return nil, err
 	}
-	return &seal{aead: aead, idKey: derive("names of pieces"), proof: fmt.Sprintf("%x", derive("which key")[:8])}, nil
+	return &Sealing{aead: aead, idKey: derive("names of pieces"), proof: fmt.Sprintf("%x", derive("which key")[:8])}, nil
 }
 
-// id names a piece: by a hash with a key, so that nobody can tell by the names whether
+// ID names a piece: by a hash with a key, so that nobody can tell by the names whether
 // a store holds something that he knows.
-func (s *seal) id(data []byte) (id ID) {
+func (s *Sealing) ID(data []byte) (id ID) {
 	if s == nil {
-		return plainID(data)
+		return PlainID(data)
 	}
 	hasher, err := blake3.NewKeyed(s.idKey)
 	if err != nil {
@@ -61,8 +63,8 @@ func (s *seal) id(data []byte) (id ID) {
 	return id
 }
 
-// close seals bytes: a random nonce, then the sealed bytes with their proof.
-func (s *seal) close(data []byte) []byte {
+// Close seals bytes: a random nonce, then the sealed bytes with their proof.
+func (s *Sealing) Close(data []byte) []byte {
 	if s == nil {
 		return data
 	}
@@ -71,7 +73,8 @@ func (s *seal) close(data []byte) []byte {
 	return s.aead.Seal(out, out, data, nil)
 }
 
-func (s *seal) open(stored []byte) ([]byte, error) {
+// Open unseals what was stored.
+func (s *Sealing) Open(stored []byte) ([]byte, error) {
 	if s == nil {
 		return stored, nil
 	}
@@ -142,7 +145,7 @@ func (s Secret) recipients() ([]age.Recipient, error) {
 }
 
 // unlock reads the store's key. proof is what the marker says of it.
-func unlock(dir, proof string, ask Unlock) (*seal, []byte, error) {
+func unlock(dir, proof string, ask Unlock) (*Sealing, []byte, error) {
 	if ask == nil {
 		return nil, nil, ErrSealed
 	}
@@ -206,7 +209,7 @@ var ErrNotEmpty = errors.New("the store holds snapshots already, which cannot be
 // Seal makes a new sealed store in dir, or, where there is one, gives it another
 // secret; then old opens it. A store that holds open snapshots gets ErrNotEmpty.
 func Seal(dir string, old Unlock, secret Secret) error {
-	marker := filepath.Join(dir, markerName)
+	marker := filepath.Join(dir, MarkerName)
 	text, err := os.ReadFile(marker)
 	if err != nil && !errors.Is(err, fs.ErrNotExist) {
 		return err
@@ -227,7 +230,7 @@ func Seal(dir string, old Unlock, secret Secret) error {
 	if err != nil {
 		return err
 	}
-	if len(names)+len(store.volumes)+len(store.damaged) > 0 {
+	if len(names)+len(store.Volumes)+len(store.Damaged) > 0 {
 		return ErrNotEmpty
 	}
 	key := make([]byte, sealKeySize)

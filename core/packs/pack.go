@@ -1,4 +1,4 @@
-package snapshot
+package packs
 
 import (
 	"context"
@@ -14,11 +14,11 @@ import (
 	"wetland/core/progress"
 )
 
-// adder adds pieces to the store, from many goroutines at once: each packs the block
+// Adder adds pieces to the store, from many goroutines at once: each packs the block
 // that it has filled. A full volume is made safe and proved while the next one is written.
 // Nothing of it counts before finish.
-type adder struct {
-	store   *Store
+type Adder struct {
+	Store   *Store
 	report  progress.Reporter
 	ctx     context.Context // of closing: the adder lives no longer than what it was made for
 	closing *errgroup.Group
@@ -27,7 +27,7 @@ type adder struct {
 	fresh   map[ID]bool
 	pending gathered
 	written []*volume
-	err     error // the first failure: everything after it fails, too
+	Err     error // the first failure: everything after it fails, too
 
 	writing sync.Mutex // guards volume
 	volume  *volumeWriter
@@ -39,33 +39,34 @@ type gathered struct {
 	pieces []piece
 }
 
-func (s *Store) newAdder(ctx context.Context, report progress.Reporter) *adder {
+// NewAdder begins to add pieces. Finish or Abandon must follow.
+func (s *Store) NewAdder(ctx context.Context, report progress.Reporter) *Adder {
 	closing, ctx := errgroup.WithContext(ctx)
 	closing.SetLimit(2) // where proving is slower than writing, writing waits
-	return &adder{store: s, report: report, ctx: ctx, closing: closing, fresh: map[ID]bool{}}
+	return &Adder{Store: s, report: report, ctx: ctx, closing: closing, fresh: map[ID]bool{}}
 }
 
-// add stores a piece, unless the store has it, and returns its ID. alone keeps it out
+// Add stores a piece, unless the store has it, and returns its ID. alone keeps it out
 // of the packed blocks. The data may be used again by the caller afterwards.
-func (a *adder) add(data []byte, alone bool) (ID, error) {
-	id := a.store.seal.id(data)
+func (a *Adder) Add(data []byte, alone bool) (ID, error) {
+	id := a.Store.Seal.ID(data)
 	return id, a.put(id, data, alone)
 }
 
-func (a *adder) put(id ID, data []byte, alone bool) error {
-	if _, known := a.store.index[id]; known {
+func (a *Adder) put(id ID, data []byte, alone bool) error {
+	if _, known := a.Store.Index[id]; known {
 		return nil
 	}
 	return a.copy(id, data, alone)
 }
 
 // copy stores a piece also if an older volume has it, but not twice.
-func (a *adder) copy(id ID, data []byte, alone bool) error {
+func (a *Adder) copy(id ID, data []byte, alone bool) error {
 	p := piece{id: id, size: uint32(len(data))}
 	a.mu.Lock()
-	if a.fresh[id] || a.err != nil {
+	if a.fresh[id] || a.Err != nil {
 		defer a.mu.Unlock()
-		return a.err
+		return a.Err
 	}
 	a.fresh[id] = true
 	if alone {
@@ -87,14 +88,14 @@ func (a *adder) copy(id ID, data []byte, alone bool) error {
 }
 
 // takePending empties what is gathered. Call it with mu held.
-func (a *adder) takePending() gathered {
+func (a *Adder) takePending() gathered {
 	full := a.pending
 	a.pending = gathered{}
 	return full
 }
 
-// flush closes the block that is being gathered, so that what comes next lies apart.
-func (a *adder) flush() error {
+// Flush closes the block that is being gathered, so that what comes next lies apart.
+func (a *Adder) Flush() error {
 	a.mu.Lock()
 	full := a.takePending()
 	a.mu.Unlock()
@@ -115,8 +116,8 @@ func giveBuffers(all ...[]byte) {
 	}
 }
 
-// hardToPack tells by samples whether the bytes are compressed already.
-func hardToPack(data []byte) bool {
+// HardToPack tells by samples whether the bytes are compressed already.
+func HardToPack(data []byte) bool {
 	const sample, few = 4 << 10, 0.05
 	if len(data) < 2*sample {
 		return false
@@ -130,12 +131,12 @@ func hardToPack(data []byte) bool {
 	return true
 }
 
-func (a *adder) pack(full gathered) error {
+func (a *Adder) pack(full gathered) error {
 	if len(full.pieces) == 0 {
 		return nil
 	}
 	out := takeBuffer()
-	stored := packer.EncodeAll(full.data, out)
+	stored := Packer.EncodeAll(full.data, out)
 	defer func() { giveBuffers(full.data, out) }()
 	packed := len(stored) < len(full.data)-len(full.data)/32
 	if !packed {
@@ -148,8 +149,8 @@ func (a *adder) pack(full gathered) error {
 	return a.write(b, stored)
 }
 
-func (a *adder) write(b block, data []byte) error {
-	data = a.store.seal.close(data)
+func (a *Adder) write(b block, data []byte) error {
+	data = a.Store.Seal.Close(data)
 	a.writing.Lock()
 	defer a.writing.Unlock()
 	if err := a.writeBlock(b, data); err != nil {
@@ -159,25 +160,25 @@ func (a *adder) write(b block, data []byte) error {
 }
 
 // fail keeps an error for everything that comes after it.
-func (a *adder) fail(err error) error {
+func (a *Adder) fail(err error) error {
 	a.mu.Lock()
 	defer a.mu.Unlock()
-	a.err = errors.Join(a.err, err)
-	return a.err
+	a.Err = errors.Join(a.Err, err)
+	return a.Err
 }
 
-func (a *adder) writeBlock(b block, data []byte) error {
+func (a *Adder) writeBlock(b block, data []byte) error {
 	if a.volume == nil {
-		name := volumeFolder + strings.ToLower(rand.Text()[:16]) + volumeSuffix
+		name := VolumeFolder + strings.ToLower(rand.Text()[:16]) + volumeSuffix
 		var err error
-		if a.volume, err = newVolumeWriter(a.store.bytes, name, a.store.seal); err != nil {
+		if a.volume, err = newVolumeWriter(a.Store.Bytes, name, a.Store.Seal); err != nil {
 			return err
 		}
 	}
 	if err := a.volume.add(b, data); err != nil {
 		return err
 	}
-	if a.volume.volume.size >= volumeSize {
+	if a.volume.volume.Size >= volumeSize {
 		a.closeVolume()
 	}
 	return nil
@@ -185,7 +186,7 @@ func (a *adder) writeBlock(b block, data []byte) error {
 
 // closeVolume hands the volume over, to be made safe and proved. Call it with writing held,
 // or while nobody writes.
-func (a *adder) closeVolume() {
+func (a *Adder) closeVolume() {
 	v := a.volume
 	a.volume = nil
 	if v == nil {
@@ -198,17 +199,17 @@ func (a *adder) closeVolume() {
 		a.mu.Lock()
 		a.written = append(a.written, &v.volume)
 		a.mu.Unlock()
-		if err := a.store.prove(a.ctx, &v.volume, a.report); err != nil {
+		if err := a.Store.prove(a.ctx, &v.volume, a.report); err != nil {
 			return a.fail(fmt.Errorf("prove what was written: %w", err))
 		}
 		return nil
 	})
 }
 
-// finish makes all that was added safe, proves it by reading it back, and makes it known to
+// Finish makes all that was added safe, proves it by reading it back, and makes it known to
 // the store.
-func (a *adder) finish() error {
-	if err := a.flush(); err != nil {
+func (a *Adder) Finish() error {
+	if err := a.Flush(); err != nil {
 		return err
 	}
 	a.closeVolume()
@@ -216,20 +217,20 @@ func (a *adder) finish() error {
 		return err
 	}
 	for _, v := range a.written {
-		a.store.learn(v)
+		a.Store.learn(v)
 	}
 	return nil
 }
 
-// abandon takes away all that was written.
-func (a *adder) abandon() error {
+// Abandon takes away all that was written.
+func (a *Adder) Abandon() error {
 	var err error
 	if a.volume != nil {
 		err = a.volume.to.Abort()
 	}
 	_ = a.closing.Wait() // its error was told to whoever adds
 	for _, v := range a.written {
-		err = errors.Join(err, a.store.bytes.Delete(v.name))
+		err = errors.Join(err, a.Store.Bytes.Delete(v.Name))
 	}
 	return err
 }

@@ -1,4 +1,4 @@
-package snapshot
+package packs
 
 import (
 	"bytes"
@@ -18,8 +18,8 @@ import (
 // footer. A block holds one or more pieces. docs/store.md describes it byte by byte.
 
 const (
-	volumeMagic  = "WETLVOL2"
-	volumeFolder = "volumes/"
+	VolumeMagic  = "WETLVOL2"
+	VolumeFolder = "volumes/"
 	volumeSuffix = ".wet"
 	footerSize   = 8 + 8 + 32 + 8 // offset and length of the directory, its hash, the magic
 )
@@ -51,17 +51,17 @@ func (b block) size() (n int) {
 
 // volume is a whole volume of the store.
 type volume struct {
-	name   string
-	size   int64 // of the file
+	Name   string
+	Size   int64 // of the file
 	blocks []block
 }
 
 // largestBlock bounds what a reader unpacks: a full block and one more piece.
-const largestBlock = blockSize + pieceSize
+const largestBlock = blockSize + PieceSize
 
 var (
 	// A block has a check and each piece an ID: a checksum of zstd's own would be a third proof.
-	packer, _ = zstd.NewWriter(nil, zstd.WithEncoderLevel(zstd.SpeedFastest), zstd.WithWindowSize(blockSize), zstd.WithEncoderCRC(false), zstd.WithEncoderConcurrency(runtime.GOMAXPROCS(0)))
+	Packer, _ = zstd.NewWriter(nil, zstd.WithEncoderLevel(zstd.SpeedFastest), zstd.WithWindowSize(blockSize), zstd.WithEncoderCRC(false), zstd.WithEncoderConcurrency(runtime.GOMAXPROCS(0)))
 	// A block's size is known before it is unpacked, and its bytes proved after.
 	unpacker, _ = zstd.NewReader(nil, zstd.WithDecoderMaxMemory(largestBlock+1<<20), zstd.WithDecoderConcurrency(0))
 )
@@ -69,17 +69,17 @@ var (
 // volumeWriter writes the blocks of one new volume.
 type volumeWriter struct {
 	to     Writer
-	seal   *seal
+	seal   *Sealing
 	volume volume
 }
 
-func newVolumeWriter(to Bytes, name string, seal *seal) (*volumeWriter, error) {
+func newVolumeWriter(to Bytes, name string, seal *Sealing) (*volumeWriter, error) {
 	w, err := to.Put(name)
 	if err != nil {
 		return nil, err
 	}
-	v := &volumeWriter{to: w, seal: seal, volume: volume{name: name}}
-	if err := v.write([]byte(volumeMagic)); err != nil {
+	v := &volumeWriter{to: w, seal: seal, volume: volume{Name: name}}
+	if err := v.write([]byte(VolumeMagic)); err != nil {
 		return nil, errors.Join(err, w.Abort())
 	}
 	return v, nil
@@ -87,24 +87,24 @@ func newVolumeWriter(to Bytes, name string, seal *seal) (*volumeWriter, error) {
 
 func (w *volumeWriter) write(data []byte) error {
 	n, err := w.to.Write(data)
-	w.volume.size += int64(n)
+	w.volume.Size += int64(n)
 	return err
 }
 
 // add writes a block whose bytes are packed and sealed already.
 func (w *volumeWriter) add(b block, stored []byte) error {
-	b.offset, b.stored = w.volume.size, uint32(len(stored))
+	b.offset, b.stored = w.volume.Size, uint32(len(stored))
 	w.volume.blocks = append(w.volume.blocks, b)
 	return w.write(stored)
 }
 
 // finish writes directory and footer, and makes the volume safe and visible.
 func (w *volumeWriter) finish() error {
-	directory := w.seal.close(packer.EncodeAll(encodeDirectory(w.volume.blocks), nil))
+	directory := w.seal.Close(Packer.EncodeAll(encodeDirectory(w.volume.blocks), nil))
 	sum := blake3.Sum256(directory)
-	footer := binary.BigEndian.AppendUint64(nil, uint64(w.volume.size))
+	footer := binary.BigEndian.AppendUint64(nil, uint64(w.volume.Size))
 	footer = binary.BigEndian.AppendUint64(footer, uint64(len(directory)))
-	footer = append(append(footer, sum[:]...), volumeMagic...)
+	footer = append(append(footer, sum[:]...), VolumeMagic...)
 	if err := errors.Join(w.write(directory), w.write(footer)); err != nil {
 		return errors.Join(err, w.to.Abort())
 	}
@@ -142,7 +142,7 @@ func decodeDirectory(text []byte, data int64) ([]block, error) {
 		return nil, errDirectory
 	}
 	blocks := make([]block, count)
-	offset := int64(len(volumeMagic))
+	offset := int64(len(VolumeMagic))
 	for i := range blocks {
 		stored, err1 := binary.ReadUvarint(in)
 		packed, err2 := in.ReadByte()
@@ -160,7 +160,7 @@ func decodeDirectory(text []byte, data int64) ([]block, error) {
 		for j := range b.pieces {
 			_, err1 := io.ReadFull(in, b.pieces[j].id[:])
 			size, err2 := binary.ReadUvarint(in)
-			if total += size; errors.Join(err1, err2) != nil || size > pieceSize || total > largestBlock {
+			if total += size; errors.Join(err1, err2) != nil || size > PieceSize || total > largestBlock {
 				return nil, errDirectory
 			}
 			b.pieces[j].size = uint32(size)
@@ -176,19 +176,19 @@ func decodeDirectory(text []byte, data int64) ([]block, error) {
 
 // readVolume reads a volume's directory. That its blocks are all there is told by the
 // file's size; that they are right, when they are read.
-func readVolume(from Bytes, name string, seal *seal) (*volume, error) {
+func readVolume(from Bytes, name string, seal *Sealing) (*volume, error) {
 	size, err := from.Size(name)
 	if err != nil {
 		return nil, err
 	}
-	if size < int64(len(volumeMagic))+footerSize {
+	if size < int64(len(VolumeMagic))+footerSize {
 		return nil, fmt.Errorf("%s is cut off", path.Base(name))
 	}
 	footer, err := readRange(from, name, size-footerSize, footerSize, nil)
 	if err != nil {
 		return nil, err
 	}
-	if string(footer[48:]) != volumeMagic {
+	if string(footer[48:]) != VolumeMagic {
 		return nil, fmt.Errorf("%s does not end as a volume does", path.Base(name))
 	}
 	offset, length := binary.BigEndian.Uint64(footer), binary.BigEndian.Uint64(footer[8:])
@@ -202,11 +202,11 @@ func readVolume(from Bytes, name string, seal *seal) (*volume, error) {
 	if sum := blake3.Sum256(stored); !bytes.Equal(sum[:], footer[16:48]) {
 		return nil, fmt.Errorf("the directory of %s is damaged", path.Base(name))
 	}
-	packed, err := seal.open(stored)
+	packed, err := seal.Open(stored)
 	if err != nil {
 		return nil, fmt.Errorf("the directory of %s: %w", path.Base(name), err)
 	}
-	text, err := unpackList(packed)
+	text, err := UnpackList(packed)
 	if err != nil {
 		return nil, fmt.Errorf("the directory of %s: %w", path.Base(name), err)
 	}
@@ -214,7 +214,7 @@ func readVolume(from Bytes, name string, seal *seal) (*volume, error) {
 	if err != nil {
 		return nil, fmt.Errorf("%s: %w", path.Base(name), err)
 	}
-	return &volume{name: name, size: size, blocks: blocks}, nil
+	return &volume{Name: name, Size: size, blocks: blocks}, nil
 }
 
 // readRange reads some bytes of a file of the store, into the room where that suffices.
@@ -236,12 +236,12 @@ func readRange(from Bytes, name string, offset, length int64, room []byte) ([]by
 
 // readBlock returns the unpacked bytes of a block; its pieces are not proved yet. It uses the
 // room of both buffers where that suffices; they may be nil.
-func readBlock(from Bytes, v *volume, b block, seal *seal, stored, unpacked []byte) ([]byte, error) {
-	stored, err := readRange(from, v.name, b.offset, int64(b.stored), stored)
+func readBlock(from Bytes, v *volume, b block, seal *Sealing, stored, unpacked []byte) ([]byte, error) {
+	stored, err := readRange(from, v.Name, b.offset, int64(b.stored), stored)
 	if err != nil {
 		return nil, err
 	}
-	data, err := seal.open(stored)
+	data, err := seal.Open(stored)
 	if err == nil && b.packed && checkOf(data) != b.check {
 		err = errors.New("its bytes are not those that were written")
 	}
@@ -249,10 +249,10 @@ func readBlock(from Bytes, v *volume, b block, seal *seal, stored, unpacked []by
 		data, err = unpacker.DecodeAll(data, slices.Grow(unpacked[:0], b.size()))
 	}
 	if err != nil {
-		return nil, fmt.Errorf("a block in %s is damaged: %w", path.Base(v.name), err)
+		return nil, fmt.Errorf("a block in %s is damaged: %w", path.Base(v.Name), err)
 	}
 	if len(data) != b.size() {
-		return nil, fmt.Errorf("a block in %s is damaged: it has %d bytes, and should have %d", path.Base(v.name), len(data), b.size())
+		return nil, fmt.Errorf("a block in %s is damaged: it has %d bytes, and should have %d", path.Base(v.Name), len(data), b.size())
 	}
 	return data, nil
 }

@@ -1,7 +1,9 @@
-// Package snapshot keeps a site's files and tables as they stood at one moment,
-// in a store that is a folder of files and nothing else, and gives them back
-// proved.
-package snapshot
+// Package packs is the store of snapshots: chunks of files and rows (pieces), packed into volumes,
+// each chunk once, sealed if that is wanted. Begin reading at Open and NewAdder.
+//
+// It promises that what was added and committed is safe, is proved before that is said, and that no
+// reader is disturbed by one who tidies.
+package packs
 
 import (
 	"context"
@@ -18,31 +20,32 @@ import (
 	"time"
 
 	"github.com/gofrs/flock"
+	"github.com/klauspost/compress/zstd"
 
 	"wetland/core/durable"
 )
 
 // Store holds the snapshots of one site.
 type Store struct {
-	bytes   Bytes
-	seal    *seal
-	volumes []*volume
-	index   map[ID]location // every piece of every readable volume
+	Bytes   Bytes
+	Seal    *Sealing
+	Volumes []*volume
+	Index   map[ID]location // every piece of every readable volume
 	cache   blockCache
-	// damaged holds the volumes whose directory could not be read, with the reason.
-	damaged map[string]error
+	// Damaged holds the volumes whose directory could not be read, with the reason.
+	Damaged map[string]error
 	// name tells this store from all others; "" if the store is no folder.
 	name string
-	// guard is the file whose lock keeps tidying apart from everything else; "" if
+	// Guard is the file whose lock keeps tidying apart from everything else; "" if
 	// the store is no folder.
-	guard string
+	Guard string
 	// release lets go of the lock that keeps tidying away while this store is open.
 	release func() error
 }
 
 // markerName tells a store from any other folder.
 const (
-	markerName = "wetland-store"
+	MarkerName = "wetland-store"
 	markerText = "This folder is a store of snapshots. Format 2.\n"
 	sealedText = "This folder is a sealed store of snapshots. Format 2. Key "
 )
@@ -90,7 +93,7 @@ func Open(dir string, ask Unlock) (*Store, error) {
 	if err != nil && !errors.Is(err, fs.ErrNotExist) {
 		return nil, fmt.Errorf("open the store: %w", err)
 	}
-	marker := filepath.Join(dir, markerName)
+	marker := filepath.Join(dir, MarkerName)
 	text, err := os.ReadFile(marker)
 	if proof, sealed := strings.CutPrefix(string(text), sealedText); err == nil && sealed {
 		seal, _, err := unlock(dir, strings.TrimSpace(proof), ask)
@@ -103,7 +106,7 @@ func Open(dir string, ask Unlock) (*Store, error) {
 	case ask != nil && (err == nil && string(text) == markerText || errors.Is(err, fs.ErrNotExist) && len(entries) == 0):
 		return nil, fmt.Errorf("%w: %s", ErrNotSealed, dir)
 	case errors.Is(err, fs.ErrNotExist) && len(entries) > 0:
-		return nil, fmt.Errorf("%s is not empty and no store of Wetland (it has no file %s). Choose another folder", dir, markerName)
+		return nil, fmt.Errorf("%s is not empty and no store of Wetland (it has no file %s). Choose another folder", dir, MarkerName)
 	case errors.Is(err, fs.ErrNotExist):
 		if err := os.MkdirAll(dir, 0o700); err != nil {
 			return nil, fmt.Errorf("make the store: %w", err)
@@ -121,19 +124,19 @@ func Open(dir string, ask Unlock) (*Store, error) {
 
 // openFolder opens a store and keeps others from tidying it until Close, or until this
 // process ends: what its volumes hold must not move while it is in use.
-func openFolder(dir string, seal *seal) (*Store, error) {
-	guard := filepath.Join(dir, markerName)
+func openFolder(dir string, seal *Sealing) (*Store, error) {
+	guard := filepath.Join(dir, MarkerName)
 	ctx, cancel := context.WithTimeout(context.Background(), longestTidy)
 	defer cancel()
-	release, err := hold(ctx, guard, false)
+	release, err := Hold(ctx, guard, false)
 	if err != nil {
 		return nil, err
 	}
-	s, err := openBytes(diskBytes{dir}, seal)
+	s, err := OpenBytes(DiskBytes{Dir: dir}, seal)
 	if err != nil {
 		return nil, errors.Join(err, release())
 	}
-	s.guard, s.release = guard, release
+	s.Guard, s.release = guard, release
 	if s.name, err = nameIn(dir); err != nil {
 		return nil, errors.Join(err, release())
 	}
@@ -153,9 +156,10 @@ func (s *Store) Close() error {
 	return release()
 }
 
-func openBytes(bytes Bytes, seal *seal) (*Store, error) {
-	s := &Store{bytes: bytes, seal: seal, index: map[ID]location{}, damaged: map[string]error{}}
-	names, err := bytes.List(volumeFolder)
+// OpenBytes reads which pieces there are, of a store that lies anywhere. What is damaged is noted.
+func OpenBytes(bytes Bytes, seal *Sealing) (*Store, error) {
+	s := &Store{Bytes: bytes, Seal: seal, Index: map[ID]location{}, Damaged: map[string]error{}}
+	names, err := bytes.List(VolumeFolder)
 	if err != nil {
 		return nil, fmt.Errorf("list the volumes of the store: %w", err)
 	}
@@ -165,7 +169,7 @@ func openBytes(bytes Bytes, seal *seal) (*Store, error) {
 		}
 		v, err := readVolume(bytes, name, seal)
 		if err != nil {
-			s.damaged[name] = err
+			s.Damaged[name] = err
 			continue
 		}
 		s.learn(v)
@@ -175,20 +179,20 @@ func openBytes(bytes Bytes, seal *seal) (*Store, error) {
 
 // learn makes a volume's pieces known.
 func (s *Store) learn(v *volume) {
-	number := int32(len(s.volumes))
-	s.volumes = append(s.volumes, v)
+	number := int32(len(s.Volumes))
+	s.Volumes = append(s.Volumes, v)
 	for i, b := range v.blocks {
 		at := uint32(0)
 		for _, p := range b.pieces {
-			s.index[p.id] = location{volume: number, block: int32(i), at: at, size: p.size}
+			s.Index[p.id] = location{volume: number, block: int32(i), at: at, Size: p.size}
 			at += p.size
 		}
 	}
 }
 
-// hold keeps a store for reading and adding, or, alone, for taking away. It waits for
+// Hold keeps a store for reading and adding, or, alone, for taking away. It waits for
 // whoever has it; release lets go.
-func hold(ctx context.Context, guard string, alone bool) (release func() error, err error) {
+func Hold(ctx context.Context, guard string, alone bool) (release func() error, err error) {
 	lock := flock.New(guard, flock.SetFlag(os.O_RDONLY))
 	try := lock.TryRLockContext
 	if alone {
@@ -201,25 +205,26 @@ func hold(ctx context.Context, guard string, alone bool) (release func() error, 
 }
 
 // Names lists the snapshots, oldest first.
-func (s *Store) Names() ([]string, error) { return namesIn(s.bytes) }
+func (s *Store) Names() ([]string, error) { return namesIn(s.Bytes) }
 
 // NamesIn lists the snapshots of the store in a folder, oldest first, without opening it:
 // names are not sealed. There are none in a folder that is not there.
-func NamesIn(dir string) ([]string, error) { return namesIn(diskBytes{dir}) }
+func NamesIn(dir string) ([]string, error) { return namesIn(DiskBytes{Dir: dir}) }
 
 func namesIn(store Bytes) ([]string, error) {
-	listed, err := store.List(manifestFolder)
+	listed, err := store.List(ManifestFolder)
 	var names []string
 	for _, name := range listed {
-		if base, ok := strings.CutSuffix(path.Base(name), manifestSuffix); ok && number(base) > 0 {
+		if base, ok := strings.CutSuffix(path.Base(name), ManifestSuffix); ok && Number(base) > 0 {
 			names = append(names, base)
 		}
 	}
-	slices.SortFunc(names, func(a, b string) int { return number(a) - number(b) })
+	slices.SortFunc(names, func(a, b string) int { return Number(a) - Number(b) })
 	return names, err
 }
 
-func number(name string) int {
+// Number is that of a snapshot; 0 for other names.
+func Number(name string) int {
 	digits, ok := strings.CutPrefix(name, "snap-")
 	n, err := strconv.Atoi(digits)
 	if err != nil || !ok {
@@ -228,32 +233,39 @@ func number(name string) int {
 	return n
 }
 
-// ErrNoSnapshot says that the store has no snapshot of this name.
-var ErrNoSnapshot = errors.New("the store has no such snapshot")
+const (
+	ManifestFolder = "snapshots/"
+	ManifestSuffix = ".manifest"
+)
 
-// Describe returns the snapshot's manifest without its items. It wraps ErrNoSnapshot
-// if there is none.
-func (s *Store) Describe(name string) (*Manifest, error) {
-	m, err := s.readManifest(name)
-	if errors.Is(err, fs.ErrNotExist) {
-		return nil, fmt.Errorf("%s: %w", name, ErrNoSnapshot)
-	}
-	if err != nil {
-		return nil, fmt.Errorf("%s: %w", name, err)
-	}
-	return m, nil
+// A store may have been made, or changed, by somebody else: what it says is checked before any of
+// it is believed.
+
+// ErrNotOurs says that a manifest or a list says what Wetland never writes.
+var ErrNotOurs = errors.New("it says what Wetland never writes: the store was made or changed by somebody else. Nothing of it was used")
+
+// NotOurs says that something is not as this program writes it.
+func NotOurs(format string, args ...any) error {
+	return fmt.Errorf("%s: %w", fmt.Sprintf(format, args...), ErrNotOurs)
 }
 
-// Load returns the snapshot's manifest whole. It wraps ErrNoSnapshot if there is none.
-func (s *Store) Load(name string) (*Manifest, error) {
-	m, err := s.Describe(name)
+// Bounds of what a packed list or manifest may unpack to. What we write is full of hashes, and
+// hardly shrinks.
+const (
+	leastUnpacked = 16 << 20
+	mostTimes     = 200
+)
+
+// UnpackList unpacks a list or a manifest, no further than what was packed can hold.
+func UnpackList(packed []byte) ([]byte, error) {
+	unpacker, err := zstd.NewReader(nil, zstd.WithDecoderConcurrency(1), zstd.WithDecoderMaxMemory(uint64(max(leastUnpacked, mostTimes*len(packed)))))
 	if err != nil {
 		return nil, err
 	}
-	for i := range m.Areas {
-		if err := s.loadItems(&m.Areas[i]); err != nil {
-			return nil, fmt.Errorf("%s: the list of the files: %w", name, err)
-		}
+	defer unpacker.Close()
+	text, err := unpacker.DecodeAll(packed, nil)
+	if errors.Is(err, zstd.ErrDecoderSizeExceeded) {
+		return nil, NotOurs("%d bytes unpack to more than %d times as many", len(packed), mostTimes)
 	}
-	return m, nil
+	return text, err
 }

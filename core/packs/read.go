@@ -1,0 +1,76 @@
+package packs
+
+import (
+	"encoding/hex"
+	"errors"
+	"fmt"
+	"path"
+	"sync"
+)
+
+// blockCache keeps the blocks that were unpacked last: pieces that belong together
+// mostly lie in one block.
+type blockCache struct {
+	mu     sync.Mutex
+	blocks []cachedBlock // the last used at the end
+}
+
+type cachedBlock struct {
+	volume, block int32
+	data          []byte
+}
+
+// cachedBlocks bounds the memory of the cache, to about 4 times blockSize.
+const cachedBlocks = 4
+
+func (c *blockCache) get(at location) []byte {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	for i, one := range c.blocks {
+		if one.volume == at.volume && one.block == at.block {
+			c.blocks = append(append(c.blocks[:i:i], c.blocks[i+1:]...), one)
+			return one.data
+		}
+	}
+	return nil
+}
+
+func (c *blockCache) put(at location, data []byte) {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	if len(c.blocks) >= cachedBlocks {
+		c.blocks = c.blocks[1:]
+	}
+	c.blocks = append(c.blocks, cachedBlock{at.volume, at.block, data})
+}
+
+// Piece returns the proved bytes of a piece. They are shared: do not change them.
+func (s *Store) Piece(id ID) ([]byte, error) {
+	at, ok := s.Index[id]
+	if !ok {
+		for name, err := range s.Damaged {
+			return nil, fmt.Errorf("a piece is missing, and the volume %s cannot be read: %w", path.Base(name), err)
+		}
+		return nil, errors.New("a piece is missing: a volume of the store is gone")
+	}
+	v := s.Volumes[at.volume]
+	b := v.blocks[at.block]
+	data := s.cache.get(at)
+	if data == nil {
+		var err error
+		if data, err = readBlock(s.Bytes, v, b, s.Seal, nil, nil); err != nil {
+			return nil, err
+		}
+		if len(b.pieces) > 1 {
+			s.cache.put(at, data)
+		}
+	}
+	data = data[at.at : at.at+at.Size]
+	if s.Seal.ID(data) != id {
+		return nil, fmt.Errorf("a piece in %s is damaged: its bytes are not those that were written", path.Base(v.Name))
+	}
+	return data, nil
+}
+
+// hexOf writes a hash as files.Item has it.
+func hexOf(sum []byte) string { return hex.EncodeToString(sum) }
