@@ -24,7 +24,7 @@ func (a *app) ask(ctx context.Context, question string) string {
 
 // line reads one line. Ctrl-C counts as an empty one.
 func (a *app) line(ctx context.Context, question string) string {
-	fmt.Fprint(printableWriter{a.out, false}, question)
+	fmt.Fprint(newPrintable(a.out, false), question)
 	answers := make(chan string, 1)
 	go func() {
 		line, _ := bufio.NewReader(a.in).ReadString('\n') // the end of input is an empty answer
@@ -49,7 +49,7 @@ func (a *app) secret(ctx context.Context, question string) (string, error) {
 	if err != nil {
 		return "", fmt.Errorf("ask on the terminal: %w", err)
 	}
-	fmt.Fprint(printableWriter{a.out, false}, question)
+	fmt.Fprint(newPrintable(a.out, false), question)
 	type answer struct {
 		text []byte
 		err  error

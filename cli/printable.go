@@ -36,6 +36,10 @@ type printableWriter struct {
 	colours bool
 }
 
+// newPrintable returns a writer that lets the colours of this program through, or none.
+func newPrintable(out io.Writer, colours bool) printableWriter { return printableWriter{out, colours} }
+
+// Write writes text with what disturbs a terminal written by its numbers.
 func (w printableWriter) Write(text []byte) (int, error) {
 	if _, err := io.WriteString(w.out, printable(string(text), w.colours)); err != nil {
 		return 0, err

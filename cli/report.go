@@ -60,7 +60,7 @@ func (a *app) writeReport(made *report.Report, form string) error {
 		}
 		a.screen.print("%s\n", file)
 	case "markdown":
-		fmt.Fprint(printableWriter{a.out, false}, made.Markdown())
+		fmt.Fprint(newPrintable(a.out, false), made.Markdown())
 	case "junit":
 		text, err := made.JUnit()
 		if err != nil {

@@ -202,7 +202,7 @@ they are not as they were.`,
 		PersistentPreRun: func(*cobra.Command, []string) {
 			a.screen = newScreen(a.out, a.json || a.quiet)
 			if !a.quiet {
-				a.screen.signs = printableWriter{a.errs, false}
+				a.screen.signs = newPrintable(a.errs, false)
 			}
 		},
 		Version: versionText(),

@@ -71,7 +71,7 @@ func newScreen(out io.Writer, silent bool) *screen {
 		}
 	}
 	s.color = s.terminal && os.Getenv("NO_COLOR") == "" && os.Getenv("TERM") != "dumb"
-	s.text = printableWriter{out, s.color}
+	s.text = newPrintable(out, s.color)
 	return s
 }
 
