@@ -36,10 +36,10 @@ accepted. Without --page and --check all doubtful findings of the run are meant.
 				return nil
 			}
 			for _, one := range accepted {
-				a.screen.row("  ok  ", 6, fmt.Sprintf("%-20s  ", one.Page), one.What)
+				a.screen.Row("  ok  ", 6, fmt.Sprintf("%-20s  ", one.Page), one.What)
 			}
-			a.screen.print("\n")
-			a.screen.paragraph(a.screen.good("Accepted."), "From now on these do not count. They are noted in "+o.Run+" and in accepted.json of the workspace; to take one back, take it out of that file.")
+			a.screen.Print("\n")
+			a.screen.Paragraph(a.screen.Good("Accepted."), "From now on these do not count. They are noted in "+o.Run+" and in accepted.json of the workspace; to take one back, take it out of that file.")
 			return nil
 		},
 	}

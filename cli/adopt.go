@@ -7,6 +7,7 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"wetland/cli/screen"
 	"wetland/core/adopt"
 	"wetland/core/site/cms"
 	"wetland/core/workspace"
@@ -82,11 +83,11 @@ func fromAnywhere(reach *workspace.ReachConfig) (err error) {
 func (a *app) showAdopted(r *adopt.Result) {
 	s := a.screen
 	row := func(good bool, name, words string) {
-		sign := s.good("ok")
+		sign := s.Good("ok")
 		if !good {
-			sign = s.doubt("??")
+			sign = s.Doubt("??")
 		}
-		s.row("  "+sign+"  ", 6, fmt.Sprintf("%-*s", stepWidth, name), words)
+		s.Row("  "+sign+"  ", 6, fmt.Sprintf("%-*s", screen.StepWidth, name), words)
 	}
 	row(true, "CMS", fmt.Sprintf("%s in %s (recognised by %s)", r.System, r.Root, r.Because))
 	row(true, "address", r.Address)
@@ -95,7 +96,7 @@ func (a *app) showAdopted(r *adopt.Result) {
 	}
 	row(true, "files", fmt.Sprintf("%d, reading tried", r.Files))
 	if r.BelongsTo != "" {
-		s.row("  "+s.faint("--")+"  ", 6, fmt.Sprintf("%-*s", stepWidth, "user"), fmt.Sprintf("the site belongs to %s, and you are root. That user's rights are enough: sudo -u %[1]s wetland ..., in a workspace of that user's", r.BelongsTo))
+		s.Row("  "+s.Faint("--")+"  ", 6, fmt.Sprintf("%-*s", screen.StepWidth, "user"), fmt.Sprintf("the site belongs to %s, and you are root. That user's rights are enough: sudo -u %[1]s wetland ..., in a workspace of that user's", r.BelongsTo))
 	}
 	if r.Engine != "" {
 		row(true, "database", fmt.Sprintf("%s, %d tables of this site, login tried", r.Engine, r.Tables))
@@ -104,7 +105,7 @@ func (a *app) showAdopted(r *adopt.Result) {
 		row(true, "pool of PHP", r.Pool+": it will be asked to let go of compiled code after a swap")
 	}
 	if r.NoPool {
-		s.row("  "+s.faint("--")+"  ", 6, fmt.Sprintf("%-*s", stepWidth, "pool of PHP"), "not found: for a moment after a swap old and new code may answer side by side. php_pool = \""+workspace.PoolByRequest+"\" in "+workspace.ConfigName+" prevents that")
+		s.Row("  "+s.Faint("--")+"  ", 6, fmt.Sprintf("%-*s", screen.StepWidth, "pool of PHP"), "not found: for a moment after a swap old and new code may answer side by side. php_pool = \""+workspace.PoolByRequest+"\" in "+workspace.ConfigName+" prevents that")
 	}
 	for _, kind := range []cms.Kind{cms.Theme, cms.Plugin} {
 		var names []string
@@ -127,7 +128,7 @@ func (a *app) showAdopted(r *adopt.Result) {
 		if i == 0 {
 			name = "dead pages"
 		}
-		s.row("  "+s.faint("--")+"  ", 6, fmt.Sprintf("%-*s", stepWidth, name), dead.String()+": not tested")
+		s.Row("  "+s.Faint("--")+"  ", 6, fmt.Sprintf("%-*s", screen.StepWidth, name), dead.String()+": not tested")
 	}
 	leftOut := "of snapshots: " + strings.Join(r.LeaveOut, ", ")
 	if r.ThroughSQL {
@@ -140,14 +141,14 @@ func (a *app) showAdopted(r *adopt.Result) {
 	for _, doubt := range r.Doubts {
 		row(false, "not sure", doubt.What+"\n"+doubt.Do)
 	}
-	s.notCompared(r.NotCompared)
-	s.print("\n")
+	s.NotCompared(r.NotCompared)
+	s.Print("\n")
 	if len(r.Doubts) > 0 {
-		s.paragraph(s.doubt("Adopted, with doubts."), fmt.Sprintf("%s/wetland.toml is written. Look at the points above before the first update.", r.Workspace.Dir))
+		s.Paragraph(s.Doubt("Adopted, with doubts."), fmt.Sprintf("%s/wetland.toml is written. Look at the points above before the first update.", r.Workspace.Dir))
 	} else {
-		s.paragraph(s.good("Adopted."), fmt.Sprintf("%s/wetland.toml is written; nothing on the site was touched.", r.Workspace.Dir))
+		s.Paragraph(s.Good("Adopted."), fmt.Sprintf("%s/wetland.toml is written; nothing on the site was touched.", r.Workspace.Dir))
 	}
-	s.next([]string{"wetland smoke    tests the pages", "wetland update PACKAGE.zip    brings in a new version, guarded"})
+	s.Next([]string{"wetland smoke    tests the pages", "wetland update PACKAGE.zip    brings in a new version, guarded"})
 }
 
 // describe names a component in a few words.

@@ -9,12 +9,14 @@ import (
 	"strings"
 
 	"golang.org/x/term"
+
+	"wetland/cli/screen"
 )
 
 // asks tells whether there is a person at a terminal.
 func (a *app) asks() bool {
 	file, ok := a.in.(*os.File)
-	return ok && !a.json && !a.quiet && term.IsTerminal(int(file.Fd())) && a.screen.terminal
+	return ok && !a.json && !a.quiet && term.IsTerminal(int(file.Fd())) && a.screen.Terminal
 }
 
 // ask reads one answer, in small letters.
@@ -24,7 +26,7 @@ func (a *app) ask(ctx context.Context, question string) string {
 
 // line reads one line. Ctrl-C counts as an empty one.
 func (a *app) line(ctx context.Context, question string) string {
-	fmt.Fprint(newPrintable(a.out, false), question)
+	fmt.Fprint(screen.Printable(a.out, false), question)
 	answers := make(chan string, 1)
 	go func() {
 		line, _ := bufio.NewReader(a.in).ReadString('\n') // the end of input is an empty answer
@@ -49,7 +51,7 @@ func (a *app) secret(ctx context.Context, question string) (string, error) {
 	if err != nil {
 		return "", fmt.Errorf("ask on the terminal: %w", err)
 	}
-	fmt.Fprint(newPrintable(a.out, false), question)
+	fmt.Fprint(screen.Printable(a.out, false), question)
 	type answer struct {
 		text []byte
 		err  error

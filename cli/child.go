@@ -13,6 +13,7 @@ import (
 	"strings"
 	"syscall"
 
+	"wetland/cli/screen"
 	"wetland/core/runs"
 	"wetland/core/workspace"
 )
@@ -176,9 +177,9 @@ func (w *watch) workspace() (*workspace.Workspace, error) {
 
 // died says how the site stands after a child that died, and puts it right where that is safe.
 func (w *watch) died(how string, before *runs.Run) int {
-	s := newScreen(w.errs, false)
-	s.print("\n")
-	s.paragraph(s.bad("Wetland broke off."), fmt.Sprintf("It did not end by itself (%s)%s.", how, shortOfMemory(how)))
+	s := screen.New(w.errs, false)
+	s.Print("\n")
+	s.Paragraph(s.Bad("Wetland broke off."), fmt.Sprintf("It did not end by itself (%s)%s.", how, shortOfMemory(how)))
 	if w.care == nil { // it had no site to work on
 		return w.close(exitCannot, "Nothing on the site was changed.")
 	}
@@ -201,7 +202,7 @@ func (w *watch) died(how string, before *runs.Run) int {
 	case last == nil || w.signals > 1 || w.command == "recover":
 		return w.close(exitPerson, "A run is not settled: the site may stand at either version. To settle it: wetland recover")
 	}
-	s.paragraph("", fmt.Sprintf("%s is not settled. It is settled now, as wetland recover does:", last.Name))
+	s.Paragraph("", fmt.Sprintf("%s is not settled. It is settled now, as wetland recover does:", last.Name))
 	return w.recover(last)
 }
 
@@ -227,7 +228,7 @@ func (w *watch) recover(broken *runs.Run) int {
 
 // ended shows a run that had ended by the time its child died.
 func (w *watch) ended(run *runs.Run) int {
-	w.app.screen = newScreen(w.out, w.app.json)
+	w.app.screen = screen.New(w.out, w.app.json)
 	if err := w.app.ended(w.care, run, nil); err != nil {
 		return exitCodeOf(err)
 	}
@@ -239,7 +240,7 @@ func (w *watch) close(code int, words string) int {
 	if w.app.json {
 		w.app.writeJSON(errorDocument{Error: "Wetland broke off. " + words, closing: closing{code}})
 	} else {
-		newScreen(w.errs, false).paragraph("", words)
+		screen.New(w.errs, false).Paragraph("", words)
 	}
 	return code
 }

@@ -177,25 +177,25 @@ type scene struct {
 func (a *app) play(ctx context.Context, place stage, fresh, serve bool, listener net.Listener) error {
 	s := a.screen
 	if fresh {
-		s.print("%s\n", s.bold("Otterby Ferry has a website. You look after it."))
-		s.paragraph("", "Its theme Harbourlight has new versions. Watch what happens to a bad one and to a good one; every command is one that you could type yourself.")
+		s.Print("%s\n", s.Bold("Otterby Ferry has a website. You look after it."))
+		s.Paragraph("", "Its theme Harbourlight has new versions. Watch what happens to a bad one and to a good one; every command is one that you could type yourself.")
 		for _, scene := range place.story(listener) {
 			if err := a.perform(ctx, scene); err != nil {
 				return err
 			}
 		}
 	}
-	s.print("\n%s\n", s.bold("That was the demo. Where everything lies"))
+	s.Print("\n%s\n", s.Bold("That was the demo. Where everything lies"))
 	for _, line := range [][2]string{{"the site", place.root}, {"its workspace", place.workspace}, {"more packages", place.packages}} {
-		s.print("  %-15s %s\n", line[0], line[1])
+		s.Print("  %-15s %s\n", line[0], line[1])
 	}
 	if !serve {
-		s.print("\n%s\n  %s\n", s.bold("What now"), "wetland demo --dir "+place.dir+" --serve")
-		s.row("      ", 6, "", "brings the site up again, to try the commands by hand and see its pages in a browser")
+		s.Print("\n%s\n  %s\n", s.Bold("What now"), "wetland demo --dir "+place.dir+" --serve")
+		s.Row("      ", 6, "", "brings the site up again, to try the commands by hand and see its pages in a browser")
 		return nil
 	}
-	s.print("  %-15s http://%s/\n", "in a browser", listener.Addr())
-	s.print("\n%s\n", s.bold("Try from a second terminal, in "+place.workspace))
+	s.Print("  %-15s http://%s/\n", "in a browser", listener.Addr())
+	s.Print("\n%s\n", s.Bold("Try from a second terminal, in "+place.workspace))
 	for _, line := range [][2]string{
 		{"wetland update harbourlight@3.0.0 --allow-major", "healthy pages, but another layout"},
 		{"wetland update harbourlight@2.5.1 --allow-older", "leaves out a file that the child theme needs"},
@@ -203,9 +203,9 @@ func (a *app) play(ctx context.Context, place stage, fresh, serve bool, listener
 		{"wetland update tidetable@2.0.0 --allow-major", "changes its table, and works"},
 		{"wetland restore snap-1", "makes everything as it was at first"},
 	} {
-		s.print("  %s\n      %s\n", line[0], s.faint(line[1]))
+		s.Print("  %s\n      %s\n", line[0], s.Faint(line[1]))
 	}
-	s.print("\nThe site is up. Ctrl-C ends it.\n")
+	s.Print("\nThe site is up. Ctrl-C ends it.\n")
 	return nil
 }
 
@@ -235,9 +235,9 @@ func (p stage) story(listener net.Listener) []scene {
 
 // perform types a command, runs it, and makes sure that it ended as the story says.
 func (a *app) perform(ctx context.Context, scene scene) error {
-	a.screen.print("\n")
+	a.screen.Print("\n")
 	for _, words := range scene.words {
-		a.screen.paragraph("", words)
+		a.screen.Paragraph("", words)
 	}
 	if scene.before != nil {
 		if err := scene.before(); err != nil {
@@ -248,7 +248,7 @@ func (a *app) perform(ctx context.Context, scene scene) error {
 	for _, arg := range scene.args {
 		typed += " " + shellWord(arg)
 	}
-	a.screen.print("\n%s\n\n", a.screen.bold("$ "+typed))
+	a.screen.Print("\n%s\n\n", a.screen.Bold("$ "+typed))
 	inner := newApp(a.in, a.out, a.errs)
 	inner.abandon, inner.guarded, inner.quiet = a.abandon, a.guarded, a.quiet
 	code := inner.run(ctx, scene.args)

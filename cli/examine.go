@@ -6,6 +6,7 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"wetland/cli/screen"
 	"wetland/core/preflight"
 	"wetland/core/visible"
 )
@@ -69,33 +70,33 @@ func exitOfAdvice(all []*preflight.Examination) int {
 func (a *app) showExamination(name string, found *preflight.Examination) {
 	s := a.screen
 	if a.quiet && found.Advice != preflight.Go {
-		s = newScreen(a.errs, false)
+		s = screen.New(a.errs, false)
 	}
-	s.print("%s\n\n", s.bold(name))
+	s.Print("%s\n\n", s.Bold(name))
 	for _, check := range found.Checks {
-		sign := map[preflight.Advice]string{preflight.Go: s.good("ok"), preflight.Care: s.doubt("??"), preflight.No: s.bad("NO")}[check.Advice]
+		sign := map[preflight.Advice]string{preflight.Go: s.Good("ok"), preflight.Care: s.Doubt("??"), preflight.No: s.Bad("NO")}[check.Advice]
 		words := check.What
 		if check.Do != "" && check.Advice != preflight.Go {
 			words += "\n" + check.Do
 		}
-		s.row("  "+sign+"  ", 6, fmt.Sprintf("%-*s", stepWidth, check.Name), words)
+		s.Row("  "+sign+"  ", 6, fmt.Sprintf("%-*s", screen.StepWidth, check.Name), words)
 	}
 	if found.Log != "" {
-		s.print("\n%s\n", s.bold("What its author says changed"))
+		s.Print("\n%s\n", s.Bold("What its author says changed"))
 		for line := range strings.SplitSeq(found.Log, "\n") {
-			s.print("%s\n", s.wrap("    "+line, "  "))
+			s.Print("%s\n", s.Wrap("    "+line, "  "))
 		}
 	}
 	for _, diff := range found.Diffs {
-		s.print("\n%s", visible.Lines(diff))
+		s.Print("\n%s", visible.Lines(diff))
 	}
-	s.print("\n")
+	s.Print("\n")
 	switch found.Advice {
 	case preflight.Go:
-		s.paragraph(s.good("Go."), "Nothing stands against it.\n")
+		s.Paragraph(s.Good("Go."), "Nothing stands against it.\n")
 	case preflight.Care:
-		s.paragraph(s.doubt("Go with care."), "Nothing forbids it; look at the points above first.\n")
+		s.Paragraph(s.Doubt("Go with care."), "Nothing forbids it; look at the points above first.\n")
 	default:
-		s.paragraph(s.bad("No."), "An update would refuse it, for the reasons above.\n")
+		s.Paragraph(s.Bad("No."), "An update would refuse it, for the reasons above.\n")
 	}
 }

@@ -22,7 +22,7 @@ client, and a note of how to load them. Every byte is proved while it is written
 				return err
 			}
 			exported, err := archive.Export(cmd.Context(), w, args[0], args[1], a.reader(cmd.Context()))
-			a.screen.clear()
+			a.screen.Clear()
 			if err != nil {
 				return err
 			}
@@ -30,8 +30,8 @@ client, and a note of how to load them. Every byte is proved while it is written
 				a.writeJSON(exportDocument{Exported: exported})
 				return nil
 			}
-			a.screen.print("\n")
-			a.screen.paragraph(a.screen.good("Exported."), args[0]+" is in "+args[1]+", with READ-ME.txt on how to load it. It holds customers' data and passwords: keep it private.")
+			a.screen.Print("\n")
+			a.screen.Paragraph(a.screen.Good("Exported."), args[0]+" is in "+args[1]+", with READ-ME.txt on how to load it. It holds customers' data and passwords: keep it private.")
 			return nil
 		},
 	}

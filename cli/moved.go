@@ -40,8 +40,8 @@ for it; then older snapshots can be restored there. Nothing on the site is touch
 			if len(moved.Kinship.For) > 0 {
 				words += " It is the site of " + moved.Against + ": " + strings.Join(moved.Kinship.For, "; ") + "."
 			}
-			a.screen.paragraph(a.screen.good("Followed."), words)
-			a.screen.next([]string{"wetland smoke    tests the pages there"})
+			a.screen.Paragraph(a.screen.Good("Followed."), words)
+			a.screen.Next([]string{"wetland smoke    tests the pages there"})
 			return nil
 		},
 	}

@@ -108,7 +108,7 @@ alone.`,
 
 func (a *app) choosePages(ctx context.Context, w *workspace.Workspace, yes bool) error {
 	choice, err := pagecheck.ChooseAnew(ctx, w, a.guard())
-	a.screen.clear()
+	a.screen.Clear()
 	if err != nil {
 		return err
 	}
@@ -131,11 +131,11 @@ func (a *app) choosePages(ctx context.Context, w *workspace.Workspace, yes bool)
 		document.Pages = testedPages(w)
 		a.writeJSON(document)
 	case same:
-		a.screen.paragraph(a.screen.good("As it should be."), "These are the pages that would be chosen: nothing was changed.")
+		a.screen.Paragraph(a.screen.Good("As it should be."), "These are the pages that would be chosen: nothing was changed.")
 	case unasked:
-		a.screen.paragraph(a.screen.bold("A preview."), "Nothing was changed. With nobody to ask: wetland pages choose --yes")
+		a.screen.Paragraph(a.screen.Bold("A preview."), "Nothing was changed. With nobody to ask: wetland pages choose --yes")
 	default:
-		a.screen.paragraph(a.screen.bold("A preview."), "Nothing was changed.")
+		a.screen.Paragraph(a.screen.Bold("A preview."), "Nothing was changed.")
 	}
 	return nil
 }
@@ -143,15 +143,15 @@ func (a *app) choosePages(ctx context.Context, w *workspace.Workspace, yes bool)
 // showChoice shows where pages were looked for, and what would change.
 func (a *app) showChoice(document pagesDocument) {
 	for _, note := range document.Notes {
-		a.screen.row("      ", 6, "", note)
+		a.screen.Row("      ", 6, "", note)
 	}
 	for _, path := range document.Added {
-		a.screen.row("  +   ", 6, "", path)
+		a.screen.Row("  +   ", 6, "", path)
 	}
 	for _, path := range document.LeftOut {
-		a.screen.row("  -   ", 6, "", path)
+		a.screen.Row("  -   ", 6, "", path)
 	}
-	a.screen.print("\n")
+	a.screen.Print("\n")
 }
 
 // showChanged shows what was changed of a workspace's pages.
@@ -168,7 +168,7 @@ func (a *app) showChanged(w *workspace.Workspace, document pagesDocument) {
 	if n := len(document.LeftOut); n > 0 {
 		words = append(words, english.Plural(n, "page", "")+" left out")
 	}
-	a.screen.paragraph(a.screen.good("Changed."), fmt.Sprintf("%s: %s. The next update looks at them before and after; to record how they are now: wetland smoke --learn", strings.Join(words, ", "), testedWords(len(w.Config.Pages))))
+	a.screen.Paragraph(a.screen.Good("Changed."), fmt.Sprintf("%s: %s. The next update looks at them before and after; to record how they are now: wetland smoke --learn", strings.Join(words, ", "), testedWords(len(w.Config.Pages))))
 }
 
 func testedWords(n int) string {
@@ -219,9 +219,9 @@ func (a *app) listPages(w *workspace.Workspace) error {
 		if page.InBrowser {
 			words = append(words, "also in the browser")
 		}
-		a.screen.row("  ", 2, fmt.Sprintf("%-*s  ", widest, page.Path), strings.Join(words, "; "))
+		a.screen.Row("  ", 2, fmt.Sprintf("%-*s  ", widest, page.Path), strings.Join(words, "; "))
 	}
-	a.screen.print("\n")
+	a.screen.Print("\n")
 	words := english.Plural(len(pages), "page", "") + ", tested before and after each update."
 	if seen > 0 {
 		words += fmt.Sprintf(" %d of them also in a browser.", seen)
@@ -229,6 +229,6 @@ func (a *app) listPages(w *workspace.Workspace) error {
 	if _, err := smoke.LoadTake(w.Baseline()); errors.Is(err, fs.ErrNotExist) {
 		words += " How they are is not recorded yet: wetland smoke --learn"
 	}
-	a.screen.paragraph(a.screen.bold("Pages."), words)
+	a.screen.Paragraph(a.screen.Bold("Pages."), words)
 	return nil
 }

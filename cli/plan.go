@@ -17,7 +17,7 @@ import (
 // plan shows what an update would do.
 func (a *app) plan(ctx context.Context, w *workspace.Workspace, o update.Options) error {
 	p, err := update.PlanOf(ctx, w, o)
-	a.screen.clear()
+	a.screen.Clear()
 	if err != nil {
 		return a.orNothingNewer(err)
 	}
@@ -26,27 +26,27 @@ func (a *app) plan(ctx context.Context, w *workspace.Workspace, o update.Options
 		return nil
 	}
 	s := a.screen
-	s.print("\n%s\n", s.bold("The plan"))
+	s.Print("\n%s\n", s.Bold("The plan"))
 	for i, step := range p.Steps {
 		for j, c := range step.Components {
 			name := ""
 			if j == 0 {
 				name = fmt.Sprintf("step %d", i+1)
 			}
-			s.row("  ", 2, fmt.Sprintf("%-*s", planColumn, name), changeWords(c, true))
+			s.Row("  ", 2, fmt.Sprintf("%-*s", planColumn, name), changeWords(c, true))
 			for _, risk := range c.Risks {
-				s.row("  ", 2, fmt.Sprintf("%-*s", planColumn, ""), s.doubt("care: ")+risk)
+				s.Row("  ", 2, fmt.Sprintf("%-*s", planColumn, ""), s.Doubt("care: ")+risk)
 			}
 		}
 	}
 	for _, left := range p.Left {
-		s.row("  ", 2, fmt.Sprintf("%-*s", planColumn, "left"), fmt.Sprintf("%s %s: %s", left.Folder, left.Version, left.Because))
+		s.Row("  ", 2, fmt.Sprintf("%-*s", planColumn, "left"), fmt.Sprintf("%s %s: %s", left.Folder, left.Version, left.Because))
 	}
 	for _, line := range planLines(p) {
-		s.row("  ", 2, fmt.Sprintf("%-*s", planColumn, line[0]), line[1])
+		s.Row("  ", 2, fmt.Sprintf("%-*s", planColumn, line[0]), line[1])
 	}
-	s.print("\n")
-	s.paragraph(s.good("Nothing stands against it."), "Nothing on the site was touched. The same command without --plan does it.")
+	s.Print("\n")
+	s.Paragraph(s.Good("Nothing stands against it."), "Nothing on the site was touched. The same command without --plan does it.")
 	return nil
 }
 
@@ -59,7 +59,7 @@ func (a *app) orNothingNewer(err error) error {
 	if a.json {
 		a.writeJSON(nothingDocument{State: "up to date", Left: nothing.Left})
 	}
-	a.screen.paragraph(a.screen.good("Nothing to do:"), nothing.Error()+".")
+	a.screen.Paragraph(a.screen.Good("Nothing to do:"), nothing.Error()+".")
 	return nil
 }
 

@@ -37,7 +37,7 @@ one had been judged sound already. Files, tables and pages are proved as always.
 				if a.json {
 					a.writeJSON(nothingDocument{State: "settled"})
 				}
-				a.screen.paragraph(a.screen.good("Nothing to do:"), err.Error()+".")
+				a.screen.Paragraph(a.screen.Good("Nothing to do:"), err.Error()+".")
 				return nil
 			}
 			if run == nil {

@@ -6,6 +6,7 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"wetland/cli/screen"
 	"wetland/core/report"
 	"wetland/core/runs"
 	"wetland/core/workspace"
@@ -58,9 +59,9 @@ func (a *app) writeReport(made *report.Report, form string) error {
 		if err != nil {
 			return err
 		}
-		a.screen.print("%s\n", file)
+		a.screen.Print("%s\n", file)
 	case "markdown":
-		fmt.Fprint(newPrintable(a.out, false), made.Markdown())
+		fmt.Fprint(screen.Printable(a.out, false), made.Markdown())
 	case "junit":
 		text, err := made.JUnit()
 		if err != nil {

@@ -56,7 +56,7 @@ before comes back.`,
 				a.showPlan(plan)
 				return yes || plan.Empty() || a.ask(cmd.Context(), "Go on? Type yes: ") == "yes"
 			}
-			a.screen.print("%s  %s\n\n", a.screen.bold(w.Config.Site.Name), w.Config.Site.Address)
+			a.screen.Print("%s  %s\n\n", a.screen.Bold(w.Config.Site.Name), w.Config.Site.Address)
 			run, err := restore.Restore(cmd.Context(), w, o)
 			return a.ended(w, run, err)
 		},
@@ -79,7 +79,7 @@ func (a *app) restoreVersion(ctx context.Context, w *workspace.Workspace, name s
 	if o.Only != "" || o.KeepNew {
 		return errors.New("--only and --keep-new are for snapshots: a version of a theme or plugin is files alone")
 	}
-	a.screen.print("%s  %s\n\n", a.screen.bold(w.Config.Site.Name), w.Config.Site.Address)
+	a.screen.Print("%s  %s\n\n", a.screen.Bold(w.Config.Site.Name), w.Config.Site.Address)
 	return a.update(ctx, w, update.Options{
 		Guard: a.guard(), Packages: []string{name}, Return: true, KeepBroken: keepBroken, AllowGap: o.AllowGap, Planned: a.showSteps,
 	})
@@ -91,7 +91,7 @@ func (a *app) restoreInto(ctx context.Context, w *workspace.Workspace, name stri
 		return errors.New("--only and --keep-new are for the site itself, not for a copy of it")
 	}
 	manifest, err := restore.MakeCopy(ctx, w, name, into, a.reader(ctx))
-	a.screen.clear()
+	a.screen.Clear()
 	if err != nil {
 		return err
 	}
@@ -99,8 +99,8 @@ func (a *app) restoreInto(ctx context.Context, w *workspace.Workspace, name stri
 		a.writeJSON(documentOfSnapshot(manifest))
 		return nil
 	}
-	a.screen.print("\n")
-	a.screen.paragraph(a.screen.good("Copied."), "The copy is equal to "+manifest.Name+", proved; the site was not touched. The settings in the copy still name the live site's address and database: change them before you let it answer.")
+	a.screen.Print("\n")
+	a.screen.Paragraph(a.screen.Good("Copied."), "The copy is equal to "+manifest.Name+", proved; the site was not touched. The settings in the copy still name the live site's address and database: change them before you let it answer.")
 	return nil
 }
 
@@ -110,10 +110,10 @@ const mostShown = 6
 func (a *app) showPlan(plan *restore.Plan) {
 	s := a.screen
 	if plan.Empty() {
-		s.print("\n  It is as in %s already.\n\n", plan.Snapshot)
+		s.Print("\n  It is as in %s already.\n\n", plan.Snapshot)
 		return
 	}
-	s.print("\n%s\n", s.bold("What will change"))
+	s.Print("\n%s\n", s.Bold("What will change"))
 	for _, part := range []struct {
 		what  string
 		names []string
@@ -123,32 +123,32 @@ func (a *app) showPlan(plan *restore.Plan) {
 	} {
 		for i, name := range part.names {
 			if i == mostShown {
-				s.row("    ", 4, fmt.Sprintf("%-18s", ""), fmt.Sprintf("and %d more", len(part.names)-mostShown))
+				s.Row("    ", 4, fmt.Sprintf("%-18s", ""), fmt.Sprintf("and %d more", len(part.names)-mostShown))
 				break
 			}
 			head := part.what
 			if i > 0 {
 				head = ""
 			}
-			s.row("    ", 4, fmt.Sprintf("%-18s", head), name)
+			s.Row("    ", 4, fmt.Sprintf("%-18s", head), name)
 		}
 	}
 	for _, note := range plan.Newer {
-		paint := s.bad
+		paint := s.Bad
 		switch {
 		case note.Left:
-			paint = s.good
+			paint = s.Good
 		case note.Unsure:
-			paint = s.doubt
+			paint = s.Doubt
 		}
-		s.row("    ", 4, fmt.Sprintf("%-18s", note.Table), paint(note.What))
+		s.Row("    ", 4, fmt.Sprintf("%-18s", note.Table), paint(note.What))
 	}
 	for i, name := range plan.Unread {
 		if i == mostShown {
-			s.row("    ", 4, fmt.Sprintf("%-18s", ""), fmt.Sprintf("and %d more", len(plan.Unread)-mostShown))
+			s.Row("    ", 4, fmt.Sprintf("%-18s", ""), fmt.Sprintf("and %d more", len(plan.Unread)-mostShown))
 			break
 		}
-		s.row("    ", 4, fmt.Sprintf("%-18s", "cannot be read now"), name)
+		s.Row("    ", 4, fmt.Sprintf("%-18s", "cannot be read now"), name)
 	}
-	s.print("\n")
+	s.Print("\n")
 }

@@ -1,5 +1,4 @@
-// Package cli is the interface: commands, flags, tables, progress, colours and
-// exit codes. It decides nothing about sites.
+// Package cli is the command line: one file for each command. What they show is package screen's.
 package cli
 
 import (
@@ -14,6 +13,7 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"wetland/cli/screen"
 	"wetland/core/runs"
 	"wetland/core/session"
 	"wetland/core/site"
@@ -67,7 +67,7 @@ type app struct {
 	workspace string
 	json      bool
 	quiet     bool
-	screen    *screen
+	screen    *screen.Screen
 	abandon   context.Context
 	guarded   *atomic.Bool // a guarded operation has begun
 }
@@ -171,18 +171,18 @@ func (a *app) tell(err error, code int) {
 		a.writeJSON(document)
 		return
 	}
-	s := newScreen(a.errs, false)
+	s := screen.New(a.errs, false)
 	if isRefusal {
-		s.refusal(refusal)
+		s.Refusal(refusal)
 		return
 	}
 	if errors.Is(err, context.Canceled) {
-		s.paragraph(s.bad("Stopped."), "Nothing on the site was changed.")
+		s.Paragraph(s.Bad("Stopped."), "Nothing on the site was changed.")
 		return
 	}
-	s.paragraph(s.bad("Cannot do that:"), err.Error())
+	s.Paragraph(s.Bad("Cannot do that:"), err.Error())
 	if errors.Is(err, workspace.ErrNone) {
-		s.paragraph("", "Go to the site's workspace, name it with --workspace DIR, or make one: wetland adopt ROOT --address URL")
+		s.Paragraph("", "Go to the site's workspace, name it with --workspace DIR, or make one: wetland adopt ROOT --address URL")
 	}
 }
 
@@ -200,9 +200,9 @@ they are not as they were.`,
 		SilenceUsage:  true,
 		SilenceErrors: true,
 		PersistentPreRun: func(*cobra.Command, []string) {
-			a.screen = newScreen(a.out, a.json || a.quiet)
+			a.screen = screen.New(a.out, a.json || a.quiet)
 			if !a.quiet {
-				a.screen.signs = newPrintable(a.errs, false)
+				a.screen.Signs = screen.Printable(a.errs, false)
 			}
 		},
 		Version: versionText(),
@@ -284,7 +284,7 @@ func (a *app) loadSettled() (*workspace.Workspace, error) {
 		if open.State == runs.NeedsPerson {
 			words = "%s ended without a proved state: look at what it says in its report. Once that is fixed: wetland recover"
 		}
-		newScreen(a.errs, a.json).paragraph("", fmt.Sprintf(words, open.Name))
+		screen.New(a.errs, a.json).Paragraph("", fmt.Sprintf(words, open.Name))
 	}
 	return w, nil
 }

@@ -48,9 +48,9 @@ other command opens the store.`,
 				a.writeJSON(sealDocument{Sealed: w.Store()})
 				return nil
 			}
-			a.screen.paragraph(a.screen.good("Sealed."), "Keep the passphrase or key in a second place: without it the snapshots are lost.")
+			a.screen.Paragraph(a.screen.Good("Sealed."), "Keep the passphrase or key in a second place: without it the snapshots are lost.")
 			if w.Config.Store.UnlockWith != with {
-				a.screen.next([]string{fmt.Sprintf("Write into %s, so that every command can open the store:  [store] unlock_with = %q", workspace.ConfigName, with)})
+				a.screen.Next([]string{fmt.Sprintf("Write into %s, so that every command can open the store:  [store] unlock_with = %q", workspace.ConfigName, with)})
 			}
 			return nil
 		},

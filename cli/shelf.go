@@ -9,6 +9,7 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"wetland/cli/screen"
 	"wetland/core/packages"
 	"wetland/core/shelf"
 	"wetland/core/version"
@@ -112,23 +113,23 @@ func (a *app) withAddresses(ctx context.Context, args []string) ([]string, error
 
 func (a *app) showShelved(shelved []shelf.Shelved) {
 	s := a.screen
-	if s.silent {
-		s = newScreen(a.errs, false)
+	if s.Silent {
+		s = screen.New(a.errs, false)
 	}
 	for _, one := range shelved {
 		for _, entry := range one.Entries {
 			words := fmt.Sprintf("%s %s, from %s", entry.Name, orUnknown(entry.Version), one.File)
-			sign := s.good("ok")
+			sign := s.Good("ok")
 			if entry.Beside {
-				sign = s.doubt("??")
+				sign = s.Doubt("??")
 				words += ": another package of this version is there already, with other content. Both are kept: " + entry.File
 			}
 			if !a.quiet || entry.Beside {
-				s.row("  "+sign+"  ", 6, fmt.Sprintf("%-*s", stepWidth, entry.Kind), words)
+				s.Row("  "+sign+"  ", 6, fmt.Sprintf("%-*s", screen.StepWidth, entry.Kind), words)
 			}
 		}
 		if one.Problem != "" {
-			s.row("  "+s.bad("NO")+"  ", 6, fmt.Sprintf("%-*s", stepWidth, "not taken"), one.Problem)
+			s.Row("  "+s.Bad("NO")+"  ", 6, fmt.Sprintf("%-*s", screen.StepWidth, "not taken"), one.Problem)
 		}
 	}
 }
@@ -162,10 +163,10 @@ installed. Versions that an update replaced are on it by themselves.`,
 
 func (a *app) showShelf(entries []shelf.OnShelf) {
 	if len(entries) == 0 {
-		a.screen.print("  The shelf is empty. To put packages on it: wetland shelve FILE...\n")
+		a.screen.Print("  The shelf is empty. To put packages on it: wetland shelve FILE...\n")
 		return
 	}
-	rows := a.screen.table("package", "version", "to what is installed", "from")
+	rows := a.screen.Table("package", "version", "to what is installed", "from")
 	for _, entry := range entries {
 		from := entry.Source + ", " + entry.Shelved.Local().Format("2 Jan 15:04")
 		if entry.Replaced && entry.Distance != version.Same {
@@ -174,7 +175,7 @@ func (a *app) showShelf(entries []shelf.OnShelf) {
 		if mustBeNamed(entry, entries) {
 			from += "; to take this one, name its file: " + entry.File
 		}
-		rows.AppendRow([]any{entry.Folder, orUnknown(entry.Version), a.screen.standing(entry), from})
+		rows.AppendRow([]any{entry.Folder, orUnknown(entry.Version), standing(a.screen, entry), from})
 	}
 	rows.Render()
 }
@@ -189,16 +190,16 @@ func mustBeNamed(entry shelf.OnShelf, entries []shelf.OnShelf) bool {
 }
 
 // standing says how a package stands to the installed version.
-func (s *screen) standing(entry shelf.OnShelf) string {
+func standing(s *screen.Screen, entry shelf.OnShelf) string {
 	switch entry.Distance {
 	case "":
 		return "not installed"
 	case version.Same:
-		return s.bold("installed")
+		return s.Bold("installed")
 	case version.Backward:
 		return "older than " + entry.Installed
 	case version.Unclear:
 		return "installed: " + orUnknown(entry.Installed)
 	}
-	return s.good("newer, " + string(entry.Distance))
+	return s.Good("newer, " + string(entry.Distance))
 }

@@ -6,6 +6,7 @@ import (
 	"sync"
 	"testing"
 
+	"wetland/cli/screen"
 	"wetland/core/progress"
 )
 
@@ -31,8 +32,8 @@ func TestSignsOfLife(t *testing.T) {
 			t.Parallel()
 			var out bytes.Buffer
 			signs := &lines{line: make(chan string, 10)}
-			s := newScreen(&out, silent)
-			s.signs = signs
+			s := screen.New(&out, silent)
+			s.Signs = signs
 			s.Begin("short", 10, "pages")
 			s.End(progress.Good, "short", "all of it")
 			s.Begin("pages before", 10, "pages")
@@ -50,7 +51,7 @@ func TestSignsOfLife(t *testing.T) {
 			if got := <-signs.line; got != "  ..  files             1.0 MB of 4.0 MB\n" {
 				t.Errorf("%q", got)
 			}
-			s.clear()
+			s.Clear()
 			signs.mu.Lock()
 			defer signs.mu.Unlock()
 			if got := strings.Count(signs.text.String(), "\n"); got != 3 {

@@ -8,6 +8,7 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"wetland/cli/screen"
 	"wetland/core/adopt"
 	"wetland/core/session"
 	"wetland/core/smoke"
@@ -60,7 +61,7 @@ func (a *app) smoke(cmd *cobra.Command, w *workspace.Workspace) error {
 	defer fetcher.Close()
 	fetcher.Before = baseline
 	take, err := fetcher.Take(cmd.Context(), pages, a.screen)
-	a.screen.clear()
+	a.screen.Clear()
 	if err != nil {
 		return err
 	}
@@ -85,12 +86,12 @@ func (a *app) smoke(cmd *cobra.Command, w *workspace.Workspace) error {
 
 func (a *app) showSmoke(w *workspace.Workspace, judgement *smoke.Judgement, baseline *smoke.Take) {
 	s := a.screen
-	if s.silent && judgement.Verdict != smoke.Sound {
-		s = newScreen(a.errs, false)
+	if s.Silent && judgement.Verdict != smoke.Sound {
+		s = screen.New(a.errs, false)
 	}
-	s.print("%s  %s\n\n", s.bold(w.Config.Site.Name), w.Config.Site.Address)
-	s.pages(judgement.Pages, false)
-	s.notCompared(judgement.NotCompared)
+	s.Print("%s  %s\n\n", s.Bold(w.Config.Site.Name), w.Config.Site.Address)
+	s.Pages(judgement.Pages, false)
+	s.NotCompared(judgement.NotCompared)
 	var counts []string
 	for _, v := range []smoke.Verdict{smoke.Sound, smoke.Doubtful, smoke.Broken} {
 		if n := judgement.Count(v); n > 0 {
@@ -101,15 +102,15 @@ func (a *app) showSmoke(w *workspace.Workspace, judgement *smoke.Judgement, base
 	if baseline != nil {
 		against = "Compared with how they were on " + baseline.At.Local().Format("2 January 2006, 15:04") + "."
 	}
-	s.print("\n")
-	s.paragraph(s.verdict(judgement.Verdict, capital(string(judgement.Verdict))+"."), fmt.Sprintf("%d pages: %s. %s", len(judgement.Pages), strings.Join(counts, ", "), against))
-	s.paragraph(s.faint("Not covered:"), strings.Join(judgement.NotCovered, "; ")+".")
+	s.Print("\n")
+	s.Paragraph(s.Verdict(judgement.Verdict, capital(string(judgement.Verdict))+"."), fmt.Sprintf("%d pages: %s. %s", len(judgement.Pages), strings.Join(counts, ", "), against))
+	s.Paragraph(s.Faint("Not covered:"), strings.Join(judgement.NotCovered, "; ")+".")
 }
 
 func (a *app) learn(cmd *cobra.Command, w *workspace.Workspace, accept bool) error {
 	a.screen.Begin("learning", int64(2*len(w.Config.Pages)), "pages")
 	judgement, err := adopt.Learn(cmd.Context(), w, a.screen, accept)
-	a.screen.clear()
+	a.screen.Clear()
 	if err != nil {
 		return err
 	}
@@ -123,14 +124,14 @@ func (a *app) learn(cmd *cobra.Command, w *workspace.Workspace, accept bool) err
 		return exit(code)
 	}
 	if recorded {
-		a.screen.paragraph(a.screen.good("Recorded."), fmt.Sprintf("%d pages, looked at twice: from now on they are compared with this.", len(judgement.Pages)))
-		a.screen.notCompared(judgement.NotCompared)
+		a.screen.Paragraph(a.screen.Good("Recorded."), fmt.Sprintf("%d pages, looked at twice: from now on they are compared with this.", len(judgement.Pages)))
+		a.screen.NotCompared(judgement.NotCompared)
 		return nil
 	}
-	s := newScreen(a.errs, false)
-	s.pages(judgement.Pages, true)
-	s.print("\n")
-	s.paragraph(s.bad("Not recorded."), "A baseline of broken pages would call breakage normal. Fix them first, or accept them as they are: wetland smoke --learn --accept-present")
+	s := screen.New(a.errs, false)
+	s.Pages(judgement.Pages, true)
+	s.Print("\n")
+	s.Paragraph(s.Bad("Not recorded."), "A baseline of broken pages would call breakage normal. Fix them first, or accept them as they are: wetland smoke --learn --accept-present")
 	return exit(code)
 }
 

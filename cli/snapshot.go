@@ -38,14 +38,14 @@ an earlier snapshot holds already is not stored again.`,
 				a.writeJSON(document)
 				return nil
 			}
-			a.screen.print("\n")
+			a.screen.Print("\n")
 			if fresh {
-				a.screen.paragraph(a.screen.good("Taken and verified."), fmt.Sprintf("%s is in %s.", manifest.Name, w.Store()))
+				a.screen.Paragraph(a.screen.Good("Taken and verified."), fmt.Sprintf("%s is in %s.", manifest.Name, w.Store()))
 			} else {
-				a.screen.paragraph(a.screen.good("None needed."), fmt.Sprintf("%s of %s holds what is there now.", manifest.Name, manifest.FilesAt.Local().Format("2 Jan 15:04")))
+				a.screen.Paragraph(a.screen.Good("None needed."), fmt.Sprintf("%s of %s holds what is there now.", manifest.Name, manifest.FilesAt.Local().Format("2 Jan 15:04")))
 			}
 			a.showWeaker(manifest)
-			a.screen.next([]string{"wetland restore " + manifest.Name + "    makes the site as it is now"})
+			a.screen.Next([]string{"wetland restore " + manifest.Name + "    makes the site as it is now"})
 			return nil
 		},
 	}
@@ -77,9 +77,9 @@ func (a *app) pinCommand() *cobra.Command {
 				return nil
 			}
 			if off {
-				a.screen.print("  %s is not pinned any more.\n", args[0])
+				a.screen.Print("  %s is not pinned any more.\n", args[0])
 			} else {
-				a.screen.print("  %s is pinned: it stays, however old it gets.\n", args[0])
+				a.screen.Print("  %s is pinned: it stays, however old it gets.\n", args[0])
 			}
 			return nil
 		},
@@ -90,10 +90,10 @@ func (a *app) pinCommand() *cobra.Command {
 
 func (a *app) showWeaker(m *snapshot.Manifest) {
 	for _, line := range m.Weaker {
-		a.screen.row("  "+a.screen.doubt("??")+"  ", 6, "", line)
+		a.screen.Row("  "+a.screen.Doubt("??")+"  ", 6, "", line)
 	}
 	for _, name := range m.Skipped {
-		a.screen.row("  --  ", 6, "", "skipped, as it is neither file nor folder nor link: "+name)
+		a.screen.Row("  --  ", 6, "", "skipped, as it is neither file nor folder nor link: "+name)
 	}
 }
 
@@ -116,7 +116,7 @@ them is compared. Nothing on the site is touched.`,
 				return err
 			}
 			manifest, err := archive.Verify(cmd.Context(), w, args[0], deep, a.reader(cmd.Context()))
-			a.screen.clear()
+			a.screen.Clear()
 			if errors.Is(err, archive.ErrDamaged) {
 				return &exitError{code: exitFailed, err: err}
 			}
@@ -127,8 +127,8 @@ them is compared. Nothing on the site is touched.`,
 				a.writeJSON(documentOfSnapshot(manifest))
 				return nil
 			}
-			a.screen.print("\n")
-			a.screen.paragraph(a.screen.good("Proved."), manifest.Name+" can be relied on.")
+			a.screen.Print("\n")
+			a.screen.Paragraph(a.screen.Good("Proved."), manifest.Name+" can be relied on.")
 			return nil
 		},
 	}

@@ -7,6 +7,7 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"wetland/cli/screen"
 	"wetland/core/site/cms"
 	"wetland/core/survey"
 	"wetland/core/workspace"
@@ -44,13 +45,13 @@ sites below the root, versions that somebody else changed. Nothing is touched.`,
 				a.writeJSON(surveyDocument{found, closing{code}})
 				return exit(code)
 			}
-			a.screen.print("%s  %s\n%s in %s\n\n", a.screen.bold(w.Config.Site.Name), found.Address, found.System, found.Root)
+			a.screen.Print("%s  %s\n%s in %s\n\n", a.screen.Bold(w.Config.Site.Name), found.Address, found.System, found.Root)
 			a.showComponents(found)
 			s := a.screen
 			if a.quiet && found.NeedsAttention() {
-				s = newScreen(a.errs, false)
+				s = screen.New(a.errs, false)
 			}
-			s.concerns(found)
+			concerns(s, found)
 			return exit(code)
 		},
 	}
@@ -67,23 +68,23 @@ func (a *app) showEdits(ctx context.Context, w *workspace.Workspace, folder stri
 	case a.json:
 		a.writeJSON(editsDocument{Folder: folder, Diff: diff})
 	case diff == "":
-		a.screen.print("  %s is as its vendor made it.\n", folder)
+		a.screen.Print("  %s is as its vendor made it.\n", folder)
 	default:
-		a.screen.print("%s", diff)
+		a.screen.Print("%s", diff)
 	}
 	return nil
 }
 
 func (a *app) showComponents(found *survey.Survey) {
 	for _, kind := range []cms.Kind{cms.Theme, cms.Plugin} {
-		rows := a.screen.table(string(kind)+"s", "version", "state", "on the shelf", "edited by hand")
+		rows := a.screen.Table(string(kind)+"s", "version", "state", "on the shelf", "edited by hand")
 		for _, c := range found.Components {
 			if c.Kind == kind {
-				rows.AppendRow([]any{c.Folder, orUnknown(c.Version), stateOf(c), a.screen.newer(c), a.screen.edited(c)})
+				rows.AppendRow([]any{c.Folder, orUnknown(c.Version), stateOf(c), newer(a.screen, c), edited(a.screen, c)})
 			}
 		}
 		rows.Render()
-		a.screen.print("\n")
+		a.screen.Print("\n")
 	}
 }
 
@@ -108,19 +109,19 @@ func stateOf(c survey.Component) string {
 	return strings.Join(words, ", ")
 }
 
-func (s *screen) newer(c survey.Component) string {
+func newer(s *screen.Screen, c survey.Component) string {
 	if c.Newer == "" {
 		return "-"
 	}
-	return s.good(c.Newer) + ", " + string(c.Distance)
+	return s.Good(c.Newer) + ", " + string(c.Distance)
 }
 
-func (s *screen) edited(c survey.Component) string {
+func edited(s *screen.Screen, c survey.Component) string {
 	switch {
 	case c.Form != cms.InFolder:
 		return "-"
 	case c.Edits == nil: // its original is not at hand
-		return s.faint("not known")
+		return s.Faint("not known")
 	case c.Edits.None():
 		return "no"
 	}
@@ -133,44 +134,44 @@ func (s *screen) edited(c survey.Component) string {
 			parts = append(parts, fmt.Sprintf("%d %s", part.n, part.what))
 		}
 	}
-	return s.doubt(strings.Join(parts, ", "))
+	return s.Doubt(strings.Join(parts, ", "))
 }
 
 // concerns lists what deserves a look before an update.
-func (s *screen) concerns(found *survey.Survey) {
+func concerns(s *screen.Screen, found *survey.Survey) {
 	first := true
 	say := func(sign, name, words string) {
 		if first {
-			s.print("%s\n", s.bold("Worth a look"))
+			s.Print("%s\n", s.Bold("Worth a look"))
 			first = false
 		}
-		s.row("  "+sign+"  ", 6, fmt.Sprintf("%-*s", stepWidth, name), words)
+		s.Row("  "+sign+"  ", 6, fmt.Sprintf("%-*s", screen.StepWidth, name), words)
 	}
 	for _, c := range found.Components {
 		if c.Newer != "" {
 			say("--", c.Folder, fmt.Sprintf("%s to %s is %s", orUnknown(c.Version), c.Newer, c.Distance.Meaning()))
 		}
 		if c.Edits != nil && !c.Edits.None() {
-			say(s.doubt("??"), c.Folder, "an update would overwrite what was edited by hand: "+fewNames(c.Edits.Changed, c.Edits.Added, c.Edits.Removed))
+			say(s.Doubt("??"), c.Folder, "an update would overwrite what was edited by hand: "+fewNames(c.Edits.Changed, c.Edits.Added, c.Edits.Removed))
 		}
 		if c.Changed != "" {
-			say(s.doubt("??"), c.Folder, c.Changed)
+			say(s.Doubt("??"), c.Folder, c.Changed)
 		}
 	}
 	for _, missing := range found.Missing {
-		say(s.doubt("??"), "companion", missing)
+		say(s.Doubt("??"), "companion", missing)
 	}
 	if len(found.Automatic) > 0 {
-		say(s.doubt("??"), "automatic updates", strings.Join(found.Automatic, "; ")+": the CMS may change these by itself, and undo what you did")
+		say(s.Doubt("??"), "automatic updates", strings.Join(found.Automatic, "; ")+": the CMS may change these by itself, and undo what you did")
 	}
 	for _, leftover := range found.Leftovers {
-		say(s.bad("!!"), "leftover", leftover.Path+": "+leftover.What)
+		say(s.Bad("!!"), "leftover", leftover.Path+": "+leftover.What)
 	}
 	for _, nested := range found.Nested {
 		say("--", "another site", nested+": left out of snapshots")
 	}
 	for _, unknown := range found.Unknown {
-		say(s.doubt("??"), "unknown", unknown)
+		say(s.Doubt("??"), "unknown", unknown)
 	}
 }
 

@@ -44,11 +44,11 @@ nobody to ask, and without --yes, it shows that alone.`,
 				return nil
 			}
 			if preview {
-				a.screen.paragraph(a.screen.bold("A preview."), fmt.Sprintf("%d of %d snapshots would go; nothing was changed. With nobody to ask: wetland tidy --yes", len(plan.Going()), len(plan.Fates)))
+				a.screen.Paragraph(a.screen.Bold("A preview."), fmt.Sprintf("%d of %d snapshots would go; nothing was changed. With nobody to ask: wetland tidy --yes", len(plan.Going()), len(plan.Fates)))
 				return nil
 			}
-			a.screen.print("\n")
-			a.screen.paragraph(a.screen.good("Tidy."), fmt.Sprintf("%d of %d snapshots stay; %s freed.", len(plan.Fates)-len(plan.Going()), len(plan.Fates), humanize.Bytes(uint64(max(0, plan.Freed)))))
+			a.screen.Print("\n")
+			a.screen.Paragraph(a.screen.Good("Tidy."), fmt.Sprintf("%d of %d snapshots stay; %s freed.", len(plan.Fates)-len(plan.Going()), len(plan.Fates), humanize.Bytes(uint64(max(0, plan.Freed)))))
 			return nil
 		},
 	}
@@ -58,11 +58,11 @@ nobody to ask, and without --yes, it shows that alone.`,
 
 func (a *app) showTidyPlan(plan *archive.TidyPlan) {
 	for _, fate := range plan.Fates {
-		sign := a.screen.good("stays")
+		sign := a.screen.Good("stays")
 		if fate.Go {
-			sign = a.screen.doubt("goes ")
+			sign = a.screen.Doubt("goes ")
 		}
-		a.screen.row("  "+sign+"  ", 9, fmt.Sprintf("%-10s%-14s", fate.Name, fate.At.Local().Format("2 Jan 2006")), fate.Why)
+		a.screen.Row("  "+sign+"  ", 9, fmt.Sprintf("%-10s%-14s", fate.Name, fate.At.Local().Format("2 Jan 2006")), fate.Why)
 	}
-	a.screen.print("\n")
+	a.screen.Print("\n")
 }

@@ -10,6 +10,7 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"wetland/cli/screen"
 	"wetland/core/runs"
 	"wetland/core/smoke"
 	"wetland/core/update"
@@ -64,7 +65,7 @@ the other plugins.`,
 			if err := a.deciders(&o, inDoubt, search, order); err != nil {
 				return err
 			}
-			a.screen.print("%s  %s\n\n", a.screen.bold(w.Config.Site.Name), w.Config.Site.Address)
+			a.screen.Print("%s  %s\n\n", a.screen.Bold(w.Config.Site.Name), w.Config.Site.Address)
 			if planOnly {
 				return a.plan(cmd.Context(), w, o)
 			}
@@ -156,7 +157,7 @@ func (a *app) showSteps(p *update.Plan) {
 					name = fmt.Sprintf("step %d", i+1)
 				}
 			}
-			a.screen.row("  --  ", 6, fmt.Sprintf("%-*s", stepWidth, name), changeWords(c, len(p.Changes()) > 1))
+			a.screen.Row("  --  ", 6, fmt.Sprintf("%-*s", screen.StepWidth, name), changeWords(c, len(p.Changes()) > 1))
 		}
 	}
 	for _, one := range p.Beside {
@@ -164,10 +165,10 @@ func (a *app) showSteps(p *update.Plan) {
 		if one.Installed != "" {
 			words += " (installed: " + one.Installed + ")"
 		}
-		a.screen.row("  --  ", 6, fmt.Sprintf("%-*s", stepWidth, "left out"), words)
+		a.screen.Row("  --  ", 6, fmt.Sprintf("%-*s", screen.StepWidth, "left out"), words)
 	}
 	for _, left := range p.Left {
-		a.screen.row("  --  ", 6, fmt.Sprintf("%-*s", stepWidth, "left"), fmt.Sprintf("%s %s: %s", left.Folder, left.Version, left.Because))
+		a.screen.Row("  --  ", 6, fmt.Sprintf("%-*s", screen.StepWidth, "left"), fmt.Sprintf("%s %s: %s", left.Folder, left.Version, left.Because))
 	}
 }
 
@@ -190,9 +191,9 @@ func orUnknown(version string) string {
 }
 
 func (a *app) askInDoubt(ctx context.Context, judgement *smoke.Judgement) update.Decision {
-	a.screen.print("\n")
-	a.screen.pages(judgement.Pages, true)
-	a.screen.print("\n")
+	a.screen.Print("\n")
+	a.screen.Pages(judgement.Pages, true)
+	a.screen.Print("\n")
 	if a.ask(ctx, "Visitors see this now. Keep the new version? Type keep, or press Enter to go back: ") == "keep" {
 		return update.Keep
 	}
@@ -200,9 +201,9 @@ func (a *app) askInDoubt(ctx context.Context, judgement *smoke.Judgement) update
 }
 
 func (a *app) askSearch(ctx context.Context, plan update.SearchPlan) bool {
-	a.screen.print("\n")
-	a.screen.pages(plan.Judgement.Pages, true)
-	a.screen.print("\n")
+	a.screen.Print("\n")
+	a.screen.Pages(plan.Judgement.Pages, true)
+	a.screen.Print("\n")
 	return a.ask(ctx, fmt.Sprintf("All %d packages are put back. Look for the culprit, and keep the others? Parts of the\nupdate are put in place again to see what breaks, at most %d times; visitors met the\nbroken pages for %s so far. Type yes, or press Enter to leave it: ",
 		plan.Packages, plan.Probes, plan.Exposed.Round(100*time.Millisecond))) == "yes"
 }
@@ -223,30 +224,30 @@ func (a *app) ended(w *workspace.Workspace, run *runs.Run, err error) error {
 		return exit(code)
 	}
 	s := a.screen
-	if s.silent && code != exitSound {
-		s = newScreen(a.errs, false)
+	if s.Silent && code != exitSound {
+		s = screen.New(a.errs, false)
 	}
 	if head := foundHead(run); head != "" {
-		s.print("\n%s\n", s.bold(head))
-		s.pages(run.Judgement.Pages, true)
-		s.notCompared(run.Judgement.NotCompared)
+		s.Print("\n%s\n", s.Bold(head))
+		s.Pages(run.Judgement.Pages, true)
+		s.NotCompared(run.Judgement.NotCompared)
 	}
-	s.afterReturn(run)
+	afterReturn(s, run)
 	if len(run.Database) > 0 {
-		s.print("\n%s\n", s.bold("In the database"))
+		s.Print("\n%s\n", s.Bold("In the database"))
 		for _, note := range run.Database {
-			s.restored(fmt.Sprintf("%-20s  ", note.Table), note.What, note.Saved)
+			restored(s, fmt.Sprintf("%-20s  ", note.Table), note.What, note.Saved)
 		}
 	}
-	s.components(run)
-	s.print("\n")
+	components(s, run)
+	s.Print("\n")
 	reason := run.Reason
 	if err != nil && run.State == runs.Stopped && !errors.Is(err, context.Canceled) {
 		reason += "\nThe reason: " + err.Error()
 	}
-	s.paragraph(headline(s, run.State), reason)
-	s.next(run.Next)
-	s.print("\n%s\n", s.faint(s.wrap(recorded, "")))
+	s.Paragraph(headline(s, run.State), reason)
+	s.Next(run.Next)
+	s.Print("\n%s\n", s.Faint(s.Wrap(recorded, "")))
 	return exit(code)
 }
 
@@ -265,48 +266,48 @@ func foundHead(run *runs.Run) string {
 
 // afterReturn writes what was found once all was put back: outside of the components, and on
 // pages.
-func (s *screen) afterReturn(run *runs.Run) {
+func afterReturn(s *screen.Screen, run *runs.Run) {
 	if run.Again != nil {
-		s.print("\n%s\n", s.bold("What was found after all was put back"))
-		s.pages(run.Again.Pages, true)
+		s.Print("\n%s\n", s.Bold("What was found after all was put back"))
+		s.Pages(run.Again.Pages, true)
 	}
 	if len(run.Rest) > 0 {
-		s.print("\n%s\n", s.bold("In the rest of the site"))
+		s.Print("\n%s\n", s.Bold("In the rest of the site"))
 		for _, note := range run.Rest {
-			s.restored(note.What+"  ", note.Done, note.Saved)
+			restored(s, note.What+"  ", note.Done, note.Saved)
 		}
 	}
 }
 
 // restored writes what became of one thing, and where it is kept as it was before going back.
-func (s *screen) restored(what, done, saved string) {
+func restored(s *screen.Screen, what, done, saved string) {
 	if saved != "" {
 		done += ". As it was before going back: " + saved
 	}
-	s.row("    ", 4, what, done)
+	s.Row("    ", 4, what, done)
 }
 
 // components writes what became of each of several components, and why.
-func (s *screen) components(run *runs.Run) {
+func components(s *screen.Screen, run *runs.Run) {
 	if len(run.Components) < 2 {
 		return
 	}
-	s.print("\n%s\n", s.bold("The packages"))
+	s.Print("\n%s\n", s.Bold("The packages"))
 	for _, t := range run.Components {
-		sign := map[runs.Fate]string{runs.FateKept: s.good("ok"), runs.FateBack: s.bad("NO")}[t.Fate]
+		sign := map[runs.Fate]string{runs.FateKept: s.Good("ok"), runs.FateBack: s.Bad("NO")}[t.Fate]
 		words := map[runs.Fate]string{runs.FateKept: "kept", runs.FateBack: "put back"}[t.Fate]
 		if words == "" {
 			sign, words = "--", "not touched"
 		}
-		s.row("  "+sign+"  ", 6, fmt.Sprintf("%-24s  ", t.Folder+" "+t.To), strings.Join(append([]string{words}, t.Because...), "\n"))
+		s.Row("  "+sign+"  ", 6, fmt.Sprintf("%-24s  ", t.Folder+" "+t.To), strings.Join(append([]string{words}, t.Because...), "\n"))
 	}
 	if n := len(run.Probes); n > 0 {
-		s.print("\n%s\n", s.wrap(fmt.Sprintf("  It took %d probes to find out. What was found on each page is in the report.", n), ""))
+		s.Print("\n%s\n", s.Wrap(fmt.Sprintf("  It took %d probes to find out. What was found on each page is in the report.", n), ""))
 	}
 }
 
-func headline(s *screen, state runs.State) string {
-	return s.verdict(state.Tone(), state.Headline()+".")
+func headline(s *screen.Screen, state runs.State) string {
+	return s.Verdict(state.Tone(), state.Headline()+".")
 }
 
 func exitOfState(state runs.State) int {

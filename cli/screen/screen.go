@@ -1,4 +1,6 @@
-package cli
+// Package screen shows what happens on a terminal or into a file: steps, progress, tables, findings and
+// refusals, in lines that fit. Nothing that others wrote reaches it unless it is made printable.
+package screen
 
 import (
 	"fmt"
@@ -9,6 +11,7 @@ import (
 	"time"
 
 	"github.com/dustin/go-humanize"
+	"github.com/jedib0t/go-pretty/v6/table"
 	"github.com/jedib0t/go-pretty/v6/text"
 	"github.com/schollz/progressbar/v3"
 	"golang.org/x/term"
@@ -19,20 +22,20 @@ import (
 	"wetland/core/visible"
 )
 
-// screen writes for people. It is the Reporter that the core tells its steps to.
-type screen struct {
+// Screen writes for people. It is the Reporter that the core tells its steps to.
+type Screen struct {
 	out      io.Writer // for progress bars; all else goes through text
 	text     io.Writer
-	silent   bool
-	terminal bool
+	Silent   bool
+	Terminal bool
 	color    bool
 	width    int
 
 	mu   sync.Mutex
 	bar  *progressbar.ProgressBar
 	sign *signOfLife
-	// signs is where it is said that a step goes on, where no bar can be drawn; nil: nowhere.
-	signs io.Writer
+	// Signs is where it is said that a step goes on, where no bar can be drawn; nil: nowhere.
+	Signs io.Writer
 }
 
 // signOfLife tells of a long step without a terminal, a line at a time.
@@ -62,20 +65,21 @@ func (l *signOfLife) words() string {
 // plainWidth is the width, in columns, where no terminal tells its own.
 const plainWidth = 80
 
-func newScreen(out io.Writer, silent bool) *screen {
-	s := &screen{out: out, silent: silent, width: plainWidth}
+// New shows on a writer; on a terminal in colours and with progress.
+func New(out io.Writer, silent bool) *Screen {
+	s := &Screen{out: out, Silent: silent, width: plainWidth}
 	if file, ok := out.(*os.File); ok && term.IsTerminal(int(file.Fd())) {
-		s.terminal = true
+		s.Terminal = true
 		if width, _, err := term.GetSize(int(file.Fd())); err == nil && width > 40 {
 			s.width = min(width, 110)
 		}
 	}
-	s.color = s.terminal && os.Getenv("NO_COLOR") == "" && os.Getenv("TERM") != "dumb"
-	s.text = newPrintable(out, s.color)
+	s.color = s.Terminal && os.Getenv("NO_COLOR") == "" && os.Getenv("TERM") != "dumb"
+	s.text = Printable(out, s.color)
 	return s
 }
 
-func (s *screen) paint(color text.Colors, words string) string {
+func (s *Screen) paint(color text.Colors, words string) string {
 	if !s.color || words == "" {
 		return words
 	}
@@ -83,22 +87,32 @@ func (s *screen) paint(color text.Colors, words string) string {
 	return color.Sprint(words)
 }
 
-func (s *screen) good(words string) string  { return s.paint(text.Colors{text.FgGreen}, words) }
-func (s *screen) bad(words string) string   { return s.paint(text.Colors{text.FgRed, text.Bold}, words) }
-func (s *screen) doubt(words string) string { return s.paint(text.Colors{text.FgYellow}, words) }
-func (s *screen) bold(words string) string  { return s.paint(text.Colors{text.Bold}, words) }
-func (s *screen) faint(words string) string { return s.paint(text.Colors{text.Faint}, words) }
+// Good colours what is well.
+func (s *Screen) Good(words string) string { return s.paint(text.Colors{text.FgGreen}, words) }
 
-func (s *screen) print(format string, args ...any) {
-	s.clear()
-	if !s.silent {
+// Bad colours what is broken.
+func (s *Screen) Bad(words string) string { return s.paint(text.Colors{text.FgRed, text.Bold}, words) }
+
+// Doubt colours what a person should look at.
+func (s *Screen) Doubt(words string) string { return s.paint(text.Colors{text.FgYellow}, words) }
+
+// Bold marks a name or an end.
+func (s *Screen) Bold(words string) string { return s.paint(text.Colors{text.Bold}, words) }
+
+// Faint colours what may be passed over.
+func (s *Screen) Faint(words string) string { return s.paint(text.Colors{text.Faint}, words) }
+
+// Print shows text as it is formatted, made printable.
+func (s *Screen) Print(format string, args ...any) {
+	s.Clear()
+	if !s.Silent {
 		fmt.Fprintf(s.text, format, args...)
 	}
 }
 
-// paragraph writes words after a head, wrapped at the screen's width. Lines that
+// Paragraph writes words after a head, wrapped at the screen's width. Lines that
 // come broken stay so.
-func (s *screen) paragraph(head, words string) {
+func (s *Screen) Paragraph(head, words string) {
 	indent := ""
 	if head != "" {
 		words = head + " " + words
@@ -107,24 +121,24 @@ func (s *screen) paragraph(head, words string) {
 		if i > 0 && looksLikeStep.MatchString(line) {
 			line = "| " + strings.TrimSpace(line) // a name with line ends in it must not tell of a step
 		}
-		s.print("%s\n", s.wrap(line, indent))
+		s.Print("%s\n", s.Wrap(line, indent))
 	}
 }
 
-// wrap breaks a line between words; what follows the first line is indented.
-func (s *screen) wrap(line, indent string) string {
+// Wrap breaks a line between words; what follows the first line is indented.
+func (s *Screen) Wrap(line, indent string) string {
 	lead := line[:len(line)-len(strings.TrimLeft(line, " "))]
 	lines := wrapWords(strings.TrimLeft(line, " "), max(20, s.width-len(lead)-len(indent)))
 	return lead + strings.Join(lines, "\n"+lead+indent)
 }
 
-// stepWidth is the column in which the details of steps begin.
-const stepWidth = 18
+// StepWidth is the column in which the details of steps begin.
+const StepWidth = 18
 
 // Begin shows a bar while a long step is under way; without a terminal, signs of life.
-func (s *screen) Begin(step string, total int64, unit string) {
-	s.clear()
-	if s.silent || !s.terminal {
+func (s *Screen) Begin(step string, total int64, unit string) {
+	s.Clear()
+	if s.Silent || !s.Terminal {
 		s.beginSigns(step, total, unit)
 		return
 	}
@@ -146,8 +160,8 @@ func (s *screen) Begin(step string, total int64, unit string) {
 	s.bar = progressbar.NewOptions64(total, options...)
 }
 
-func (s *screen) beginSigns(step string, total int64, unit string) {
-	if s.signs == nil {
+func (s *Screen) beginSigns(step string, total int64, unit string) {
+	if s.Signs == nil {
 		return
 	}
 	s.mu.Lock()
@@ -157,7 +171,7 @@ func (s *screen) beginSigns(step string, total int64, unit string) {
 		s.mu.Lock()
 		defer s.mu.Unlock()
 		if s.sign == sign { // else it ended just now
-			fmt.Fprintf(s.signs, "  ..  %-*s%s\n", stepWidth, sign.step, sign.words())
+			fmt.Fprintf(s.Signs, "  ..  %-*s%s\n", StepWidth, sign.step, sign.words())
 			sign.timer.Reset(nextSign)
 		}
 	})
@@ -165,7 +179,7 @@ func (s *screen) beginSigns(step string, total int64, unit string) {
 }
 
 // Advance moves the bar.
-func (s *screen) Advance(n int64) {
+func (s *Screen) Advance(n int64) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	if s.sign != nil {
@@ -176,8 +190,8 @@ func (s *screen) Advance(n int64) {
 	}
 }
 
-// clear takes the bar away, and ends the signs of life.
-func (s *screen) clear() {
+// Clear takes the bar away, and ends the signs of life.
+func (s *Screen) Clear() {
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	if s.sign != nil {
@@ -213,19 +227,19 @@ func wrapWords(line string, width int) []string {
 func wrapCell(cell string, width int) string { return strings.Join(wrapWords(cell, width), "\n") }
 
 // End writes how the step ended.
-func (s *screen) End(mark progress.Mark, step, detail string) {
-	s.clear()
-	if s.silent {
+func (s *Screen) End(mark progress.Mark, step, detail string) {
+	s.Clear()
+	if s.Silent {
 		return
 	}
 	sign := map[progress.Mark]string{
-		progress.Good: s.good("ok"), progress.Bad: s.bad("NO"), progress.Doubt: s.doubt("??"), progress.Note: "--",
+		progress.Good: s.Good("ok"), progress.Bad: s.Bad("NO"), progress.Doubt: s.Doubt("??"), progress.Note: "--",
 	}[mark]
-	s.row("  "+sign+"  ", 6, fmt.Sprintf("%-*s", stepWidth, step), visible.Lines(detail))
+	s.Row("  "+sign+"  ", 6, fmt.Sprintf("%-*s", StepWidth, step), visible.Lines(detail))
 }
 
-// row writes a lead, a name and wrapped words that stay in their column.
-func (s *screen) row(lead string, leadWidth int, name, words string) {
+// Row writes a lead, a name and wrapped words that stay in their column.
+func (s *Screen) Row(lead string, leadWidth int, name, words string) {
 	if name != "" && words != "" && !strings.HasSuffix(name, " ") {
 		name += "  " // a name as wide as its column
 	}
@@ -236,17 +250,18 @@ func (s *screen) row(lead string, leadWidth int, name, words string) {
 		lines = append(lines, wrapWords(line, max(24, s.width-column))...)
 	}
 	whole := lead + name + strings.Join(lines, "\n"+strings.Repeat(" ", column))
-	s.print("%s\n", strings.TrimRight(whole, " "))
+	s.Print("%s\n", strings.TrimRight(whole, " "))
 }
 
-func (s *screen) verdict(v smoke.Verdict, padded string) string {
+// Verdict is a verdict in its colour.
+func (s *Screen) Verdict(v smoke.Verdict, padded string) string {
 	switch v {
 	case smoke.Sound:
-		return s.good(padded)
+		return s.Good(padded)
 	case smoke.Doubtful:
-		return s.doubt(padded)
+		return s.Doubt(padded)
 	}
-	return s.bad(padded)
+	return s.Bad(padded)
 }
 
 // state is what is said of a page.
@@ -285,12 +300,12 @@ const (
 	verdictColumn = 10
 )
 
-// notCompared names what changes by itself on pages.
-func (s *screen) notCompared(moving []smoke.Finding) {
+// NotCompared names what changes by itself on pages.
+func (s *Screen) NotCompared(moving []smoke.Finding) {
 	if len(moving) == 0 {
 		return
 	}
-	s.print("\n%s\n", s.faint("Not compared, for it changes by itself"))
+	s.Print("\n%s\n", s.Faint("Not compared, for it changes by itself"))
 	var subjects []smoke.Shared[string]
 	for _, finding := range moving {
 		subjects = smoke.Share(subjects, finding.Subject(), finding.Page)
@@ -300,12 +315,12 @@ func (s *screen) notCompared(moving []smoke.Finding) {
 		if n := len(subject.Pages); n > 1 {
 			where = fmt.Sprintf("%d pages", n)
 		}
-		s.row("    ", 4, fmt.Sprintf("%-*s  ", 20, where), subject.What)
+		s.Row("    ", 4, fmt.Sprintf("%-*s  ", 20, where), subject.What)
 	}
 }
 
-// pages writes a table of pages with what was found on each.
-func (s *screen) pages(pages []smoke.PageVerdict, onlyFailing bool) {
+// Pages writes a table of pages with what was found on each.
+func (s *Screen) Pages(pages []smoke.PageVerdict, onlyFailing bool) {
 	groups := groupPages(pages, onlyFailing)
 	widest := 6
 	for _, group := range groups {
@@ -321,14 +336,14 @@ func (s *screen) pages(pages []smoke.PageVerdict, onlyFailing bool) {
 }
 
 // pageGroup writes paths in the left column and words in the right one, side by side.
-func (s *screen) pageGroup(group smoke.Shared[state], widest int) {
+func (s *Screen) pageGroup(group smoke.Shared[state], widest int) {
 	var words []string
 	if group.What.words != "" {
 		for line := range strings.SplitSeq(group.What.words, "\n") {
 			words = append(words, wrapWords(line, max(24, s.width-widest-verdictColumn-6))...)
 		}
 	}
-	verdict := s.verdict(group.What.verdict, fmt.Sprintf("%-*s", verdictColumn, group.What.verdict))
+	verdict := s.Verdict(group.What.verdict, fmt.Sprintf("%-*s", verdictColumn, group.What.verdict))
 	for row := 0; row < max(len(group.Pages), len(words), 1); row++ {
 		path, line := "", ""
 		if row < len(group.Pages) {
@@ -338,48 +353,67 @@ func (s *screen) pageGroup(group smoke.Shared[state], widest int) {
 			line = words[row]
 		}
 		if text.StringWidthWithoutEscSequences(path) > widest {
-			s.print("    %s\n", path)
+			s.Print("    %s\n", path)
 			path = ""
 		}
 		pad := strings.Repeat(" ", widest-text.StringWidthWithoutEscSequences(path)+2)
-		s.print("%s\n", strings.TrimRight("    "+path+pad+verdict+line, " "))
+		s.Print("%s\n", strings.TrimRight("    "+path+pad+verdict+line, " "))
 		verdict = strings.Repeat(" ", verdictColumn)
 	}
 }
 
-// refusal writes every reason and what to do about it.
-func (s *screen) refusal(r *runs.Refusal) {
-	s.print("\n")
+// Refusal writes every reason and what to do about it.
+func (s *Screen) Refusal(r *runs.Refusal) {
+	s.Print("\n")
 	words := "Nothing on the site was touched."
 	if r.Unlooked {
 		words = "Nothing on the site was touched; the pages were not looked at."
 	}
-	s.paragraph(s.bad("Refused."), words)
+	s.Paragraph(s.Bad("Refused."), words)
 	for _, reason := range r.Reasons {
-		s.print("\n")
-		s.row("  - ", 4, "", reason.What)
+		s.Print("\n")
+		s.Row("  - ", 4, "", reason.What)
 		if reason.Do != "" {
-			s.row("    ", 4, "", s.bold("Do: ")+reason.Do)
+			s.Row("    ", 4, "", s.Bold("Do: ")+reason.Do)
 		}
 	}
 }
 
-// next writes what to do now.
-func (s *screen) next(lines []string) {
+// Next writes what to do now.
+func (s *Screen) Next(lines []string) {
 	if len(lines) == 0 {
 		return
 	}
-	s.print("\n%s\n", s.bold("What now"))
+	s.Print("\n%s\n", s.Bold("What now"))
 	for _, line := range lines {
 		command, what, found := strings.Cut(line, "    ")
 		if found && what != "" && strings.HasPrefix(command, "wetland ") {
-			s.row("  ", 2, fmt.Sprintf("%-32s  ", command), what)
+			s.Row("  ", 2, fmt.Sprintf("%-32s  ", command), what)
 			continue
 		}
 		if strings.HasPrefix(line, "mv ") { // to be copied as it is
-			s.print("  %s\n", line)
+			s.Print("  %s\n", line)
 			continue
 		}
-		s.print("%s\n", s.wrap("  "+line, ""))
+		s.Print("%s\n", s.Wrap("  "+line, ""))
 	}
+}
+
+// Table begins a table without lines; its last column is wrapped.
+func (s *Screen) Table(heads ...any) table.Writer {
+	rows := table.NewWriter()
+	if s.Silent {
+		rows.SetOutputMirror(io.Discard)
+	} else {
+		rows.SetOutputMirror(s.text)
+	}
+	rows.SetStyle(table.StyleDefault)
+	rows.SuppressTrailingSpaces()
+	style := rows.Style()
+	style.Options = table.OptionsNoBordersAndSeparators
+	style.Box.PaddingLeft, style.Box.PaddingRight = "  ", ""
+	style.Format.Header = 0
+	rows.AppendHeader(heads)
+	rows.SetColumnConfigs([]table.ColumnConfig{{Number: len(heads), WidthMax: max(24, s.width-46), WidthMaxEnforcer: wrapCell}})
+	return rows
 }

@@ -1,4 +1,4 @@
-package cli
+package screen
 
 import (
 	"bytes"
@@ -27,11 +27,11 @@ func TestNothingDisturbsTheTerminal(t *testing.T) {
 		}
 	}
 	var out bytes.Buffer
-	s := newScreen(&out, false)
+	s := New(&out, false)
 	s.End(progress.Good, "pages", "the title is \"\x1b[2J\r\"")
-	s.paragraph("Head", "name\x1b[2J")
-	s.paragraph("Head", "a name with\n  ok  pages             all sound\nin it")
-	rows := s.table("a", "b")
+	s.Paragraph("Head", "name\x1b[2J")
+	s.Paragraph("Head", "a name with\n  ok  pages             all sound\nin it")
+	rows := s.Table("a", "b")
 	rows.AppendRow([]any{"x\x1b[2J", "y\r"})
 	rows.Render()
 	if strings.ContainsAny(out.String(), "\r\x1b") || strings.Contains(out.String(), "\n  ok  pages             all sound") {

@@ -1,4 +1,4 @@
-package cli
+package screen
 
 import (
 	"io"
@@ -30,17 +30,17 @@ func printable(text string, colours bool) string {
 	return b.String()
 }
 
-// printableWriter writes text that is printable.
-type printableWriter struct {
+// PrintableWriter writes text that is printable.
+type PrintableWriter struct {
 	out     io.Writer
 	colours bool
 }
 
-// newPrintable returns a writer that lets the colours of this program through, or none.
-func newPrintable(out io.Writer, colours bool) printableWriter { return printableWriter{out, colours} }
+// Printable returns a writer that lets the colours of this program through, or none.
+func Printable(out io.Writer, colours bool) PrintableWriter { return PrintableWriter{out, colours} }
 
 // Write writes text with what disturbs a terminal written by its numbers.
-func (w printableWriter) Write(text []byte) (int, error) {
+func (w PrintableWriter) Write(text []byte) (int, error) {
 	if _, err := io.WriteString(w.out, printable(string(text), w.colours)); err != nil {
 		return 0, err
 	}
