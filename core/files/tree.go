@@ -341,3 +341,14 @@ func MakeAll(ctx context.Context, fsys FS, name string) error {
 	}
 	return fsys.Mkdir(ctx, name, Attributes{Mode: 0o700, Owner: Unowned, Group: Unowned})
 }
+
+// Folders tells which paths of the tree are folders.
+func (t Tree) Folders() map[string]bool {
+	folders := map[string]bool{}
+	for _, item := range t {
+		if item.Kind == Folder {
+			folders[item.Path] = true
+		}
+	}
+	return folders
+}

@@ -50,11 +50,6 @@ func FileName(table string) string {
 	return string(clean)
 }
 
-// An update writes not only into its own folder: a plugin lays styles into the uploads, rules
-// into .htaccess, a file in place of a part of the CMS, a template into the database. Where
-// pages still differ after the components and the settings are back, all of that is compared
-// with the snapshot, too. What visitors or authors may have written meanwhile stays.
-
 // RestNote says what became of one thing that changed outside of the components.
 type RestNote struct {
 	What  string `json:"what"` // a path, or a table with its rows

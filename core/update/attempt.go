@@ -255,7 +255,7 @@ func (m *motion) findEvidence(ctx context.Context, judgement *smoke.Judgement) e
 // unseenFiles names the files that a group changes and browsers do not fetch.
 func (m *motion) unseenFiles() string {
 	for _, c := range m.group {
-		folders := foldersOf(slices.Concat(c.OldTree, c.NewTree))
+		folders := slices.Concat(c.OldTree, c.NewTree).Folders()
 		for _, differ := range files.Content.Compare(c.OldTree, c.NewTree) {
 			if path.Ext(differ.Path) != ".php" && !folders[differ.Path] {
 				return "files that browsers do not fetch"

@@ -16,6 +16,7 @@ import (
 	"wetland/core/runs"
 	"wetland/core/smoke"
 	"wetland/core/smoke/judging"
+	"wetland/core/surroundings"
 	"wetland/core/tables"
 )
 
@@ -76,7 +77,7 @@ func (m *motion) provePages(ctx context.Context) error {
 		return err
 	}
 	if judgement.Verdict != smoke.Sound {
-		changed, err := m.putBackRest(ctx)
+		changed, err := surroundings.PutBack(ctx, m.Session, m.manifest, livesOf(m.changes))
 		if err != nil {
 			return err
 		}
@@ -140,4 +141,13 @@ func (m *motion) proveTables(ctx context.Context) error {
 		return nil
 	}
 	return tables.PutBackTables(ctx, m.Session, m.manifest)
+}
+
+// livesOf lists the folders that the changes are in.
+func livesOf(all []*deploy.Change) []string {
+	var folders []string
+	for _, c := range all {
+		folders = append(folders, c.Live)
+	}
+	return folders
 }

@@ -1,4 +1,11 @@
-package update
+// Package surroundings puts back what an update changed outside of its own folders: a plugin lays
+// styles into the uploads, rules into .htaccess, a file in place of a part of the CMS, a template into
+// the database. Begin reading at PutBack. Where pages still differ after the components and the
+// settings are back, all of that is compared with the snapshot, too.
+//
+// It promises that what visitors or authors may have written meanwhile stays, and that whatever is
+// replaced is kept in the run.
+package surroundings
 
 import (
 	"context"
@@ -19,31 +26,40 @@ import (
 	"wetland/core/phrase"
 	"wetland/core/progress"
 	"wetland/core/runs"
+	"wetland/core/session"
 	"wetland/core/site/cms"
 	"wetland/core/snapshot"
 	"wetland/core/tables"
 )
 
-// putBackRest compares the rest of the site with the snapshot and puts back what is not
-// visitors' work. It tells whether it changed anything.
-func (m *motion) putBackRest(ctx context.Context) (changed bool, err error) {
-	err = m.Step("rest of the site", 0, "", func() (progress.Mark, string, error) {
-		loose, notes, err := m.planRest(ctx)
+// rest is the site outside of some folders, compared with a snapshot.
+type rest struct {
+	*session.Session
+	from    *snapshot.Manifest
+	without []string
+}
+
+// PutBack compares the rest of the site, without the named folders, with the snapshot and puts back
+// what is not visitors' work. It tells whether it changed anything.
+func PutBack(ctx context.Context, s *session.Session, from *snapshot.Manifest, without []string) (changed bool, err error) {
+	r := &rest{s, from, without}
+	err = r.Step("rest of the site", 0, "", func() (progress.Mark, string, error) {
+		loose, notes, err := r.planRest(ctx)
 		if err != nil {
 			return progress.Bad, "", err
 		}
-		if err := m.saveRest(ctx, loose); err != nil {
+		if err := r.saveRest(ctx, loose); err != nil {
 			return progress.Bad, "", err
 		}
-		if err := deploy.PutLoose(ctx, m.Session, loose); err != nil {
+		if err := deploy.PutLoose(ctx, r.Session, loose); err != nil {
 			return progress.Bad, "", err
 		}
-		rows, err := m.putBackDesign(ctx)
+		rows, err := r.putBackDesign(ctx)
 		if err != nil {
 			return progress.Bad, "", err
 		}
 		notes = append(notes, rows...)
-		m.Run.Rest = append(m.Run.Rest, notes...)
+		r.Run.Rest = append(r.Run.Rest, notes...)
 		back, left := splitNotes(notes)
 		changed = len(back) > 0
 		return restMark(back, left), restWords(back, left), nil
@@ -84,32 +100,32 @@ func restWords(back, left []string) string {
 }
 
 // planRest lists what differs outside of themes, plugins and caches.
-func (m *motion) planRest(ctx context.Context) (loose []deploy.LooseChange, notes []runs.RestNote, err error) {
-	for _, area := range m.manifest.Areas {
-		_, present, err := deploy.ReadArea(ctx, m.Session, area, m.manifest)
+func (r *rest) planRest(ctx context.Context) (loose []deploy.LooseChange, notes []runs.RestNote, err error) {
+	for _, area := range r.from.Areas {
+		_, present, err := deploy.ReadArea(ctx, r.Session, area, r.from)
 		if errors.Is(err, deploy.ErrNoArea) {
 			continue
 		}
 		if err != nil {
 			return nil, nil, err
 		}
-		before, folders := itemsByPath(area), foldersOf(present)
+		before, folders := itemsByPath(area), present.Folders()
 		for _, differ := range files.Content.Compare(area.Tree(), present) {
 			at := path.Join(area.Path, differ.Path)
-			if m.inGroup(at) {
+			if r.isLeftOut(at) {
 				continue // proved by itself
 			}
-			if why := m.staysAsItIs(at, folders[differ.Path]); why != "" {
+			if why := r.staysAsItIs(at, folders[differ.Path]); why != "" {
 				notes = append(notes, runs.RestNote{What: at, Done: why, Left: true})
 				continue
 			}
 			change := deploy.LooseChange{Area: area, Path: differ.Path, Item: before[differ.Path]}
-			done := "as in " + m.manifest.Name + " again"
+			done := "as in " + r.from.Name + " again"
 			if change.Item == nil {
 				done = "was not there before: taken away"
 			}
 			loose = append(loose, change)
-			notes = append(notes, runs.RestNote{What: at, Done: done, Saved: m.restFolder()})
+			notes = append(notes, runs.RestNote{What: at, Done: done, Saved: r.restFolder()})
 		}
 	}
 	return loose, notes, nil
@@ -123,24 +139,14 @@ func itemsByPath(area snapshot.Area) map[string]*snapshot.Item {
 	return items
 }
 
-func foldersOf(tree files.Tree) map[string]bool {
-	folders := map[string]bool{}
-	for _, item := range tree {
-		if item.Kind == files.Folder {
-			folders[item.Path] = true
-		}
-	}
-	return folders
-}
-
 // staysAsItIs says why a path that differs is left alone: it may be somebody's work, or grows
 // by itself. It is "" for what is put back.
-func (m *motion) staysAsItIs(at string, folder bool) string {
-	layout := m.Site.CMS.Layout()
+func (r *rest) staysAsItIs(at string, folder bool) string {
+	layout := r.Site.CMS.Layout()
 	switch {
 	case deploy.Below(at, layout.Themes) || deploy.Below(at, layout.Plugins):
 		return "another component: left as it is"
-	case m.isLog(at):
+	case r.isLog(at):
 		return "a log: left as it is"
 	case deploy.Below(at, layout.Uploads) && (folder || isMedia(at)): // an empty folder shows nowhere; what is in it is looked at by itself
 		return "it may be an author's or a visitor's: left as it is"
@@ -148,14 +154,14 @@ func (m *motion) staysAsItIs(at string, folder bool) string {
 	return ""
 }
 
-func (m *motion) inGroup(at string) bool {
-	return slices.ContainsFunc(m.changes, func(c *deploy.Change) bool { return at == c.Live || deploy.Below(at, c.Live) })
+func (r *rest) isLeftOut(at string) bool {
+	return slices.ContainsFunc(r.without, func(folder string) bool { return at == folder || deploy.Below(at, folder) })
 }
 
 // isLog tells of files that grow by themselves.
-func (m *motion) isLog(at string) bool {
+func (r *rest) isLog(at string) bool {
 	base := path.Base(at)
-	return path.Ext(at) == ".log" || base == "error_log" || at == m.Site.Workspace.Config.Site.PHPLog || slices.Contains(m.Site.CMS.ErrorLogs(), at)
+	return path.Ext(at) == ".log" || base == "error_log" || at == r.Site.Workspace.Config.Site.PHPLog || slices.Contains(r.Site.CMS.ErrorLogs(), at)
 }
 
 // generated are the endings of files that programs write for pages. What else lies among the
@@ -165,28 +171,28 @@ var generated = []string{".css", ".js", ".mjs", ".json", ".php", ".html", ".htm"
 // isMedia tells of what people upload.
 func isMedia(at string) bool { return !slices.Contains(generated, strings.ToLower(path.Ext(at))) }
 
-func (m *motion) restFolder() string { return filepath.Join(m.Run.Folder, "files-before-going-back") }
+func (r *rest) restFolder() string { return filepath.Join(r.Run.Folder, "files-before-going-back") }
 
 // saveRest keeps what is there now in the run, before it is replaced or taken away.
-func (m *motion) saveRest(ctx context.Context, loose []deploy.LooseChange) error {
+func (r *rest) saveRest(ctx context.Context, loose []deploy.LooseChange) error {
 	for _, change := range loose {
 		at := path.Join(change.Area.Path, change.Path)
-		entry, err := m.Site.Files.Lstat(ctx, at)
+		entry, err := r.Site.Files.Lstat(ctx, at)
 		if errors.Is(err, fs.ErrNotExist) || (err == nil && entry.Kind != files.File) {
 			continue
 		}
 		if err != nil {
 			return err
 		}
-		if err := m.saveFile(ctx, at, filepath.Join(m.restFolder(), change.Area.Name, filepath.FromSlash(change.Path))); err != nil {
+		if err := r.saveFile(ctx, at, filepath.Join(r.restFolder(), change.Area.Name, filepath.FromSlash(change.Path))); err != nil {
 			return fmt.Errorf("keep %s in the run: %w", at, err)
 		}
 	}
 	return nil
 }
 
-func (m *motion) saveFile(ctx context.Context, at, to string) error {
-	from, err := m.Site.Files.Open(ctx, at, 0)
+func (r *rest) saveFile(ctx context.Context, at, to string) error {
+	from, err := r.Site.Files.Open(ctx, at, 0)
 	if err != nil {
 		return err
 	}
@@ -204,50 +210,50 @@ func (m *motion) saveFile(ctx context.Context, at, to string) error {
 
 // putBackDesign puts back rows that hold how the site looks, in tables whose other rows are
 // visitors' and authors'.
-func (m *motion) putBackDesign(ctx context.Context) ([]runs.RestNote, error) {
-	if m.DB == nil {
+func (r *rest) putBackDesign(ctx context.Context) ([]runs.RestNote, error) {
+	if r.DB == nil {
 		return nil, nil
 	}
-	moment, err := m.DB.Read(ctx)
+	moment, err := r.DB.Read(ctx)
 	if err != nil {
 		return nil, fmt.Errorf("read the database: %w", err)
 	}
-	plan, notes, err := m.planDesign(ctx, moment)
+	plan, notes, err := r.planDesign(ctx, moment)
 	if err := errors.Join(err, moment.Close()); err != nil || plan.Change.Empty() {
 		return notes, err
 	}
-	return notes, tables.ApplyTables(ctx, m.Session, plan)
+	return notes, tables.ApplyTables(ctx, r.Session, plan)
 }
 
-func (m *motion) planDesign(ctx context.Context, moment database.Moment) (*tables.Plan, []runs.RestNote, error) {
-	plan := &tables.Plan{Change: database.Change{Tag: m.Run.Name, KeepCounters: true}}
+func (r *rest) planDesign(ctx context.Context, moment database.Moment) (*tables.Plan, []runs.RestNote, error) {
+	plan := &tables.Plan{Change: database.Change{Tag: r.Run.Name, KeepCounters: true}}
 	now, err := database.Survey(ctx, moment, nil)
 	if err != nil {
 		return plan, nil, err
 	}
 	var notes []runs.RestNote
-	for _, differ := range database.CompareTables(m.manifest.Described(), now) {
-		i := slices.IndexFunc(m.manifest.Tables, func(t snapshot.Table) bool { return t.Name == differ.Name })
-		purpose := m.Site.CMS.Purpose(differ.Name)
+	for _, differ := range database.CompareTables(r.from.Described(), now) {
+		i := slices.IndexFunc(r.from.Tables, func(t snapshot.Table) bool { return t.Name == differ.Name })
+		purpose := r.Site.CMS.Purpose(differ.Name)
 		if i < 0 || differ.Now.Kind != database.BaseTable || purpose == cms.Settings || purpose == cms.Volatile || differ.Fate == database.Altered || differ.Fate == database.Dropped {
 			continue
 		}
-		before := m.manifest.Tables[i]
+		before := r.from.Tables[i]
 		present := func(ctx context.Context, each func(database.Row) error) error {
 			return moment.Rows(ctx, differ.Now, each)
 		}
-		rows, err := tables.CompareRows(ctx, m.Session, database.RowComparison{Table: before.Table, Before: snapshot.Rows(m.Store, before), Now: present})
+		rows, err := tables.CompareRows(ctx, r.Session, database.RowComparison{Table: before.Table, Before: snapshot.Rows(r.Store, before), Now: present})
 		if err != nil {
 			return plan, nil, err
 		}
-		patch, n, left, err := m.designOf(ctx, before.Table, rows)
+		patch, n, left, err := r.designOf(ctx, before.Table, rows)
 		if err != nil {
 			return plan, nil, err
 		}
 		if n > 0 {
 			plan.Change.Patches = append(plan.Change.Patches, patch)
 			plan.Save = append(plan.Save, differ.Now)
-			notes = append(notes, runs.RestNote{What: fmt.Sprintf("%s of %s", phrase.Plural(n, "row"), before.Name), Done: "templates and styles in the database: as in " + m.manifest.Name + " again", Saved: filepath.Join(m.Run.Folder, "rows-before-going-back")})
+			notes = append(notes, runs.RestNote{What: fmt.Sprintf("%s of %s", phrase.Plural(n, "row"), before.Name), Done: "templates and styles in the database: as in " + r.from.Name + " again", Saved: filepath.Join(r.Run.Folder, "rows-before-going-back")})
 		}
 		if left > 0 {
 			notes = append(notes, runs.RestNote{What: fmt.Sprintf("%s of %s", phrase.Plural(left, "row"), before.Name), Done: "authors' or visitors' writes: left as they are", Left: true})
@@ -258,13 +264,13 @@ func (m *motion) planDesign(ctx context.Context, moment database.Moment) (*table
 
 // designOf picks the changed rows that hold how the site looks, and counts them and the others
 // that people wrote.
-func (m *motion) designOf(ctx context.Context, table database.Table, rows *database.RowChanges) (patch database.Patch, n, left int, err error) {
-	patch, n, _, err = tables.PatchBack(ctx, table, rows, func(row database.Row) bool { return m.Site.CMS.IsDesign(table, row) })
+func (r *rest) designOf(ctx context.Context, table database.Table, rows *database.RowChanges) (patch database.Patch, n, left int, err error) {
+	patch, n, _, err = tables.PatchBack(ctx, table, rows, func(row database.Row) bool { return r.Site.CMS.IsDesign(table, row) })
 	if err != nil {
 		return patch, n, 0, err
 	}
 	err = rows.Each(ctx, func(change database.RowChange) error {
-		if row := tables.StateBefore(change); !m.Site.CMS.IsDesign(table, row) && !m.Site.CMS.RewrittenByItself(table, row) {
+		if row := tables.StateBefore(change); !r.Site.CMS.IsDesign(table, row) && !r.Site.CMS.RewrittenByItself(table, row) {
 			left++
 		}
 		return nil
