@@ -4,13 +4,19 @@ BIN     := bin/wetland
 SERVERS := $(CURDIR)/.testing
 export CGO_ENABLED := 0
 
-.PHONY: build demo test torture bench screenshots clean
+.PHONY: build demo check test torture bench screenshots clean
 
 build:
 	go build -buildvcs=auto -trimpath -o $(BIN) .
 
 demo: build
 	$(BIN) demo
+
+# Form, vet, and a linter (its version is in go.mod).
+check:
+	@unformatted=$$(gofmt -l $$(git ls-files '*.go')); [ -z "$$unformatted" ] || { echo "gofmt: $$unformatted"; exit 1; }
+	go vet ./...
+	go tool staticcheck ./...
 
 # Real servers come from Debian's packages, without any service being started;
 # elsewhere the tests that need them skip, and say so. Nothing is taken from the

@@ -103,11 +103,6 @@ func until(t *testing.T, what string, holds func() bool) {
 	}
 }
 
-func (f *ferry) journalSays(run, step string) bool {
-	text, err := os.ReadFile(filepath.Join(f.care, "runs", run, "journal.jsonl"))
-	return err == nil && strings.Contains(string(text), `"step":"`+step+`"`)
-}
-
 // updateHeld starts an update that waits with the new version in place.
 func updateHeld(t *testing.T, f *ferry, g *gate) (*exec.Cmd, func() result) {
 	t.Helper()

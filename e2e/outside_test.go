@@ -25,6 +25,7 @@ import (
 // A package's scripts and sheets may be nested as deep as they want: the update comes to its end,
 // and says so.
 func TestNestedCodeOfAPackage(t *testing.T) {
+	t.Parallel()
 	deep := func(open string) string { return strings.Repeat(open, (5<<20)/len(open)) }
 	for name, c := range map[string]struct{ file, text string }{
 		"bound names": {"assets/menu.js", "var " + deep("{a:")},
@@ -50,6 +51,7 @@ func TestNestedCodeOfAPackage(t *testing.T) {
 // Between fetching and the browser's look somebody else answers, with a certificate that the same
 // authority made for another name: the password does not go there.
 func TestBrowserGivesThePasswordToNobodyElse(t *testing.T) {
+	t.Parallel()
 	if browser.Find() == "" {
 		testenv.Missing(t, "chromium")
 	}
@@ -131,6 +133,7 @@ func TestBrowserHasFewRights(t *testing.T) {
 // A server in the database's place, which offers no TLS and wants the password under a key of its
 // own, does not learn it.
 func TestServerInTheDatabasesPlace(t *testing.T) {
+	t.Parallel()
 	site := testenv.WordPress(t)
 	workspace := care(t, site)
 	rogue := testenv.NewRogueServer(t)
@@ -142,6 +145,7 @@ func TestServerInTheDatabasesPlace(t *testing.T) {
 // A value is a value, whatever a forged store says of its column's type: nothing of it is carried
 // out when it is restored, or when a plain client loads what was exported.
 func TestValuesOfAForgedStore(t *testing.T) {
+	t.Parallel()
 	site := testenv.WordPress(t)
 	workspace := care(t, site)
 	_, err := site.Account.Root.Exec("CREATE DATABASE of_loaded; CREATE TABLE of_hostile (id INT PRIMARY KEY, value TEXT)")
@@ -183,6 +187,7 @@ func TestValuesOfAForgedStore(t *testing.T) {
 // A bundle with very many folders is looked through, or refused for holding more than anybody
 // bundles.
 func TestBundleOfManyFolders(t *testing.T) {
+	t.Parallel()
 	f := adopted(t)
 	entries := map[string]string{"all/f7000/plugin.toml": "name = \"Tidetable\"\nversion = \"1.4.0\"\n"}
 	for n := range 20_000 {
@@ -197,6 +202,7 @@ func TestBundleOfManyFolders(t *testing.T) {
 
 // A wetland.toml that others own or may write is not obeyed: no command of theirs is run.
 func TestSettingsOfOthers(t *testing.T) {
+	t.Parallel()
 	f := adopted(t)
 	ran := filepath.Join(t.TempDir(), "ran")
 	text, err := os.ReadFile(f.config())

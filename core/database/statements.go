@@ -13,7 +13,7 @@ import (
 // description says: one statement each, of the kind and with the name that it is to have.
 
 // ErrForeignStatement says that a statement is none that Wetland writes.
-var ErrForeignStatement = errors.New("Wetland writes no such statement: the store was made or changed by somebody else. Nothing of it was carried out")
+var ErrForeignStatement = errors.New("no statement that Wetland writes: the store was made or changed by somebody else. Nothing of it was carried out")
 
 // CheckStatements tells of the first statement of these tables that does anything else than to
 // make them and what belongs to them. The engine is that of a Login. schema is the name of the

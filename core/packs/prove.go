@@ -18,7 +18,6 @@ type WholeHash struct {
 	hasher *blake3.Hasher
 	only   *ID
 	sealed bool
-	start  []byte
 }
 
 // NewWholeHash begins the hash of a file.
