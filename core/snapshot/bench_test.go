@@ -237,7 +237,7 @@ func (l *large) measure(b *testing.B) {
 	b.ReportMetric(float64(firstBytes)/float64(sizeOf(b, plain+"/files.tar.zst")+sizeOf(b, plain+"/database.sql.zst")), "bytes/both")
 
 	time.Sleep(grain + time.Second) // what was just written must look old enough
-	_, _, _ = l.takeTimed(b, dir) // which reads anew what was young
+	_, _, _ = l.takeTimed(b, dir)   // which reads anew what was young
 	second, _, store := l.takeTimed(b, dir)
 	b.Logf("second %+v", second)
 	ratio("unchanged-files/first", second.open+second.files, first.files)
