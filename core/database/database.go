@@ -127,6 +127,8 @@ func Everything(names []string) []string { return slices.Clone(names) }
 type Database interface {
 	// Engine names the engine and its version, for people.
 	Engine(ctx context.Context) (string, error)
+	// Dialect is whose statements it speaks, as Login's Engine says it: "sqlite" or "mysql".
+	Dialect() string
 	// Read opens one consistent view of the site's tables.
 	Read(ctx context.Context) (Moment, error)
 	// Apply carries out a change; see Change. Nothing is done, and the error wraps

@@ -177,6 +177,9 @@ func explainMySQL(login Login, err error) error {
 	return fmt.Errorf("open the database %s: %w", login, err)
 }
 
+// Dialect is MySQL's, which MariaDB speaks as well.
+func (m *mysqlDatabase) Dialect() string { return "mysql" }
+
 // Engine names the server and its version.
 func (m *mysqlDatabase) Engine(ctx context.Context) (string, error) {
 	var version string

@@ -65,6 +65,9 @@ func scratchSQLite(ctx context.Context) (db Database, drop func() error, err err
 	return db, drop, nil
 }
 
+// Dialect is its own.
+func (s *sqlite) Dialect() string { return "sqlite" }
+
 // Engine names SQLite and its version.
 func (s *sqlite) Engine(ctx context.Context) (string, error) {
 	var version string

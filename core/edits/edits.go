@@ -65,10 +65,10 @@ func HandEdits(ctx context.Context, s *site.Site, c cms.Component, shelf []packa
 // SplitDifferences sorts the differences in content from one tree to another.
 func SplitDifferences(before, now files.Tree) (added, changed, removed []string) {
 	for _, differ := range files.Content.Compare(before, now) {
-		switch differ.What {
-		case "only before":
+		switch differ.Side {
+		case files.OnlyBefore:
 			removed = append(removed, differ.Path)
-		case "only now":
+		case files.OnlyNow:
 			added = append(added, differ.Path)
 		default:
 			changed = append(changed, differ.Path)

@@ -44,8 +44,8 @@ func EditsPatch(ctx context.Context, s *site.Site, c cms.Component, shelf []pack
 	}
 	var out strings.Builder
 	for _, differ := range files.Content.Compare(p.Tree, present) {
-		before := textOf(func() (io.ReadCloser, error) { return p.Source(files.Item{Path: differ.Path}) }, differ.What == "only now")
-		after := textOf(func() (io.ReadCloser, error) { return s.Files.Open(ctx, path.Join(c.Path, differ.Path), 0) }, differ.What == "only before")
+		before := textOf(func() (io.ReadCloser, error) { return p.Source(files.Item{Path: differ.Path}) }, differ.Side == files.OnlyNow)
+		after := textOf(func() (io.ReadCloser, error) { return s.Files.Open(ctx, path.Join(c.Path, differ.Path), 0) }, differ.Side == files.OnlyBefore)
 		if before == nil || after == nil {
 			fmt.Fprintf(&out, "%s: %s (not shown: too large, or no text)\n", differ.Path, differ.What)
 			continue

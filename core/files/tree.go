@@ -203,10 +203,21 @@ func Hash(r io.Reader) (string, int64, error) {
 	return hex.EncodeToString(hasher.Sum(nil)), size, err
 }
 
+// Side tells in which of two trees a path is.
+type Side int
+
+// The sides.
+const (
+	BothTrees Side = iota
+	OnlyBefore
+	OnlyNow
+)
+
 // Difference is one path at which two trees differ.
 type Difference struct {
-	Path string `json:"path"`
-	What string `json:"what"` // in words: "only before", "only now", "other content", "other mode"...
+	Path string
+	Side Side
+	What string // in words, for people
 }
 
 // Comparison says what counts when trees are compared.
@@ -232,9 +243,9 @@ func (how Comparison) Compare(before, now Tree) []Difference {
 		}
 		switch {
 		case order < 0:
-			found = append(found, Difference{Path: before[0].Path, What: "only before"})
+			found = append(found, Difference{Path: before[0].Path, Side: OnlyBefore, What: "only before"})
 		case order > 0:
-			found = append(found, Difference{Path: now[0].Path, What: "only now"})
+			found = append(found, Difference{Path: now[0].Path, Side: OnlyNow, What: "only now"})
 		default:
 			if what := how.between(before[0], now[0]); what != "" {
 				found = append(found, Difference{Path: now[0].Path, What: what})

@@ -4,8 +4,8 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"net/http"
 	"slices"
-	"strings"
 
 	"wetland/core/caches"
 	"wetland/core/progress"
@@ -49,7 +49,7 @@ func remedies(s *session.Session) []remedy {
 func hasLostPages(j *smoke.Judgement) bool {
 	for _, page := range j.Pages {
 		for _, finding := range page.Findings {
-			if finding.Check == "status" && !finding.Known && strings.HasPrefix(finding.What, "the server answers 404") {
+			if finding.Check == "status" && !finding.Known && finding.Status == http.StatusNotFound {
 				return true
 			}
 		}

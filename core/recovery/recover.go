@@ -5,10 +5,7 @@ package recovery
 import (
 	"context"
 	"errors"
-	"io/fs"
-	"path/filepath"
 
-	"wetland/core/journal"
 	"wetland/core/restore"
 	"wetland/core/runs"
 	"wetland/core/session"
@@ -57,14 +54,14 @@ func Recover(ctx context.Context, w *workspace.Workspace, o Options) (run *runs.
 	if err := s.Resume(unsettled); err != nil {
 		return nil, err
 	}
-	entries, err := journal.Read(filepath.Join(unsettled.Folder, runs.JournalFile))
-	if err != nil && !errors.Is(err, fs.ErrNotExist) {
+	t, err := unsettled.ReadTrace()
+	if err != nil {
 		return nil, err
 	}
-	if s.Log, err = runs.OpenJournal(filepath.Join(unsettled.Folder, runs.JournalFile)); err != nil {
+	if s.Log, err = unsettled.OpenJournal(); err != nil {
 		return nil, err
 	}
-	return update.Recover(ctx, s, runs.ReadTrace(entries), o.To)
+	return update.Recover(ctx, s, t, o.To)
 }
 
 // atWork refuses while a run works on the site that has not begun to change anything, and so

@@ -84,7 +84,7 @@ func (r *restoration) salvage(ctx context.Context, reason string) (*snapshot.Man
 		return nil, err
 	}
 	r.Run.Snapshot = manifest.Name
-	return manifest, r.Log.Write(runs.StepSnapshot, map[string]string{"snapshot": manifest.Name})
+	return manifest, r.Log.Write(runs.SnapshotTaken{Snapshot: manifest.Name})
 }
 
 // makePlan compares the present with the snapshot; it changes nothing.
@@ -205,9 +205,9 @@ func (r *restoration) compareArea(ctx context.Context, area snapshot.Area) (foun
 		at := path.Join(area.Path, differ.Path)
 		switch {
 		case site.LeavesOutBelow(now, differ.Path):
-		case len(r.manifest.Unread) > 0 && differ.What == "only now": // it may only not have been read then
+		case len(r.manifest.Unread) > 0 && differ.Side == files.OnlyNow: // it may only not have been read then
 		case r.scope.folder != "" && at != r.scope.folder && !deploy.Below(at, r.scope.folder):
-		case r.options.KeepNew && differ.What == "only now" && deploy.Below(at, uploads):
+		case r.options.KeepNew && differ.Side == files.OnlyNow && deploy.Below(at, uploads):
 		default:
 			found = append(found, differ)
 		}

@@ -3,12 +3,9 @@ package restore
 import (
 	"context"
 	"errors"
-	"io/fs"
-	"path/filepath"
 
 	"wetland/core/database"
 	"wetland/core/deploy"
-	"wetland/core/journal"
 	"wetland/core/runs"
 	"wetland/core/session"
 	"wetland/core/snapshot"
@@ -18,17 +15,15 @@ import (
 // Recover goes on with a restore that had begun to change things, whatever
 // state it left the site in.
 func Recover(ctx context.Context, w *workspace.Workspace, guard session.Guard, run *runs.Run) (_ *runs.Run, err error) {
-	journalName := filepath.Join(run.Folder, runs.JournalFile)
-	entries, err := journal.Read(journalName)
-	if err != nil && !errors.Is(err, fs.ErrNotExist) {
+	t, err := run.ReadTrace()
+	if err != nil {
 		return nil, err
 	}
-	t := runs.ReadTrace(entries)
-	if t.Restore.Wanted == "" { // it ended before it wrote down what it was for
-		t.Restore.Wanted = run.Wanted
+	if t.Wanted == "" { // it ended before it wrote down what it was for
+		t.Wanted = run.Wanted
 	}
 	var why runs.Reasons
-	r, err := openRestoration(ctx, w, Options{Guard: guard, Snapshot: t.Restore.Wanted, Only: t.Restore.Only, KeepNew: t.Restore.KeepNew, AllowGap: true, AllowElsewhere: true}, &why)
+	r, err := openRestoration(ctx, w, Options{Guard: guard, Snapshot: t.Wanted, Only: t.Only, KeepNew: t.KeepNew, AllowGap: true, AllowElsewhere: true}, &why)
 	if err != nil {
 		return nil, err
 	}
@@ -43,7 +38,7 @@ func Recover(ctx context.Context, w *workspace.Workspace, guard session.Guard, r
 	if run == nil {
 		return nil, runs.ErrNothingToRecover
 	}
-	if r.Log, err = runs.OpenJournal(journalName); err != nil {
+	if r.Log, err = run.OpenJournal(); err != nil {
 		return nil, err
 	}
 	if err := r.Resume(run); err != nil {

@@ -103,7 +103,7 @@ func Restore(ctx context.Context, w *workspace.Workspace, o Options) (run *runs.
 	if err := why.Refusal(); err != nil {
 		return nil, err
 	}
-	if err := r.Begin("restore", runs.RestoreFacts{Wanted: o.Snapshot, Only: o.Only, KeepNew: o.KeepNew}); err != nil {
+	if err := r.Begin("restore", runs.Began{Wanted: o.Snapshot, Only: o.Only, KeepNew: o.KeepNew}); err != nil {
 		return nil, err
 	}
 	return r.carryOut(ctx)
@@ -291,7 +291,7 @@ func (r *restoration) verifyWanted(ctx context.Context) error {
 
 // finish changes the site; it can be done again after an interruption.
 func (r *restoration) finish() (*runs.Run, error) {
-	if err := r.Log.Write(runs.StepRestore, r.plan); err != nil {
+	if err := r.Log.Write(runs.Restoring{Plan: r.plan}); err != nil {
 		return r.fail(err)
 	}
 	// From here on finishing is safer than stopping half-way; a second Ctrl-C still

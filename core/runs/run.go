@@ -23,7 +23,6 @@ import (
 
 	"wetland/core/durable"
 	"wetland/core/files"
-	"wetland/core/journal"
 	"wetland/core/phrase"
 	"wetland/core/progress"
 	"wetland/core/site/cms"
@@ -157,23 +156,6 @@ type Fate string
 const (
 	FateKept Fate = "kept"
 	FateBack Fate = "put back"
-)
-
-// Names of the steps in a journal. A step that changes something is written
-// before it is done; its second entry says that it was.
-const (
-	StepBegin    = "begin"
-	StepSnapshot = "snapshot taken"
-	StepGroup    = "group" // the components that are tried next
-	StepStage    = "staging"
-	StepSwap     = "swapping"
-	StepSwapped  = "swapped"
-	StepJudged   = "judged"
-	StepBack     = "going back"
-	StepIsBack   = "is back"
-	StepKept     = "kept"
-	StepRestore  = "restoring"
-	StepEnd      = "end"
 )
 
 // The files in a run's folder. BaselineFile and AfterFile are the pages before and after
@@ -357,7 +339,7 @@ var UnsettledWords = map[State]string{
 }
 
 // New makes the folder, the record and the journal of the next run.
-func New(w *workspace.Workspace, kind string, facts any) (*Run, *journal.Journal, error) {
+func New(w *workspace.Workspace, kind string, began Began) (*Run, *Journal, error) {
 	names, err := Names(w)
 	if err != nil {
 		return nil, nil, err
@@ -367,9 +349,7 @@ func New(w *workspace.Workspace, kind string, facts any) (*Run, *journal.Journal
 		next = runNumber(names[len(names)-1]) + 1
 	}
 	run := &Run{Name: "run-" + strconv.Itoa(next), Kind: kind, State: UnderWay, Started: time.Now().UTC(), Who: WhoAmI()}
-	if restore, ok := facts.(RestoreFacts); ok {
-		run.Wanted, run.Only = restore.Wanted, restore.Only
-	}
+	run.Wanted, run.Only = began.Wanted, began.Only
 	run.Staging = NewStagingName()
 	run.Folder = filepath.Join(w.Runs(), run.Name)
 	if err := durable.MkdirAll(run.Folder); err != nil {
@@ -378,8 +358,11 @@ func New(w *workspace.Workspace, kind string, facts any) (*Run, *journal.Journal
 	if err := run.Save(); err != nil {
 		return nil, nil, err
 	}
-	log, err := journal.Create(filepath.Join(run.Folder, JournalFile))
-	return run, log, err
+	log, err := run.OpenJournal()
+	if err != nil {
+		return nil, nil, err
+	}
+	return run, log, log.Write(began)
 }
 
 // Save writes the record of the run.

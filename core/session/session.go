@@ -20,7 +20,6 @@ import (
 	"wetland/core/database"
 	"wetland/core/errorlog"
 	"wetland/core/files"
-	"wetland/core/journal"
 	"wetland/core/packages"
 	"wetland/core/packs"
 	"wetland/core/phrase"
@@ -96,7 +95,7 @@ type Session struct {
 	Unemptied  error              // why it is not proved that the object cache holds no earlier settings
 	Settled    *snapshot.Manifest // from after the swap, once the CMS had settled; nil: none
 	Run        *runs.Run
-	Log        *journal.Journal
+	Log        *runs.Journal
 	Made       []string // staging folders, by this session
 	Disabled   []string // events that came back in another name
 	Compared   []*database.RowChanges
@@ -318,13 +317,13 @@ func (s *Session) Step(name string, total int64, unit string, do func() (progres
 }
 
 // Begin makes the run: from here on everything is in the journal.
-func (s *Session) Begin(kind string, facts any) error {
+func (s *Session) Begin(kind string, began runs.Began) error {
 	var err error
-	if s.Run, s.Log, err = runs.New(s.Site.Workspace, kind, facts); err != nil {
+	if s.Run, s.Log, err = runs.New(s.Site.Workspace, kind, began); err != nil {
 		return err
 	}
 	s.Site.Waiting = append(s.Site.Waiting, s.StagingFolders()...)
-	return s.Log.Write(runs.StepBegin, facts)
+	return nil
 }
 
 // Resume goes on with a run that was interrupted.
@@ -351,7 +350,7 @@ func (s *Session) End(state runs.State, reason string, next ...string) (*runs.Ru
 		next = append([]string{"Clear the caches by hand, or fix [caches] in " + workspace.ConfigName + "."}, next...)
 	}
 	s.Run.State, s.Run.Reason, s.Run.Next, s.Run.Ended = state, reason, next, time.Now().UTC()
-	return s.Run, errors.Join(s.Log.Write(runs.StepEnd, map[string]any{"state": state}), s.Run.Save())
+	return s.Run, errors.Join(s.Log.Write(runs.Ended{State: state}), s.Run.Save())
 }
 
 // Take takes a snapshot and reports it.
@@ -398,7 +397,7 @@ func (s *Session) TakeSnapshot(ctx context.Context, reason string) (*snapshot.Ma
 	}
 	s.Run.Snapshots = append(s.Run.Snapshots, manifest.Name)
 	// Saved now: an interrupted run must tell which snapshots it needs.
-	return manifest, errors.Join(s.Log.Write(runs.StepSnapshot, map[string]string{"snapshot": manifest.Name}), s.Run.Save())
+	return manifest, errors.Join(s.Log.Write(runs.SnapshotTaken{Snapshot: manifest.Name}), s.Run.Save())
 }
 
 // SnapshotTotals says in a line what a snapshot holds.

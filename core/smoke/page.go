@@ -60,10 +60,12 @@ type Finding struct {
 	Page  string `json:"page"`
 	Check string `json:"check"`
 	// Element is the part of the page that it is about: that menu, that form. "": all of it.
-	Element  string  `json:"element,omitempty"`
-	Verdict  Verdict `json:"verdict"` // what it makes of the page
-	What     string  `json:"what"`    // in words
-	Evidence string  `json:"evidence,omitempty"`
+	Element string  `json:"element,omitempty"`
+	Verdict Verdict `json:"verdict"` // what it makes of the page
+	What    string  `json:"what"`    // in words
+	// Status is what the server answers, where the finding is about that.
+	Status   int    `json:"status,omitempty"`
+	Evidence string `json:"evidence,omitempty"`
 	// Known marks what was there before the update: it does not count.
 	Known bool `json:"known,omitempty"`
 	// AtTimes marks what only some looks at the same state showed.

@@ -31,6 +31,9 @@ func (m *Manifest) check() error {
 			return packs.NotOurs("the table %q has %d rows", table.Name, table.Rows)
 		}
 	}
+	if m.SQL != "" && m.SQL != "sqlite" && m.SQL != "mysql" {
+		return packs.NotOurs("its tables are described in %q", m.SQL)
+	}
 	if err := m.checkLayout(); err != nil {
 		return err
 	}

@@ -2,6 +2,7 @@ package snapshot
 
 import (
 	"bytes"
+	"cmp"
 	"encoding/json"
 	"errors"
 	"fmt"
@@ -46,6 +47,7 @@ type Manifest struct {
 	Areas      []Area          `json:"areas"`
 	Components []cms.Component `json:"components"`
 	Engine     string          `json:"engine"`
+	SQL        string          `json:"sql,omitempty"` // whose statements the tables are described in: "sqlite" or "mysql"
 	Tables     []Table         `json:"tables"`
 	Weaker     []string        `json:"weaker,omitempty"`  // what this snapshot does not promise
 	Skipped    []string        `json:"skipped,omitempty"` // sockets, devices and pipes
@@ -93,10 +95,10 @@ func (m *Manifest) Described() []database.Table {
 
 // Dialect is the engine of the tables as a database.Login names it: "mysql" or "sqlite".
 func (m *Manifest) Dialect() string {
-	if strings.HasPrefix(m.Engine, "SQLite") {
+	if m.SQL == "" && strings.HasPrefix(m.Engine, "SQLite") { // an earlier version took it
 		return "sqlite"
 	}
-	return "mysql"
+	return cmp.Or(m.SQL, "mysql")
 }
 
 // Totals returns how many files and bytes, tables and rows the snapshot holds.

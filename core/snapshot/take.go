@@ -164,6 +164,7 @@ func (t *taking) storeDatabase(ctx context.Context) error {
 	if t.m.Engine, err = t.Database.Engine(ctx); err != nil {
 		return fmt.Errorf("ask the database for its version: %w", err)
 	}
+	t.m.SQL = t.Database.Dialect()
 	moment, err := t.Database.Read(ctx)
 	if err != nil {
 		return fmt.Errorf("read the database: %w", err)

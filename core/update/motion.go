@@ -109,11 +109,11 @@ func Update(ctx context.Context, w *workspace.Workspace, o Options) (run *runs.R
 		ctx, cancel = context.WithTimeoutCause(ctx, limit, session.ErrTooLong)
 		defer cancel()
 	}
-	facts := runs.UpdateFacts{Returning: m.returning != nil}
+	began := runs.Began{Returning: m.returning != nil}
 	for _, c := range m.changes {
-		facts.Changes = append(facts.Changes, runs.UpdateChange{Target: *c.Target, Live: c.Live})
+		began.Changes = append(began.Changes, runs.Change{Target: *c.Target, Live: c.Live})
 	}
-	if err := m.Begin("update", facts); err != nil {
+	if err := m.Begin("update", began); err != nil {
 		return nil, err
 	}
 	m.Run.Returning = m.returning != nil

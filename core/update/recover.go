@@ -21,7 +21,7 @@ import (
 // Recover settles the group whose turn it was; what was kept before stays, and what
 // would have come later is left alone.
 func Recover(ctx context.Context, s *session.Session, t runs.Trace, to string) (*runs.Run, error) {
-	if len(t.Begin.Changes) == 0 && t.Snapshot != "" {
+	if len(t.Changes) == 0 && t.Snapshot != "" {
 		return nil, fmt.Errorf("the journal of %s does not tell what it was for: another version of Wetland wrote it. Run recover with that version, or: wetland restore %s", s.Run.Name, t.Snapshot)
 	}
 	if to == "old" && len(t.Last) > 0 { // it was finished but for the clearing up
@@ -33,7 +33,7 @@ func Recover(ctx context.Context, s *session.Session, t runs.Trace, to string) (
 	}
 	m := &motion{Session: s, options: Options{AllowGap: true}, attempts: 1, looked: runs.AfterFile}
 	s.Run.Components = nil
-	for _, begun := range t.Begin.Changes {
+	for _, begun := range t.Changes {
 		c := &deploy.Change{Target: &begun.Target, Live: begun.Live}
 		c.Staged = t.Staged[c.Key()]
 		s.Run.Components = append(s.Run.Components, c.Target)
@@ -58,7 +58,7 @@ func Recover(ctx context.Context, s *session.Session, t runs.Trace, to string) (
 	if !t.Swapping && m.allOld(ctx) {
 		return m.settleBetween(ctx, t)
 	}
-	if t.Begin.Returning {
+	if t.Returning {
 		if err := m.findReturn(); err != nil {
 			return nil, err
 		}

@@ -115,6 +115,11 @@ func (c *Collector) add(v smoke.Verdict, check, what, evidence string) {
 	*c = append(*c, smoke.Finding{Check: check, Verdict: v, What: what, Evidence: evidence})
 }
 
+// answers adds what a page answers.
+func (c *Collector) answers(v smoke.Verdict, status int, what string) {
+	*c = append(*c, smoke.Finding{Check: "status", Verdict: v, What: what, Status: status})
+}
+
 // lose adds a finding about one element of the page, of which there may be several.
 func (c *Collector) lose(v smoke.Verdict, check, element, what, evidence string) {
 	*c = append(*c, smoke.Finding{Check: check, Verdict: v, Element: element, What: what, Evidence: evidence})
@@ -134,9 +139,9 @@ func Faults(now smoke.Facts) []smoke.Finding {
 	wanted := now.Wanted
 	switch {
 	case wanted.Status != 0 && now.Status != wanted.Status:
-		found.add(smoke.Broken, "status", fmt.Sprintf("the server answers %d, and %d is expected", now.Status, wanted.Status), "")
+		found.answers(smoke.Broken, now.Status, fmt.Sprintf("the server answers %d, and %d is expected", now.Status, wanted.Status))
 	case wanted.Status == 0 && now.Status >= 400:
-		found.add(smoke.Broken, "status", fmt.Sprintf("the server answers %d", now.Status), "")
+		found.answers(smoke.Broken, now.Status, fmt.Sprintf("the server answers %d", now.Status))
 	}
 	if target, err := url.Parse(lastHop(now)); wanted.LeadsTo != "" && (err != nil || (target.RequestURI() != wanted.LeadsTo && target.String() != wanted.LeadsTo)) {
 		found.add(smoke.Broken, "redirect", fmt.Sprintf("it leads to %s, and %s is expected", orItself(lastHop(now)), wanted.LeadsTo), "")
@@ -182,7 +187,7 @@ func losses(was, now smoke.Facts) []smoke.Finding {
 	var found Collector
 	loseTarget(&found, was, now)
 	if was.Status != now.Status && now.Status < 400 {
-		found.add(smoke.Doubtful, "status", fmt.Sprintf("the server answers %d, was %d", now.Status, was.Status), "")
+		found.answers(smoke.Doubtful, now.Status, fmt.Sprintf("the server answers %d, was %d", now.Status, was.Status))
 	}
 	if (now.Status >= 400 && was.Status < 400) || (was.Complete && !now.Complete) || now.Unknown != "" || was.Unknown != "" {
 		return found // that much else is gone follows from it
