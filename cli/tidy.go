@@ -18,7 +18,7 @@ func (a *app) tidyCommand() *cobra.Command {
 		Use:   "tidy",
 		Short: "Let go of snapshots past their time",
 		Long: `Let go of the snapshots that are past their time by the rules in wetland.toml
-([keep_snapshots]), and free the space that only they need. The newest, pinned ones,
+([retention]), and free the space that only they need. The newest, pinned ones,
 and those that a run still needs stay in any case. It shows first what goes. With
 nobody to ask, and without --yes, it shows that alone.`,
 		Example: `  wetland tidy

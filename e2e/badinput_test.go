@@ -197,7 +197,7 @@ func TestSiteDownAndPageThatNeverAnswers(t *testing.T) {
 	defer slow.Close()
 	defer close(release)
 	f.edit(t, f.config(), f.address, slow.URL+"/")
-	f.edit(t, f.config(), `patience = "20s"`, `patience = "2s"`)
+	f.edit(t, f.config(), `timeout = "20s"`, `timeout = "2s"`)
 	before := f.siteTree(t)
 	f.run(t, "update", f.pkg("harbourlight-2.5.2")).want(t, 2, "the page /fares is broken already", "no answer within 2s")
 	f.run(t, "smoke").want(t, 3, "no answer within 2s")
@@ -300,22 +300,24 @@ func TestBadConfiguration(t *testing.T) {
 		name, old, new string
 		words          []string
 	}{
-		{"unknown key", "at_once = 4", "at_onse = 4", []string{"line 31", "no setting called \"smoke.at_onse\""}},
+		{"unknown key", "concurrency = 4", "concurency = 4", []string{"line 31", "no setting called \"smoke.concurency\""}},
 		{"unknown table", "[update]", "[upgrade]", []string{"no setting called \"upgrade"}},
 		{"not TOML", "[smoke]", "[smoke", []string{"line 30"}},
-		{"wrong type", "at_once = 4", "at_once = \"four\"", []string{"line 31: [smoke] at_once must be a whole number such as 4"}},
-		{"number without a unit", `patience = "20s"`, `patience = 20`, []string{`line 32: [smoke] patience must be a length of time with its unit, such as "20s"`}},
-		{"settling without a unit", `patience = "20s"`, "patience = \"20s\"\nsettle = 3", []string{"line 33: [smoke] settle must be a length of time with its unit"}},
-		{"limit without a unit", `in_doubt = "back"`, "within = 30", []string{"[update] within must be a length of time with its unit"}},
-		{"text for a list", `leave_out = []`, `leave_out = "logs"`, []string{"[files] leave_out must be a list of texts"}},
-		{"no number of pages", "at_once = 4", "at_once = 0", []string{"line 31: [smoke] at_once must be a whole number from 1 to 64"}},
-		{"no patience", `patience = "20s"`, `patience = "0s"`, []string{"line 32: [smoke] patience must be from 1s to 10m0s"}},
-		{"no time at all", `in_doubt = "back"`, `within = "1s"`, []string{"[update] within must be 10s or more"}},
-		{"outside of the root", `leave_out = []`, `leave_out = ["../other", "/etc", "logs"]`, []string{"[files] leave_out takes paths below the root, such as \"logs\", not \"../other\"", `not "/etc"`}},
+		{"former name", "concurrency = 4", "at_once = 4", []string{`line 31: "smoke.at_once" is called [smoke] concurrency now`}},
+		{"former table", "[retention]", "[keep_snapshots]", []string{`"keep_snapshots" is called [retention] now`}},
+		{"wrong type", "concurrency = 4", "concurrency = \"four\"", []string{"line 31: [smoke] concurrency must be a whole number such as 4"}},
+		{"number without a unit", `timeout = "20s"`, `timeout = 20`, []string{`line 32: [smoke] timeout must be a length of time with its unit, such as "20s"`}},
+		{"settling without a unit", `timeout = "20s"`, "timeout = \"20s\"\nwait_after_swap = 3", []string{"line 33: [smoke] wait_after_swap must be a length of time with its unit"}},
+		{"limit without a unit", `in_doubt = "back"`, "time_limit = 30", []string{"[update] time_limit must be a length of time with its unit"}},
+		{"text for a list", `exclude = []`, `exclude = "logs"`, []string{"[files] exclude must be a list of texts"}},
+		{"no number of pages", "concurrency = 4", "concurrency = 0", []string{"line 31: [smoke] concurrency must be a whole number from 1 to 64"}},
+		{"no patience", `timeout = "20s"`, `timeout = "0s"`, []string{"line 32: [smoke] timeout must be from 1s to 10m0s"}},
+		{"no time at all", `in_doubt = "back"`, `time_limit = "1s"`, []string{"[update] time_limit must be 10s or more"}},
+		{"outside of the root", `exclude = []`, `exclude = ["../other", "/etc", "logs"]`, []string{"[files] exclude takes paths below the root, such as \"logs\", not \"../other\"", `not "/etc"`}},
 		{"a source without a version", "[smoke]", "[[sources]]\nfolder = \"x\"\naddress = \"https://vendor.example/x.zip\"\n\n[smoke]", []string{"line 32: [[sources]] number 1: address has no {version} in it"}},
 		{"a page without a path", "[smoke]", "[[pages]]\nstatus = 200\n\n[smoke]", []string{"line 30: [[pages]] number 1: path must begin with a slash"}},
 		{"no root", "root = ", "# root = ", []string{"line 5: [site] root is missing"}},
-		{"bad duration", `patience = "20s"`, `patience = "soon"`, []string{"line 32: [smoke] patience must be a length of time with its unit", "not soon"}},
+		{"bad duration", `timeout = "20s"`, `timeout = "soon"`, []string{"line 32: [smoke] timeout must be a length of time with its unit", "not soon"}},
 		{"secret in address", "address = \"http://", "address = \"http://maud:secret@", []string{"user name or password"}},
 		{"bad decision", `in_doubt = "back"`, `in_doubt = "perhaps"`, []string{"must be \"back\" or \"keep\""}},
 		{"unknown CMS", `cms = "rowlock"`, `cms = "paper"`, []string{"no CMS is called \"paper\""}},

@@ -139,7 +139,7 @@ func (d *day) comesIntoCare() {
 	// The pool's socket is another user's: PHP is asked through the web server.
 	edit(d.t, d.config(), "[site]\n", "[site]\nphp_pool = \"by request\"\n")
 	if !d.long { // the other pages, and the whole wait for PHP, are for the long run
-		edit(d.t, d.config(), "settle = ", "shorter_settle = true\nsettle = \"500ms\" # ")
+		edit(d.t, d.config(), "wait_after_swap = ", "shorter_wait = true\nwait_after_swap = \"500ms\" # ")
 		namePages(d.t, d.care, "/", "/?p="+d.posts[0])
 	}
 	d.own(d.care)
@@ -289,9 +289,9 @@ func (d *day) mistypesSettings() {
 	before, err := os.ReadFile(d.config())
 	must(d.t, err)
 	for _, wrong := range []struct{ key, value, words string }{
-		{"settle", "3", "with its unit"},
-		{"at_once", `"four"`, "whole number"},
-		{"patience", `"1ns"`, "patience must be from"},
+		{"wait_after_swap", "3", "with its unit"},
+		{"concurrency", `"four"`, "whole number"},
+		{"timeout", `"1ns"`, "timeout must be from"},
 		{"patiens", `"20s"`, "there is no setting called"},
 	} {
 		kept := regexp.MustCompile("(?m)^"+wrong.key+" = .*\n").ReplaceAllString(string(before), "")

@@ -175,7 +175,7 @@ func TestWeighHoldsWhileLearning(t *testing.T) {
 	f.breakPage(t)
 	f.run(t, "smoke", "--learn").want(t, 2, "Not recorded.")
 	config, err := os.ReadFile(f.config())
-	must(t, err, os.WriteFile(f.config(), append(config, "\n[[weigh]]\ncheck = \"status\"\nas = \"sound\"\nbecause = \"it is being rebuilt\"\n\n[[weigh]]\ncheck = \"error text\"\nas = \"sound\"\nbecause = \"it is being rebuilt\"\n"...), 0o600))
+	must(t, err, os.WriteFile(f.config(), append(config, "\n[[severity]]\ncheck = \"status\"\nas = \"sound\"\nbecause = \"it is being rebuilt\"\n\n[[severity]]\ncheck = \"error text\"\nas = \"sound\"\nbecause = \"it is being rebuilt\"\n"...), 0o600))
 	f.run(t, "smoke", "--learn").want(t, 0, "Recorded.")
 	f.run(t, "update", f.pkg("enquiries-1.2.0")).want(t, 0, "Kept.")
 }

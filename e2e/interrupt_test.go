@@ -66,7 +66,7 @@ func gated(t *testing.T) (*ferry, *gate) {
 	t.Cleanup(server.Close)
 	f.address = server.URL + "/"
 	f.run(t, "adopt", f.root, "--address", f.address, "--name", "Otterby Ferry", "--no-browser").want(t, 4, "the CMS believes that it is reached at")
-	f.edit(t, f.config(), `patience = "20s"`, `patience = "10m"`)
+	f.edit(t, f.config(), `timeout = "20s"`, `timeout = "10m"`)
 	return f, g
 }
 

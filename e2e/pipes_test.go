@@ -23,7 +23,7 @@ func TestPipesHoldNothingUp(t *testing.T) {
 	care := t.TempDir()
 	wetland(t, care, "adopt", site.Root, "--address", site.Address, "--no-browser").want(t, 0)
 	// PHP itself waits for such pipes: pages are not waited for long.
-	edit(t, filepath.Join(care, "wetland.toml"), `patience = "20s"`, `patience = "1s"`)
+	edit(t, filepath.Join(care, "wetland.toml"), `timeout = "20s"`, `timeout = "1s"`)
 	newer := themePackage(t, site, "1.8", nil)
 	wetland(t, care, "snapshot").want(t, 0)
 	const theme = "wp-content/themes/twentytwentyone/"

@@ -15,22 +15,22 @@ func TestSeveralPackages(t *testing.T) {
 	f := adopted(t)
 	f.run(t, "shelve", f.pkg("enquiries-1.2.0"), f.pkg("tidetable-2.1.0"), f.pkg("harbourlight-2.5.2")).want(t, 0)
 	before := f.siteTree(t)
-	f.edit(t, f.config(), "[update]", "[[stay]]\nfolder = \"harbourlight\"\nbecause = \"the season is on\"\n\n[update]")
+	f.edit(t, f.config(), "[update]", "[[hold]]\nfolder = \"harbourlight\"\nbecause = \"the season is on\"\n\n[update]")
 	f.run(t, "update", "--all", "--plan").want(t, 0,
 		"step 1 plugin Enquiries (enquiries) 1.1.0 -> 1.2.0 minor",
 		"tidetable 2.1.0: it is a major release", "harbourlight 2.5.2: wetland.toml says that it is to stay: the season is on",
 		"what was before is put back", "time no limit", "Nothing on the site was touched.")
-	f.edit(t, f.config(), "[update]", "[hooks]\nafter = \"true\"\n[update]\nwithin = \"20m\"")
+	f.edit(t, f.config(), "[update]", "[hooks]\nafter = \"true\"\n[update]\ntime_limit = \"20m\"")
 	f.run(t, "update", "--all", "--plan").want(t, 0, "runs after: true", "time at most 20m0s; then it goes back")
-	f.run(t, "update", "harbourlight").want(t, 2, "is to stay at 2.4.1: the season is on", "[[stay]]")
+	f.run(t, "update", "harbourlight").want(t, 2, "is to stay at 2.4.1: the season is on", "[[hold]]")
 	f.run(t, "update").want(t, 1, "name packages, or take --all")
 	f.run(t, "update", "enquiries", "enquiries@1.2.0").want(t, 2, "enquiries: the plugin is named twice")
 	f.run(t, "update", "enquiries", f.pkg("harbourlight-3.0.0"), f.pkg("tidetable-2.1.0")).want(t, 2, "harbourlight: from 2.4.1 to 3.0.0 is a major release", "tidetable: from 1.3.0 to 2.1.0 is a major release")
 	same(t, before, f.siteTree(t))
 
-	f.edit(t, f.config(), "[[stay]]\n", "[[stay]]\nfolder = \"enquiries\"\nbecause = \"for the test\"\n[[stay]]\n")
+	f.edit(t, f.config(), "[[hold]]\n", "[[hold]]\nfolder = \"enquiries\"\nbecause = \"for the test\"\n[[hold]]\n")
 	f.run(t, "update", "--all").want(t, 0, "Nothing to do: the shelf has nothing newer to update", "enquiries 1.2.0 is left")
-	f.edit(t, f.config(), "[[stay]]\nfolder = \"enquiries\"\nbecause = \"for the test\"\n", "")
+	f.edit(t, f.config(), "[[hold]]\nfolder = \"enquiries\"\nbecause = \"for the test\"\n", "")
 
 	both := []string{"update", "enquiries", "tidetable", "--allow-major"}
 	f.run(t, both...).want(t, 3, "Put back. 1 of 11 pages broke with Enquiries 1.2.0 and Tidetable 2.1.0. All is back (Enquiries 1.1.0 and Tidetable 1.3.0)")
@@ -102,7 +102,7 @@ func TestAcceptedFindingsDoNotCount(t *testing.T) {
 // Rules in wetland.toml weigh findings otherwise.
 func TestRulesOfTheSite(t *testing.T) {
 	f := adopted(t)
-	f.edit(t, f.config(), "[update]", "[[weigh]]\ncheck = \"layuot\"\nas = \"sound\"\nbecause = \"x\"\n\n[update]")
+	f.edit(t, f.config(), "[update]", "[[severity]]\ncheck = \"layuot\"\nas = \"sound\"\nbecause = \"x\"\n\n[update]")
 	f.run(t, "smoke").want(t, 1, "there is no check called \"layuot\" (known: active, answer")
 	f.edit(t, f.config(), "layuot", "status")
 	f.edit(t, f.config(), "because = \"x\"", "because = \"the fares are being written\"\npages = [\"/fares\"]")

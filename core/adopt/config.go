@@ -76,23 +76,23 @@ func (a *adoption) config() string {
 	say("[files]")
 	say("# Snapshots leave these out by themselves: %s.", workspace.Comment(strings.Join(a.result.LeaveOut, ", ")))
 	say("# More paths below the root, such as logs: they are neither kept nor restored.")
-	say("leave_out = []\n")
+	say("exclude = []\n")
 	say("[smoke]")
-	say("at_once = 4          # pages fetched at the same time")
-	say("patience = \"20s\"     # for one answer")
+	say("concurrency = 4       # pages fetched at the same time")
+	say("timeout = \"20s\"       # for one answer")
 	browser := "# browser = \"none\" "
 	if a.o.NoBrowser {
 		browser = browser[2:] + "  "
 	}
 	say("%s # without it, an installed Chromium or Chrome looks at the pages, too", browser)
 	if wait := a.site.CMS.SettleTime(); wait > 0 {
-		say("settle = %-11q # after files changed: PHP keeps compiled code for a while", wait.String())
+		say("wait_after_swap = %-6q # after files changed: PHP keeps compiled code for a while", wait.String())
 	}
 	say("\n[update]")
 	say("in_doubt = \"back\"    # pages neither sound nor broken, and nobody to ask: \"back\" or \"keep\"\n")
 	say("# Which snapshots wetland tidy keeps. The newest, pinned ones, and those that a run")
 	say("# still needs stay in any case.")
-	say("[keep_snapshots]")
+	say("[retention]")
 	say("all_for_days = 14")
 	say("one_a_day_for_days = 60")
 	say("one_a_week_for_weeks = 26")
@@ -165,7 +165,7 @@ func (a *adoption) checkConfig(text string) error {
 		wanted = append(wanted, page.Path)
 	}
 	if read.Site.Name != a.o.Name || read.Site.Root != a.site.Root || read.Site.Address != a.site.Address.String() || !slices.Equal(pages, wanted) ||
-		read.Hooks != (workspace.HooksConfig{}) || len(read.Caches.Commands)+len(read.Sources)+len(read.Weigh) > 0 {
+		read.Hooks != (workspace.HooksConfig{}) || len(read.Caches.Commands)+len(read.Sources)+len(read.Severity) > 0 {
 		return fmt.Errorf("the site's settings hold characters that %s cannot hold: it would not say what was meant. Rename the folder or page that holds them", workspace.ConfigName)
 	}
 	return nil

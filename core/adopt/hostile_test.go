@@ -108,7 +108,7 @@ func TestHostileSettingsStayValues(t *testing.T) {
 // wantKeys fails if the file has any other table than those that adopting writes.
 func wantKeys(t *testing.T, read map[string]any, text []byte) {
 	t.Helper()
-	known := []string{"format", "site", "database", "files", "smoke", "update", "keep_snapshots", "pages", "reach"}
+	known := []string{"format", "site", "database", "files", "smoke", "update", "retention", "pages", "reach"}
 	for key := range read {
 		if !slices.Contains(known, key) {
 			t.Errorf("%s is in it:\n%s", key, text)

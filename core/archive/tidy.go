@@ -37,7 +37,7 @@ func (p *TidyPlan) Going() []string {
 // rulesOf returns the rules of wetland.toml, with what it leaves out.
 func rulesOf(w *workspace.Workspace) snapshot.Rules {
 	rules := snapshot.Rules{AllForDays: 14, DailyForDays: 60, WeeklyForWeeks: 26, MonthlyForMonths: 24}
-	keep := w.Config.Keep
+	keep := w.Config.Retention
 	for _, one := range []struct {
 		from *int
 		to   *int

@@ -8,7 +8,7 @@ import (
 )
 
 // ErrTooLong is the cause when an update is stopped because of its length.
-var ErrTooLong = errors.New("the update took longer than [update] within allows")
+var ErrTooLong = errors.New("the update took longer than [update] time_limit allows")
 
 // StoppedWords says that a run ended before it changed anything, and by whom.
 func StoppedWords(ctx context.Context) string {

@@ -218,7 +218,7 @@ func NewFetcher(s *site.Site) (*fetching.Fetcher, error) {
 	case "none":
 		program = ""
 	}
-	return &fetching.Fetcher{Address: s.Address, AtOnce: config.AtOnce, Patience: config.Patience.Duration, BrowserProgram: program, MostSeen: config.BrowserPages, Reach: reach}, nil
+	return &fetching.Fetcher{Address: s.Address, AtOnce: config.Concurrency, Patience: config.Timeout.Duration, BrowserProgram: program, MostSeen: config.BrowserPages, Reach: reach}, nil
 }
 
 // ReachOf reads the secrets and certificates with which a site is reached.
@@ -252,7 +252,7 @@ func Pages(w *workspace.Workspace) []smoke.Page {
 	for _, page := range w.Config.Pages {
 		pages = append(pages, smoke.Page{
 			Path: page.Path, Expect: page.Expect, Has: page.Has, HasNot: page.HasNot, Ignore: page.Ignore,
-			Status: page.Status, LeadsTo: page.LeadsTo, Within: page.Within.Duration, SignedIn: page.SignedIn, InBrowser: page.InBrowser,
+			Status: page.Status, LeadsTo: page.LeadsTo, Within: page.TimeLimit.Duration, SignedIn: page.SignedIn, InBrowser: page.InBrowser,
 		})
 	}
 	return pages

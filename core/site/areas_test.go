@@ -14,7 +14,7 @@ func TestAreasAreTheirOwn(t *testing.T) {
 	leaveOut := append(make([]string, 0, 8), "cache")
 	layout := cms.Layout{Areas: []cms.Area{{Name: "site", Path: "/srv/ferry", LeaveOut: leaveOut}, {Name: "content", Path: "/srv/assets"}}}
 	own := &workspace.Workspace{}
-	own.Config.Files.LeaveOut = []string{"logs"}
+	own.Config.Files.Exclude = []string{"logs"}
 	s := &Site{CMS: cms.Remembered{Kept: layout}, Workspace: own, Waiting: []string{"/srv/.wetland-staging-a", "/srv/assets/.wetland-staging-a"}, nested: []string{"inner"}}
 	for range 2 {
 		areas := s.Areas()

@@ -69,8 +69,8 @@ func Open(ctx context.Context, w *workspace.Workspace) (_ *Site, err error) {
 		return nil, err
 	}
 	s := &Site{Workspace: w, Files: roots, Root: root, Address: address, CMS: opened}
-	if own := w.Config.Smoke.Settle; own != nil && own.Duration < opened.SettleTime() && !w.Config.Smoke.ShorterSettle {
-		return nil, fmt.Errorf("[smoke] settle = %q in %s is less than the %s that %s needs: old code would still answer when pages are judged. Take it out; or, if you are sure, add shorter_settle = true below it", own, workspace.ConfigName, opened.SettleTime(), opened.System())
+	if own := w.Config.Smoke.WaitAfterSwap; own != nil && own.Duration < opened.SettleTime() && !w.Config.Smoke.ShorterWait {
+		return nil, fmt.Errorf("[smoke] wait_after_swap = %q in %s is less than the %s that %s needs: old code would still answer when pages are judged. Take it out; or, if you are sure, add shorter_wait = true below it", own, workspace.ConfigName, opened.SettleTime(), opened.System())
 	}
 	s.nested = cms.Nested(ctx, roots, root)
 	return s, s.CheckOutside(ctx, w.Dir)
@@ -143,7 +143,7 @@ func (s *Site) Areas() []cms.Area {
 	for i, area := range areas {
 		leaveOut := slices.Clone(area.LeaveOut)
 		if i == 0 {
-			leaveOut = slices.Concat(leaveOut, s.Workspace.Config.Files.LeaveOut, s.nested)
+			leaveOut = slices.Concat(leaveOut, s.Workspace.Config.Files.Exclude, s.nested)
 		}
 		for _, folder := range s.Waiting {
 			if below, inside := strings.CutPrefix(folder, area.Path+"/"); inside {
@@ -269,7 +269,7 @@ func (s *Site) LocalPHP(ctx context.Context) string {
 
 // SettleTime is how long to wait after a swap before pages are judged.
 func (s *Site) SettleTime() time.Duration {
-	if own := s.Workspace.Config.Smoke.Settle; own != nil {
+	if own := s.Workspace.Config.Smoke.WaitAfterSwap; own != nil {
 		return own.Duration
 	}
 	return s.CMS.SettleTime()

@@ -28,10 +28,10 @@ func TestShorterSettling(t *testing.T) {
 	}
 	for settle, wanted := range map[string]string{
 		"":                   "",
-		"settle = \"10s\"\n": "",
-		"settle = \"1s\"\n":  "add shorter_settle = true",
-		"settle = \"0s\"\n":  "old code would still answer",
-		"settle = \"1s\"\nshorter_settle = true\n": "",
+		"wait_after_swap = \"10s\"\n": "",
+		"wait_after_swap = \"1s\"\n":  "add shorter_wait = true",
+		"wait_after_swap = \"0s\"\n":  "old code would still answer",
+		"wait_after_swap = \"1s\"\nshorter_wait = true\n": "",
 	} {
 		config, err := workspace.ReadConfig([]byte("[site]\nroot = \"" + root + "\"\naddress = \"http://ferry.example/\"\ncms = \"wordpress\"\n[smoke]\n" + settle))
 		if err != nil {

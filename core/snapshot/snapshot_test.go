@@ -316,7 +316,7 @@ func TestFileThatChangesWhileItIsRead(t *testing.T) {
 		t.Fatal(err)
 	}
 	_, err = Take(context.Background(), s.store(t), Subject{Site: s.site, Database: s.db}, progress.Silent{})
-	if err == nil || !strings.Contains(err.Error(), "busy.log") || !strings.Contains(err.Error(), "leave_out") {
+	if err == nil || !strings.Contains(err.Error(), "busy.log") || !strings.Contains(err.Error(), "exclude") {
 		t.Errorf("got %v", err)
 	}
 }

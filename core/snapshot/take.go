@@ -386,7 +386,7 @@ func (t *taking) readFile(ctx context.Context, name string, item *Item, buffer [
 			return nil
 		}
 	}
-	return fmt.Errorf("it changed each of the %d times it was read. If it is a log or a cache, leave it out: [files] leave_out in %s", takes, workspace.ConfigName)
+	return fmt.Errorf("it changed each of the %d times it was read. If it is a log or a cache, leave it out: [files] exclude in %s", takes, workspace.ConfigName)
 }
 
 func (t *taking) readBytes(ctx context.Context, name string, item *Item, buffer []byte) error {

@@ -230,7 +230,7 @@ func TestAllOrNone(t *testing.T) {
 			t.Fatal(err)
 		}
 	}
-	p.workspace.Config.Stay = []workspace.Stay{{Folder: "plank2", Because: "the new form is not wanted"}}
+	p.workspace.Config.Hold = []workspace.Hold{{Folder: "plank2", Because: "the new form is not wanted"}}
 	plan, err := update.PlanOf(t.Context(), p.workspace, update.Options{All: true})
 	if err != nil || len(plan.Changes()) != 1 || len(plan.Left) != 1 || !strings.Contains(plan.Left[0].Because, "the new form is not wanted") {
 		t.Fatalf("%+v %v", plan, err)
@@ -319,7 +319,7 @@ func (w waiting) Wait(ctx context.Context, _ time.Duration) error {
 func TestSecondLook(t *testing.T) {
 	p := newPier(t, 1)
 	settle := workspace.Duration{Duration: time.Millisecond}
-	p.workspace.Config.Smoke.Settle = &settle
+	p.workspace.Config.Smoke.WaitAfterSwap = &settle
 	waits := 0
 	p.broken = func(updated []string) string {
 		if len(updated) > 0 && waits > 1 {
@@ -354,7 +354,7 @@ func TestFirstLook(t *testing.T) {
 		t.Run(name, func(t *testing.T) {
 			p := newPier(t, 1)
 			settle := workspace.Duration{Duration: time.Millisecond}
-			p.workspace.Config.Smoke.Settle = &settle
+			p.workspace.Config.Smoke.WaitAfterSwap = &settle
 			waits := 0
 			p.broken = func(updated []string) string {
 				if c.dies(updated, waits) {

@@ -224,11 +224,11 @@ func (h hanging) Create(ctx context.Context, name string, with files.Attributes)
 // Whatever the disk does, an update ends when its time is up: nothing was swapped yet.
 func TestDiskThatDoesNotAnswerWithinTheTime(t *testing.T) {
 	j := newJetty(t)
-	j.workspace.Config.Update.Within = workspace.Duration{Duration: time.Second}
+	j.workspace.Config.Update.TimeLimit = workspace.Duration{Duration: time.Second}
 	hangs := func(call, name string) bool { return call == "Create" && strings.Contains(name, runs.StagingPrefix) }
 	around(j.workspace, func(able filestest.Able) files.FS { return hanging{able, hangs, nil} })
 	run, err := j.update(t, update.Options{Packages: []string{j.themePackage(t, "1.1", "good")}})
-	if err == nil || run.State != runs.Stopped || !strings.Contains(err.Error(), "took longer than [update] within allows") || j.wholly(t) != "old" {
+	if err == nil || run.State != runs.Stopped || !strings.Contains(err.Error(), "took longer than [update] time_limit allows") || j.wholly(t) != "old" {
 		t.Errorf("%+v %v", run, err)
 	}
 	j.clean(t)

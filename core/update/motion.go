@@ -104,7 +104,7 @@ func Update(ctx context.Context, w *workspace.Workspace, o Options) (run *runs.R
 		return nil, err
 	}
 	defer func() { err = errors.Join(err, m.closeMotion()) }()
-	if limit := m.Site.Workspace.Config.Update.Within.Duration; limit > 0 {
+	if limit := m.Site.Workspace.Config.Update.TimeLimit.Duration; limit > 0 {
 		var cancel context.CancelFunc
 		ctx, cancel = context.WithTimeoutCause(ctx, limit, session.ErrTooLong)
 		defer cancel()

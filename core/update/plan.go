@@ -135,7 +135,7 @@ func (m *motion) newer() ([]string, error) {
 		left := func(because string) {
 			m.plan.Left = append(m.plan.Left, Left{Kind: c.Kind, Folder: c.Folder, Version: best.Version, Because: because})
 		}
-		stay, stays := m.Site.Workspace.Config.Stays(c.Kind, c.Folder)
+		stay, stays := m.Site.Workspace.Config.HeldBack(c.Kind, c.Folder)
 		switch {
 		case stays:
 			left("wetland.toml says that it is to stay: " + stay.Because)
@@ -168,9 +168,9 @@ func (m *motion) checkTwice(c *deploy.Change, why *runs.Reasons) {
 
 // checkStay refuses a component that a person wants to stay as it is.
 func (m *motion) checkStay(t *runs.Target, why *runs.Reasons) {
-	stay, stays := m.Site.Workspace.Config.Stays(t.Kind, t.Folder)
+	stay, stays := m.Site.Workspace.Config.HeldBack(t.Kind, t.Folder)
 	if stays && version.Compare(t.To, t.From) > 0 {
-		why.Add(fmt.Sprintf("%s says that %s is to stay at %s: %s", workspace.ConfigName, t.Folder, phrase.Version(t.From), stay.Because), "If that is over, take its [[stay]] out of "+workspace.ConfigName+".")
+		why.Add(fmt.Sprintf("%s says that %s is to stay at %s: %s", workspace.ConfigName, t.Folder, phrase.Version(t.From), stay.Because), "If that is over, take its [[hold]] out of "+workspace.ConfigName+".")
 	}
 }
 
@@ -208,8 +208,8 @@ func (m *motion) makePlan() {
 	}
 	config := m.Site.Workspace.Config.Update
 	p.InDoubt, p.Search, p.Settle = m.inDoubt(), m.searchUnasked(), m.Site.SettleTime().String()
-	if config.Within.Duration > 0 {
-		p.Within = config.Within.String()
+	if config.TimeLimit.Duration > 0 {
+		p.Within = config.TimeLimit.String()
 	}
 	p.Notice, p.Commands, p.Gap = m.options.Notice, m.commands(), !m.Site.Files.CanExchange()
 }

@@ -744,9 +744,9 @@ func TestDiskFullWhileStaging(t *testing.T) {
 func TestUpdateThatTakesTooLong(t *testing.T) {
 	p := newPier(t, 1)
 	p.broken = func([]string) string { return "" }
-	p.workspace.Config.Update.Within = workspace.Duration{Duration: time.Nanosecond}
+	p.workspace.Config.Update.TimeLimit = workspace.Duration{Duration: time.Nanosecond}
 	run, err := p.update(t, update.Options{Packages: p.packages(t)})
-	if err == nil || run.State != runs.Stopped || !strings.Contains(err.Error(), "took longer than [update] within allows") || len(p.updated(t)) != 0 {
+	if err == nil || run.State != runs.Stopped || !strings.Contains(err.Error(), "took longer than [update] time_limit allows") || len(p.updated(t)) != 0 {
 		t.Errorf("%+v %v", run, err)
 	}
 	p.clean(t)
@@ -764,7 +764,7 @@ func TestUpdateThatTakesTooLongAfterTheSwap(t *testing.T) {
 			}
 			return ""
 		}
-		p.workspace.Config.Update.Within = workspace.Duration{Duration: within}
+		p.workspace.Config.Update.TimeLimit = workspace.Duration{Duration: within}
 		swapped := &atomic.Bool{}
 		around(p.workspace, func(able filestest.Able) files.FS { return notesSwap{able, swapped} })
 		run, err := p.update(t, update.Options{Packages: p.packages(t)})
@@ -772,7 +772,7 @@ func TestUpdateThatTakesTooLongAfterTheSwap(t *testing.T) {
 		if !swapped.Load() {
 			continue
 		}
-		if !strings.Contains(run.Reason+fmt.Sprint(err), "longer than [update] within allows") || run.State != runs.PutBack || len(p.updated(t)) != 0 {
+		if !strings.Contains(run.Reason+fmt.Sprint(err), "longer than [update] time_limit allows") || run.State != runs.PutBack || len(p.updated(t)) != 0 {
 			t.Errorf("%s: %+v %v", within, run, err)
 		}
 		p.clean(t)

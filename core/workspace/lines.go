@@ -12,7 +12,7 @@ import (
 
 // Every mistake in wetland.toml is told with its line, in words that need no TOML.
 
-// lines tells where settings stand: by table and key, such as "smoke.at_once", or
+// lines tells where settings stand: by table and key, such as "smoke.concurrency", or
 // "pages.2.path" of the second of several. A table by itself has the line of its head.
 type lines map[string]int
 
@@ -77,6 +77,24 @@ func decodeProblem(bad *toml.DecodeError) error {
 		return fmt.Errorf("line %d: %s must be %s", line, settingName(key), wanted)
 	}
 	return fmt.Errorf("line %d, column %d: %s", line, column, strings.TrimPrefix(bad.Error(), "toml: "))
+}
+
+// newNames are those of settings and tables that were called otherwise.
+var newNames = map[string]string{
+	"files.leave_out": "[files] exclude", "smoke.at_once": "[smoke] concurrency", "smoke.patience": "[smoke] timeout", "smoke.settle": "[smoke] wait_after_swap",
+	"smoke.shorter_settle": "[smoke] shorter_wait", "update.within": "[update] time_limit", "pages.within": "[[pages]] time_limit",
+	"stay": "[[hold]]", "weigh": "[[severity]]", "keep_snapshots": "[retention]",
+}
+
+// unknownSetting says what to do about a setting that there is not.
+func unknownSetting(key []string) string {
+	name := strings.Join(key, ".")
+	for _, known := range []string{name, key[0]} {
+		if now := newNames[known]; now != "" {
+			return fmt.Sprintf("%q is called %s now. Change the line", known, now)
+		}
+	}
+	return fmt.Sprintf("there is no setting called %q. Fix the spelling or delete the line", name)
 }
 
 // settingName names a setting as documents do.

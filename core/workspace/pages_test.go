@@ -25,7 +25,7 @@ path = '/timetable'
 status = 200
 
 [smoke]
-at_once = 2
+concurrency = 2
 
 [[pages]]
 path = "/fares"
@@ -55,7 +55,7 @@ func TestChangePages(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	for _, stays := range []string{"# The pages to test.", `path = "/"           # the front page`, `expect = ["ferry"]`, "# It is the one that matters.", "[smoke]\nat_once = 2", "[[pages]]\npath = \"/a \\\"b\\\"\"", "path = \"/none\"\nstatus = 404"} {
+	for _, stays := range []string{"# The pages to test.", `path = "/"           # the front page`, `expect = ["ferry"]`, "# It is the one that matters.", "[smoke]\nconcurrency = 2", "[[pages]]\npath = \"/a \\\"b\\\"\"", "path = \"/none\"\nstatus = 404"} {
 		if !strings.Contains(text, stays) {
 			t.Errorf("%q is gone:\n%s", stays, text)
 		}

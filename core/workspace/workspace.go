@@ -36,21 +36,21 @@ const configFormat = 1
 
 // Config is wetland.toml.
 type Config struct {
-	Format   int            `toml:"format"`
-	Site     SiteConfig     `toml:"site"`
-	Database DatabaseConfig `toml:"database"`
-	Files    FilesConfig    `toml:"files"`
-	Reach    ReachConfig    `toml:"reach"`
-	Smoke    SmokeConfig    `toml:"smoke"`
-	Update   UpdateConfig   `toml:"update"`
-	Keep     KeepConfig     `toml:"keep_snapshots"`
-	Store    StoreConfig    `toml:"store"`
-	Caches   CachesConfig   `toml:"caches"`
-	Hooks    HooksConfig    `toml:"hooks"`
-	Stay     []Stay         `toml:"stay"`
-	Weigh    []Weigh        `toml:"weigh"`
-	Pages    []Page         `toml:"pages"`
-	Sources  []Source       `toml:"sources"`
+	Format    int             `toml:"format"`
+	Site      SiteConfig      `toml:"site"`
+	Database  DatabaseConfig  `toml:"database"`
+	Files     FilesConfig     `toml:"files"`
+	Reach     ReachConfig     `toml:"reach"`
+	Smoke     SmokeConfig     `toml:"smoke"`
+	Update    UpdateConfig    `toml:"update"`
+	Retention RetentionConfig `toml:"retention"`
+	Store     StoreConfig     `toml:"store"`
+	Caches    CachesConfig    `toml:"caches"`
+	Hooks     HooksConfig     `toml:"hooks"`
+	Hold      []Hold          `toml:"hold"`
+	Severity  []Severity      `toml:"severity"`
+	Pages     []Page          `toml:"pages"`
+	Sources   []Source        `toml:"sources"`
 }
 
 // Source says where a component's packages can be had.
@@ -116,16 +116,16 @@ type DatabaseConfig struct {
 
 // FilesConfig says what is no part of a snapshot.
 type FilesConfig struct {
-	LeaveOut []string `toml:"leave_out"`
+	Exclude []string `toml:"exclude"`
 }
 
 // SmokeConfig says how pages are fetched.
 type SmokeConfig struct {
-	AtOnce   int       `toml:"at_once"`  // pages fetched at the same time
-	Patience Duration  `toml:"patience"` // for one answer
-	Settle   *Duration `toml:"settle"`   // wait after a swap; nil: as the CMS needs
+	Concurrency   int       `toml:"concurrency"`     // pages fetched at the same time
+	Timeout       Duration  `toml:"timeout"`         // for one answer
+	WaitAfterSwap *Duration `toml:"wait_after_swap"` // wait after a swap; nil: as the CMS needs
 	// ShorterSettle says once more that Settle is meant, though the CMS needs longer.
-	ShorterSettle bool `toml:"shorter_settle"`
+	ShorterWait bool `toml:"shorter_wait"`
 	// Browser is the program that looks at pages; "": an installed Chromium or Chrome,
 	// "none": none.
 	Browser string `toml:"browser"`
@@ -137,8 +137,8 @@ type SmokeConfig struct {
 type UpdateConfig struct {
 	InDoubt string `toml:"in_doubt"` // "back" or "keep"
 	// Search looks for the culprit when several packages fail together.
-	Search bool     `toml:"search"`
-	Within Duration `toml:"within"` // how long an update may take; 0: without limit
+	Search    bool     `toml:"search"`
+	TimeLimit Duration `toml:"time_limit"` // how long an update may take; 0: without limit
 }
 
 // CachesConfig names caches outside of the CMS, emptied after each swap.
@@ -155,14 +155,14 @@ type HooksConfig struct {
 }
 
 // Stay keeps a component at its version.
-type Stay struct {
+type Hold struct {
 	Folder  string   `toml:"folder"`
 	Kind    cms.Kind `toml:"kind"` // "theme" or "plugin"; "": both
 	Because string   `toml:"because"`
 }
 
 // Weigh says how findings of one kind count.
-type Weigh struct {
+type Severity struct {
 	Check   string   `toml:"check"` // the kind, as reports name it
 	Pages   []string `toml:"pages"` // none: all
 	As      string   `toml:"as"`    // "sound", "doubtful" or "broken"
@@ -170,17 +170,17 @@ type Weigh struct {
 }
 
 // Stays tells whether a component is to stay as it is, and why.
-func (c *Config) Stays(kind cms.Kind, folder string) (Stay, bool) {
-	for _, stay := range c.Stay {
+func (c *Config) HeldBack(kind cms.Kind, folder string) (Hold, bool) {
+	for _, stay := range c.Hold {
 		if stay.Folder == folder && (stay.Kind == "" || stay.Kind == kind) {
 			return stay, true
 		}
 	}
-	return Stay{}, false
+	return Hold{}, false
 }
 
 // KeepConfig says how long wetland tidy keeps snapshots.
-type KeepConfig struct {
+type RetentionConfig struct {
 	AllForDays       *int `toml:"all_for_days"`
 	DailyForDays     *int `toml:"one_a_day_for_days"`
 	WeeklyForWeeks   *int `toml:"one_a_week_for_weeks"`
@@ -196,14 +196,14 @@ type StoreConfig struct {
 
 // Page is one page to test.
 type Page struct {
-	Path    string   `toml:"path"`
-	Expect  []string `toml:"expect"`   // texts that must be on it
-	Has     []string `toml:"has"`      // CSS selectors of what must be on it
-	HasNot  []string `toml:"has_not"`  // and of what must not
-	Ignore  []string `toml:"ignore"`   // CSS selectors of parts that are not compared
-	Status  int      `toml:"status"`   // that it must answer with
-	LeadsTo string   `toml:"leads_to"` // the path that it must redirect to
-	Within  Duration `toml:"within"`   // how long it may take
+	Path      string   `toml:"path"`
+	Expect    []string `toml:"expect"`     // texts that must be on it
+	Has       []string `toml:"has"`        // CSS selectors of what must be on it
+	HasNot    []string `toml:"has_not"`    // and of what must not
+	Ignore    []string `toml:"ignore"`     // CSS selectors of parts that are not compared
+	Status    int      `toml:"status"`     // that it must answer with
+	LeadsTo   string   `toml:"leads_to"`   // the path that it must redirect to
+	TimeLimit Duration `toml:"time_limit"` // how long it may take
 	// SignedIn fetches it in the session of [reach.sign_in].
 	SignedIn bool `toml:"signed_in"`
 	// InBrowser says that the browser looks at it before others, or never; nil: as there is room.
@@ -212,7 +212,7 @@ type Page struct {
 
 // HasConditions tells of a page for which wetland.toml wants more than that it answers.
 func (p Page) HasConditions() bool {
-	return len(p.Expect)+len(p.Has)+len(p.HasNot)+len(p.Ignore) > 0 || p.LeadsTo != "" || p.Within.Duration > 0 || p.SignedIn || p.InBrowser != nil
+	return len(p.Expect)+len(p.Has)+len(p.HasNot)+len(p.Ignore) > 0 || p.LeadsTo != "" || p.TimeLimit.Duration > 0 || p.SignedIn || p.InBrowser != nil
 }
 
 // Duration is a length of time, written with its unit: "20s" or "1m30s". A number alone is
@@ -240,15 +240,15 @@ func (c *Config) checkDurations(at lines, say func(string, ...any)) {
 		}
 		return true
 	}
-	if tell("[smoke] patience", &c.Smoke.Patience) && at.has("smoke.patience") && (c.Smoke.Patience.Duration < leastPatience || c.Smoke.Patience.Duration > mostPatience) {
-		say("[smoke] patience must be from %s to %s", leastPatience, mostPatience)
+	if tell("[smoke] timeout", &c.Smoke.Timeout) && at.has("smoke.timeout") && (c.Smoke.Timeout.Duration < leastTimeout || c.Smoke.Timeout.Duration > mostTimeout) {
+		say("[smoke] timeout must be from %s to %s", leastTimeout, mostTimeout)
 	}
-	if tell("[update] within", &c.Update.Within) && at.has("update.within") && c.Update.Within.Duration < leastWithin {
-		say("[update] within must be %s or more: an update needs that long to put back what was before", leastWithin)
+	if tell("[update] time_limit", &c.Update.TimeLimit) && at.has("update.time_limit") && c.Update.TimeLimit.Duration < leastTimeLimit {
+		say("[update] time_limit must be %s or more: an update needs that long to put back what was before", leastTimeLimit)
 	}
-	tell("[smoke] settle", c.Smoke.Settle)
+	tell("[smoke] wait_after_swap", c.Smoke.WaitAfterSwap)
 	for i := range c.Pages {
-		tell(fmt.Sprintf("[[pages]] number %d: within", i+1), &c.Pages[i].Within)
+		tell(fmt.Sprintf("[[pages]] number %d: within", i+1), &c.Pages[i].TimeLimit)
 	}
 }
 
@@ -355,7 +355,7 @@ func decodeConfig(text []byte, config *Config) error {
 		var lines []error
 		for _, one := range strict.Errors {
 			line, _ := one.Position()
-			lines = append(lines, fmt.Errorf("line %d: there is no setting called %q. Fix the spelling or delete the line", line, strings.Join(one.Key(), ".")))
+			lines = append(lines, fmt.Errorf("line %d: %s", line, unknownSetting(one.Key())))
 		}
 		return errors.Join(lines...)
 	case errors.As(err, &bad):
@@ -373,8 +373,8 @@ func decodeConfig(text []byte, config *Config) error {
 
 // Bounds of lengths of time that make sense.
 const (
-	leastPatience, mostPatience = time.Second, 10 * time.Minute
-	leastWithin                 = 10 * time.Second
+	leastTimeout, mostTimeout = time.Second, 10 * time.Minute
+	leastTimeLimit            = 10 * time.Second
 )
 
 // check finds every value that cannot be used. Each message begins with the setting's name.
@@ -405,16 +405,16 @@ func (c *Config) check(at lines, say func(string, ...any)) {
 	}
 	c.checkReach(say)
 	c.checkPool(say)
-	if c.Smoke.AtOnce < 0 || c.Smoke.AtOnce > 64 || c.Smoke.AtOnce == 0 && at.has("smoke.at_once") {
-		say("[smoke] at_once must be a whole number from 1 to 64")
+	if c.Smoke.Concurrency < 0 || c.Smoke.Concurrency > 64 || c.Smoke.Concurrency == 0 && at.has("smoke.concurrency") {
+		say("[smoke] concurrency must be a whole number from 1 to 64")
 	}
 	if c.Smoke.BrowserPages < 0 || c.Smoke.BrowserPages > 100 || c.Smoke.BrowserPages == 0 && at.has("smoke.browser_pages") {
 		say("[smoke] browser_pages must be a whole number from 1 to 100; to have no browser look at all: browser = \"none\"")
 	}
 	c.checkDurations(at, say)
-	for _, name := range c.Files.LeaveOut {
+	for _, name := range c.Files.Exclude {
 		if clean := path.Clean(filepath.ToSlash(name)); name == "" || path.IsAbs(clean) || filepath.IsAbs(name) || clean == "." || clean == ".." || strings.HasPrefix(clean, "../") {
-			say("[files] leave_out takes paths below the root, such as \"logs\", not %q", name)
+			say("[files] exclude takes paths below the root, such as \"logs\", not %q", name)
 		}
 	}
 	if !slices.Contains([]string{"", "back", "keep"}, c.Update.InDoubt) {
@@ -423,9 +423,9 @@ func (c *Config) check(at lines, say func(string, ...any)) {
 	if with := c.Store.UnlockWith; with != "" && with != AskForKey && !strings.HasPrefix(with, "env ") && !strings.HasPrefix(with, "file ") && !strings.HasPrefix(with, "keys ") {
 		say("[store] unlock_with must be \"env NAME\", \"file PATH\", \"keys PATH\" or \"ask\": where the secret is, not the secret")
 	}
-	for _, n := range []*int{c.Keep.AllForDays, c.Keep.DailyForDays, c.Keep.WeeklyForWeeks, c.Keep.MonthlyForMonths} {
+	for _, n := range []*int{c.Retention.AllForDays, c.Retention.DailyForDays, c.Retention.WeeklyForWeeks, c.Retention.MonthlyForMonths} {
 		if n != nil && *n < 0 {
-			say("[keep_snapshots] takes numbers from 0 on, not %d", *n)
+			say("[retention] takes numbers from 0 on, not %d", *n)
 		}
 	}
 	for _, address := range c.Caches.Addresses {
@@ -433,14 +433,14 @@ func (c *Config) check(at lines, say func(string, ...any)) {
 			say("[caches] addresses takes whole addresses without a user in them, not %q", address)
 		}
 	}
-	for i, stay := range c.Stay {
+	for i, stay := range c.Hold {
 		if stay.Folder == "" || stay.Because == "" || !slices.Contains([]cms.Kind{"", cms.Theme, cms.Plugin}, stay.Kind) {
-			say("[[stay]] number %d wants folder and because, and kind only as \"theme\" or \"plugin\"", i+1)
+			say("[[hold]] number %d wants folder and because, and kind only as \"theme\" or \"plugin\"", i+1)
 		}
 	}
-	for i, weigh := range c.Weigh {
+	for i, weigh := range c.Severity {
 		if weigh.Check == "" || weigh.Because == "" || !slices.Contains([]string{"sound", "doubtful", "broken"}, weigh.As) {
-			say("[[weigh]] number %d wants check, because, and as: \"sound\", \"doubtful\" or \"broken\"", i+1)
+			say("[[severity]] number %d wants check, because, and as: \"sound\", \"doubtful\" or \"broken\"", i+1)
 		}
 	}
 	for i, source := range c.Sources {
