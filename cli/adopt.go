@@ -102,7 +102,7 @@ func (a *app) showAdopted(r *adopt.Result) {
 		row(true, "database", fmt.Sprintf("%s, %d tables of this site, login tried", r.Engine, r.Tables))
 	}
 	if r.Pool != "" {
-		row(true, "pool of PHP", r.Pool+": it will be asked to let go of compiled code after a swap")
+		row(true, "pool of PHP", r.Pool+": it will be asked to drop compiled code after a swap")
 	}
 	if r.NoPool {
 		s.Row("  "+s.Faint("--")+"  ", 6, fmt.Sprintf("%-*s", screen.StepWidth, "pool of PHP"), "not found: for a moment after a swap old and new code may answer side by side. php_pool = \""+workspace.PoolByRequest+"\" in "+workspace.ConfigName+" prevents that")

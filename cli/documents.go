@@ -227,7 +227,7 @@ type editsDocument struct {
 // tidyDocument tells which snapshots go and stay.
 type tidyDocument struct {
 	*archive.TidyPlan
-	Preview bool `json:"preview"` // nothing was let go of
+	Preview bool `json:"preview"` // nothing was deleted
 	closing
 }
 

@@ -16,7 +16,7 @@ func (a *app) reportCommand() *cobra.Command {
 	var form string
 	command := &cobra.Command{
 		Use:   "report RUN",
-		Short: "Tell of a run: what was found, how it looked, what was done",
+		Short: "Show the report of a run: what was found, how it looked, what was done",
 		Long: `Write the report of a run as one HTML file that needs nothing else, and say where it
 is. It shows the verdict, the findings page by page with pictures from before and
 after, what was done and how long it took, and what to do next. --as prints another

@@ -16,8 +16,8 @@ func (a *app) tidyCommand() *cobra.Command {
 	var yes bool
 	command := &cobra.Command{
 		Use:   "tidy",
-		Short: "Let go of snapshots past their time",
-		Long: `Let go of the snapshots that are past their time by the rules in wetland.toml
+		Short: "Delete snapshots past their time",
+		Long: `Delete the snapshots that are past their time by the rules in wetland.toml
 ([retention]), and free the space that only they need. The newest, pinned ones,
 and those that a run still needs stay in any case. It shows first what goes. With
 nobody to ask, and without --yes, it shows that alone.`,
@@ -33,7 +33,7 @@ nobody to ask, and without --yes, it shows that alone.`,
 			plan, err := archive.Tidy(cmd.Context(), w, time.Now(), func(plan *archive.TidyPlan) bool {
 				a.showTidyPlan(plan)
 				unasked = !yes && !a.asks()
-				return yes || (!unasked && (len(plan.Going()) == 0 || a.ask(cmd.Context(), "Let go of them? Type yes: ") == "yes"))
+				return yes || (!unasked && (len(plan.Going()) == 0 || a.ask(cmd.Context(), "Delete them? Type yes: ") == "yes"))
 			}, a.reader(cmd.Context()))
 			preview := errors.Is(err, session.ErrDeclined) && unasked
 			if err != nil && !preview {

@@ -49,7 +49,7 @@ func TestObjectCacheAfterGoingBack(t *testing.T) {
 // keepOptions gives a site an object cache that keeps its settings in files.
 func keepOptions(t *testing.T, site *testenv.Site) (folder string) {
 	t.Helper()
-	text, err := os.ReadFile("../core/smoke/testdata/kinds/cached/wp-content/object-cache.php")
+	text, err := os.ReadFile("../core/smoke/fetching/testdata/kinds/cached/wp-content/object-cache.php")
 	must(t, err)
 	kept := strings.Replace(string(text), "array( 'stillwater', 'transient' )", "array( 'options', 'wetland' )", 1)
 	if kept == string(text) {

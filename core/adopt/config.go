@@ -52,7 +52,7 @@ func (a *adoption) config() string {
 		if a.result.Pool != "" {
 			pool = "php_pool = " + workspace.Quote(a.result.Pool)
 		}
-		say("# How PHP is asked to let go of compiled code after a swap, so that visitors meet one")
+		say("# How PHP is asked to drop compiled code after a swap, so that visitors meet one")
 		say("# version alone: by the socket of its processes, or, where none can be reached,")
 		say("# %q: with a script of one use in the root.", workspace.PoolByRequest)
 		say("%s", pool)

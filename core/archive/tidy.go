@@ -89,7 +89,7 @@ func Tidy(ctx context.Context, w *workspace.Workspace, now time.Time, confirm fu
 	if plan.Freed, err = snapshot.Tidy(ctx, store, plan.Going(), guard.Report); err != nil {
 		return plan, err
 	}
-	guard.Report.End(progress.Good, "tidied", fmt.Sprintf("%s let go of, %s freed", phrase.Plural(len(plan.Going()), "snapshot"), phrase.Bytes(plan.Freed)))
+	guard.Report.End(progress.Good, "tidied", fmt.Sprintf("%s deleted, %s freed", phrase.Plural(len(plan.Going()), "snapshot"), phrase.Bytes(plan.Freed)))
 	return plan, tidyDatabase(ctx, w, all, guard)
 }
 

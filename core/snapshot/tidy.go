@@ -133,7 +133,7 @@ func Drop(s *packs.Store, name string) error {
 		return fmt.Errorf("%s is pinned, and stays", name)
 	}
 	if err := s.Bytes.Delete(manifestName(name)); err != nil {
-		return fmt.Errorf("let go of %s: %w", name, err)
+		return fmt.Errorf("delete %s: %w", name, err)
 	}
 	return nil
 }
@@ -175,7 +175,7 @@ func Tidy(ctx context.Context, s *packs.Store, gone []string, report progress.Re
 	// From here on only what nothing needs is taken away; manifests first.
 	for _, name := range gone {
 		if err := s.Bytes.Delete(manifestName(name)); err != nil {
-			return 0, fmt.Errorf("let go of %s: %w", name, err)
+			return 0, fmt.Errorf("delete %s: %w", name, err)
 		}
 	}
 	for _, v := range old {

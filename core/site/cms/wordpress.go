@@ -637,7 +637,7 @@ func (w *wordpressSite) ForgetCaches(ctx context.Context, db database.Database) 
 		return slices.ContainsFunc(themeCaches, func(begin string) bool { return strings.HasPrefix(option, begin) })
 	})
 	if err != nil {
-		return n, fmt.Errorf("let go of what WordPress remembers of its themes: %w", err)
+		return n, fmt.Errorf("clear what WordPress remembers of its themes: %w", err)
 	}
 	return n, nil
 }
