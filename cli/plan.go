@@ -109,7 +109,7 @@ func planLines(p *update.Plan) [][2]string {
 	for _, command := range p.Commands {
 		lines = append(lines, [2]string{"runs", command})
 	}
-	limit := "no limit; within under [update] sets one"
+	limit := "no limit; time_limit under [update] sets one"
 	if p.Within != "" {
 		limit = "at most " + p.Within + "; then it goes back"
 	}

@@ -27,7 +27,7 @@ func TestShorterSettling(t *testing.T) {
 		}
 	}
 	for settle, wanted := range map[string]string{
-		"":                   "",
+		"":                            "",
 		"wait_after_swap = \"10s\"\n": "",
 		"wait_after_swap = \"1s\"\n":  "add shorter_wait = true",
 		"wait_after_swap = \"0s\"\n":  "old code would still answer",
