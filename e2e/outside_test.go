@@ -11,10 +11,13 @@ import (
 	"net/http/httputil"
 	"net/url"
 	"os"
+	"os/exec"
 	"path/filepath"
+	"strconv"
 	"strings"
 	"sync"
 	"sync/atomic"
+	"syscall"
 	"testing"
 	"time"
 
@@ -282,4 +285,81 @@ func TestKeyGoesNowhereElse(t *testing.T) {
 	defer endless.Close()
 	shelve(endless.URL, 2, "512")
 	f.secretNowhere(t, said...)
+}
+
+// While the browser looks, another user of this machine finds the door through which it reaches the
+// site, behind its password: it is shut in front of them.
+func TestBrowsersWayIsForNobodyElse(t *testing.T) {
+	if browser.Find() == "" || os.Geteuid() != 0 {
+		testenv.Missing(t, "chromium, and the rights of root")
+	}
+	f := layOut(t)
+	behind, err := url.Parse(f.address)
+	must(t, err)
+	site := httputil.NewSingleHostReverseProxy(behind)
+	looked, goOn := make(chan struct{}), make(chan struct{})
+	var once sync.Once
+	front := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		if _, password, _ := r.BasicAuth(); password != "low tide" {
+			w.Header().Set("WWW-Authenticate", "Basic")
+			w.WriteHeader(http.StatusUnauthorized)
+			return
+		}
+		if strings.Contains(r.UserAgent(), "Chrome") {
+			once.Do(func() { close(looked) })
+			<-goOn
+		}
+		site.ServeHTTP(w, r)
+	}))
+	defer front.Close()
+	must(t, os.WriteFile(filepath.Join(f.care, "password"), []byte("low tide\n"), 0o600))
+	f.run(t, "adopt", f.root, "--address", front.URL+"/", "--user", "staging", "--password-from", "file password", "--no-browser").want(t, 4, "this folder is what answers there")
+	f.edit(t, f.config(), `browser = "none"`, "")
+	command := exec.Command(program, "smoke")
+	command.Dir = f.care
+	must(t, command.Start())
+	defer func() { _ = command.Wait() }()
+	defer close(goOn)
+	<-looked
+	doors := listening(t, childOf(command))
+	if len(doors) != 1 {
+		t.Fatalf("the browser has the doors %q", doors)
+	}
+	for _, door := range doors {
+		ask := "exec 3<>/dev/tcp/127.0.0.1/" + door + " && printf 'GET " + front.URL + "/fares HTTP/1.1\\r\\nHost: x\\r\\nConnection: close\\r\\n\\r\\n' >&3 && cat <&3"
+		for user, want := range map[uint32]bool{0: true, 65533: false} {
+			other := exec.Command("bash", "-c", ask)
+			other.SysProcAttr = &syscall.SysProcAttr{Credential: &syscall.Credential{Uid: user, Gid: user}}
+			if answer, _ := other.Output(); strings.Contains(string(answer), "Fares") != want {
+				t.Errorf("the user %d got %q", user, answer)
+			}
+		}
+	}
+}
+
+// listening names the ports of this machine's own address at which a process listens.
+func listening(t *testing.T, process int) (ports []string) {
+	t.Helper()
+	own := map[string]bool{}
+	handles, err := filepath.Glob(fmt.Sprintf("/proc/%d/fd/*", process))
+	must(t, err)
+	for _, handle := range handles {
+		if to, err := os.Readlink(handle); err == nil && strings.HasPrefix(to, "socket:[") {
+			own[strings.Trim(to, "socket:[]")] = true
+		}
+	}
+	table, err := os.ReadFile("/proc/net/tcp")
+	must(t, err)
+	for _, line := range strings.Split(string(table), "\n")[1:] {
+		columns := strings.Fields(line) // proc_net_tcp: local address, state 0A for listening, inode
+		if len(columns) < 10 || columns[3] != "0A" || !own[columns[9]] {
+			continue
+		}
+		if port, here := strings.CutPrefix(columns[1], "0100007F:"); here {
+			number, err := strconv.ParseUint(port, 16, 16)
+			must(t, err)
+			ports = append(ports, fmt.Sprint(number))
+		}
+	}
+	return ports
 }
