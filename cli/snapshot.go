@@ -60,7 +60,7 @@ func (a *app) pinCommand() *cobra.Command {
 	command := &cobra.Command{
 		Use:               "pin SNAPSHOT",
 		Short:             "Keep a snapshot, however old it gets",
-		Long:              `Pin a snapshot: wetland tidy never lets go of it. With --off it may go again.`,
+		Long:              `Pin a snapshot: wetland tidy never deletes it. With --off it may go again.`,
 		Example:           "  wetland pin snap-1\n  wetland pin snap-1 --off",
 		Args:              cobra.ExactArgs(1),
 		ValidArgsFunction: a.offer(1, false, snapshots),

@@ -129,7 +129,7 @@ type remedy string
 
 const (
 	nothing remedy = "nothing"
-	reset   remedy = "compiled code let go"
+	reset   remedy = "compiled code dropped"
 	notice  remedy = "a notice"
 )
 

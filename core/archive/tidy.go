@@ -49,7 +49,7 @@ func rulesOf(w *workspace.Workspace) snapshot.Rules {
 	return rules
 }
 
-// Tidy lets go of the snapshots that are past their time, by the rules of wetland.toml.
+// Tidy deletes the snapshots that are past their time, by the rules of wetland.toml.
 // confirm is shown the plan and decides; nil: yes.
 func Tidy(ctx context.Context, w *workspace.Workspace, now time.Time, confirm func(*TidyPlan) bool, guard session.Guard) (*TidyPlan, error) {
 	guard.Fill()

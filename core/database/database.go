@@ -224,7 +224,7 @@ func (c Change) Empty() bool { return len(c.Replace)+len(c.Aside)+len(c.Patches)
 type Applied interface {
 	// Aside lists the tables set aside, under their new names.
 	Aside() []string
-	// Finish lets go of the replaced tables. Call it once the new ones are proved.
+	// Finish drops the replaced tables. Call it once the new ones are proved.
 	Finish(ctx context.Context) error
 	// NewDefiners lists what Finish could only make in another name than it had.
 	NewDefiners() []NewDefiner

@@ -44,7 +44,7 @@ type RowChange struct{ Before, Now, Also Row }
 // Empty tells whether the states are equal.
 func (c *RowChanges) Empty() bool { return c.Added+c.Removed+c.Changed == 0 }
 
-// Close lets go of the rows.
+// Close deletes the rows' files.
 func (c *RowChanges) Close() error { return c.spool.close() }
 
 // State is a table with rows.

@@ -153,7 +153,7 @@ func stage(ctx context.Context, s *session.Session, c *Change) error {
 	if err != nil {
 		return err
 	}
-	c.NewTree = dress(c.Pkg.Tree, model)
+	c.NewTree = likeLive(c.Pkg.Tree, model)
 	if err := runs.SaveJSON(c.Target.TreeFile(s.Run.Folder), c.NewTree); err != nil {
 		return err
 	}

@@ -18,7 +18,7 @@ import (
 	"wetland/core/workspace"
 )
 
-// DropCompiled has the site's PHP processes let go of the code that they keep compiled, if
+// DropCompiled has the site's PHP processes drop the code that they keep compiled, if
 // wetland.toml says how to ask them: until then old and new code answer side by side. It waits
 // for the old code to expire all the same, for there may be other pools. It returns whether the
 // known one dropped all.
@@ -28,14 +28,14 @@ func DropCompiled(ctx context.Context, s *session.Session) (dropped bool) {
 		return false
 	}
 	_ = s.Step("compiled code", 0, "", func() (progress.Mark, string, error) {
-		err := letGo(ctx, s, where)
+		err := dropCode(ctx, s, where)
 		dropped = nothingCompiled(err)
 		return droppedWords(err)
 	})
 	return dropped
 }
 
-// nothingCompiled tells by what letGo returned whether PHP has no compiled code any more.
+// nothingCompiled tells by what dropCode returned whether PHP has no compiled code any more.
 func nothingCompiled(err error) bool { return err == nil || errors.Is(err, phppool.ErrNothingKept) }
 
 func droppedWords(err error) (progress.Mark, string, error) {
@@ -52,9 +52,9 @@ func droppedWords(err error) (progress.Mark, string, error) {
 var phpEndings = []string{".php", ".inc", ".phtml"}
 
 // BorrowTimes gives staged files of PHP the times of those whose place they will take, if PHP
-// can be asked to let go of compiled code: by its time PHP tells whether a file changed
+// can be asked to drop compiled code: by its time PHP tells whether a file changed
 // (opcache.validate_timestamps in PHP's manual), so that requests under way go on with the old
-// code alone, and only those that begin after PHP let go of it get the new one. switchCompiled
+// code alone, and only those that begin after PHP dropped it get the new one. switchCompiled
 // gives them their own times.
 func BorrowTimes(ctx context.Context, s *session.Session, group []*Change) error {
 	if s.Site.Workspace.Config.Site.PHPPool == "" {
@@ -91,9 +91,9 @@ func (c *Change) eachKept(do func(item, before files.Item) error) error {
 	return nil
 }
 
-// SwitchCompiled lets the new versions answer: PHP lets go of the old code, the new files get
-// their own times, and PHP lets go once more, of what it compiled under the borrowed ones:
-// those are the old version's, which may come back. Where PHP let go, the new code answers from
+// SwitchCompiled lets the new versions answer: PHP drops the old code, the new files get
+// their own times, and PHP drops once more, namely what it compiled under the borrowed ones:
+// those are the old version's, which may come back. Where PHP dropped it, the new code answers from
 // then on, and meanwhile is called.
 func SwitchCompiled(ctx context.Context, s *session.Session, group []*Change, meanwhile func(context.Context) error) error {
 	s.Dropped = false
@@ -103,7 +103,7 @@ func SwitchCompiled(ctx context.Context, s *session.Session, group []*Change, me
 		return err
 	}
 	return s.Step("compiled code", 0, "", func() (progress.Mark, string, error) {
-		start, dropped := time.Now(), letGo(ctx, s, where)
+		start, dropped := time.Now(), dropCode(ctx, s, where)
 		s.Dropped = nothingCompiled(dropped)
 		var ended error
 		if s.Dropped {
@@ -117,7 +117,7 @@ func SwitchCompiled(ctx context.Context, s *session.Session, group []*Change, me
 		}
 		if borrowed {
 			// With the first one still under way PHP says that it keeps nothing.
-			if err := letGo(ctx, s, where); !nothingCompiled(err) {
+			if err := dropCode(ctx, s, where); !nothingCompiled(err) {
 				dropped = err
 			}
 		}
@@ -155,7 +155,7 @@ const oneUsePrefix = "wetland-once-"
 // oneUseLasts is for how long such a script would answer if a crash left it there.
 const oneUseLasts = time.Minute
 
-func letGo(ctx context.Context, s *session.Session, where string) error {
+func dropCode(ctx context.Context, s *session.Session, where string) error {
 	if where != workspace.PoolByRequest {
 		return phppool.Reset(ctx, where)
 	}

@@ -129,10 +129,10 @@ func CloseStaging(ctx context.Context, s *session.Session) error {
 	return nil
 }
 
-// dress gives the new tree the owner, group and modes of what it replaces, and a
+// likeLive gives the new tree the owner, group and modes of what it replaces, and a
 // time of its own: with the time of an older file, compiled code that PHP keeps
 // would stay in use for ever.
-func dress(tree, old files.Tree) files.Tree {
+func likeLive(tree, old files.Tree) files.Tree {
 	known := map[string]files.Item{}
 	newest := time.Time{}
 	for _, item := range old {
@@ -147,7 +147,7 @@ func dress(tree, old files.Tree) files.Tree {
 	}
 	top := known["."]
 	fileMode := files.UsualMode(old)
-	dressed := make(files.Tree, len(tree))
+	alike := make(files.Tree, len(tree))
 	for i, item := range tree {
 		item.Owner, item.Group, item.Modified = top.Owner, top.Group, now
 		before, had := known[item.Path]
@@ -159,9 +159,9 @@ func dress(tree, old files.Tree) files.Tree {
 		case item.Kind == files.File && fileMode != 0:
 			item.Mode = fileMode
 		}
-		dressed[i] = item
+		alike[i] = item
 	}
-	return dressed
+	return alike
 }
 
 // MarkLike gives a staged tree the access lists and labels of what is at the live place.

@@ -134,7 +134,7 @@ type FS interface {
 	SyncFolder(ctx context.Context, name string) error
 	// Writable tells whether entries can be made in the folder.
 	Writable(ctx context.Context, name string) error
-	// Close lets go of the root. Files that are open stay so.
+	// Close closes the root. Files that are open stay so.
 	Close() error
 }
 

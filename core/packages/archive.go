@@ -49,7 +49,7 @@ type Package struct {
 	entries map[string]*zip.File // by path below the root folder
 }
 
-// Close lets go of the archive.
+// Close closes the archive.
 func (p *Package) Close() error { return p.archive.Close() }
 
 // Source opens the bytes of the package's files.

@@ -39,7 +39,7 @@ type Store struct {
 	// Guard is the file whose lock keeps tidying apart from everything else; "" if
 	// the store is no folder.
 	Guard string
-	// release lets go of the lock that keeps tidying away while this store is open.
+	// release gives up the lock that keeps tidying away while this store is open.
 	release func() error
 }
 
@@ -191,7 +191,7 @@ func (s *Store) learn(v *volume) {
 }
 
 // Hold keeps a store for reading and adding, or, alone, for taking away. It waits for
-// whoever has it; release lets go.
+// whoever has it; release gives it up.
 func Hold(ctx context.Context, guard string, alone bool) (release func() error, err error) {
 	lock := flock.New(guard, flock.SetFlag(os.O_RDONLY))
 	try := lock.TryRLockContext

@@ -162,7 +162,7 @@ func (r *restoration) findSettled() error {
 	}
 	r.Settled = found[0]
 	r.beforeUpdate, err = snapshot.Describe(r.Store, r.Settled.Settles)
-	if err != nil { // it was let go of: two states are left
+	if err != nil { // it was deleted: two states are left
 		r.Settled = nil
 	}
 	return nil

@@ -99,7 +99,7 @@ type Session struct {
 	Made       []string // staging folders, by this session
 	Disabled   []string // events that came back in another name
 	Compared   []*database.RowChanges
-	Dropped    bool // PHP let go of its compiled code at the last swap
+	Dropped    bool // PHP dropped its compiled code at the last swap
 	unlock     func() error
 }
 

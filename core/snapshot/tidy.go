@@ -35,7 +35,7 @@ type Fate struct {
 func (r Rules) Judge(all []*Manifest, needed map[string]string, now time.Time) []Fate {
 	fates := make([]Fate, len(all))
 	seen := map[string]bool{}
-	times, now := sober(all, now)
+	times, now := plausibleTimes(all, now)
 	for i, m := range slices.Backward(all) {
 		fate := Fate{Name: m.Name, At: m.FilesAt}
 		at := times[i].In(now.Location())
@@ -70,11 +70,11 @@ func (r Rules) Judge(all []*Manifest, needed map[string]string, now time.Time) [
 	return fates
 }
 
-// sober returns when the snapshots, oldest first, were taken, and what time it is, as far as
+// plausibleTimes returns when the snapshots, oldest first, were taken, and what time it is, as far as
 // a clock can be believed: time went on from one snapshot to the next, none was taken in the
 // future, and it is not later than the newest one. So nothing goes because a clock jumped
 // ahead, and nothing stays for ever that was taken while it was ahead.
-func sober(all []*Manifest, now time.Time) ([]time.Time, time.Time) {
+func plausibleTimes(all []*Manifest, now time.Time) ([]time.Time, time.Time) {
 	last := now
 	if i := slices.IndexFunc(all, func(m *Manifest) bool { return !m.FilesAt.After(now) }); i >= 0 {
 		last = all[i].FilesAt
@@ -115,7 +115,7 @@ func Pinned(s *packs.Store, name string) (bool, error) {
 	return slices.Contains(pins, pinFolder+name), err
 }
 
-// Drop lets go of a snapshot that is neither pinned nor the newest one, whose number would be
+// Drop deletes a snapshot that is neither pinned nor the newest one, whose number would be
 // given again. What only it needs stays until the next Tidy.
 func Drop(s *packs.Store, name string) error {
 	names, err := s.Names()
@@ -138,7 +138,7 @@ func Drop(s *packs.Store, name string) error {
 	return nil
 }
 
-// Tidy lets go of snapshots, and of what only they need. What is still needed of a
+// Tidy deletes snapshots, and of what only they need. What is still needed of a
 // volume that is mostly waste is written anew first. It waits until nobody else has the
 // store open, and can be interrupted at any instant. Use the store no more afterwards. It
 // returns the bytes freed.

@@ -155,7 +155,7 @@ type search struct {
 	passing    []string // snapshots of what was put back
 }
 
-// dropProbes lets go of the snapshots of probes that were put back and proved, and of what
+// dropProbes deletes the snapshots of probes that were put back and proved, and of what
 // failed together: nobody would find their way among them. Those of a probe whose return
 // failed stay.
 func (s *search) dropProbes() {

@@ -84,7 +84,7 @@ func deathWords(judgement *smoke.Judgement, path string) string {
 }
 
 // judgeFirst switches to the new code, waits until the site has settled, and looks for pages
-// that die: at once where PHP let go of the old code and visitors see no notice. With a
+// that die: at once where PHP dropped the old code and visitors see no notice. With a
 // judgement the matter is decided. Else it returns what was fetched once the site had settled;
 // nil if that is to be fetched anew.
 func (m *motion) judgeFirst(ctx context.Context) (*smoke.Judgement, *smoke.Take, error) {

@@ -17,7 +17,7 @@ import (
 	"wetland/core/tables"
 )
 
-// keepGroup proves the new trees and lets go of the old ones, which by then are in the
+// keepGroup proves the new trees and removes the old ones, which by then are in the
 // snapshot and on the shelf.
 func (m *motion) keepGroup(ctx context.Context, judgement *smoke.Judgement) error {
 	ctx = context.WithoutCancel(ctx) // the new versions are proved: finishing is the safest

@@ -669,7 +669,7 @@ func (j *jetty) timeOf(t *testing.T, name string) time.Time {
 	return info.ModTime()
 }
 
-// Until PHP let go of the old code, the new files have the times of the old ones, so that no
+// Until PHP dropped the old code, the new files have the times of the old ones, so that no
 // request under way takes up new code; PHP is asked once more when they have their own.
 func TestRequestsUnderWayMeetOneVersion(t *testing.T) {
 	j := newJetty(t)
@@ -685,7 +685,7 @@ func TestRequestsUnderWayMeetOneVersion(t *testing.T) {
 			text, _ := os.ReadFile(j.dir + "/www/themes/quay/parts/top.php")
 			style := j.timeOf(t, "css/style.css").Equal(before)
 			asked = append(asked, fmt.Sprintf("%s, old time %v, style's %v", text, j.timeOf(t, "parts/top.php").Equal(before), style))
-			_, _ = io.WriteString(w, "let go")
+			_, _ = io.WriteString(w, "dropped")
 		}))
 	}()
 	j.workspace.Config.Site.PHPPool = "unix:" + j.dir + "/pool.sock"

@@ -74,7 +74,7 @@ type SiteConfig struct {
 	PHP     string `toml:"php"`     // the version that the site runs, where it does not tell
 	PHPLog  string `toml:"php_log"` // file in which PHP logs its errors, where the CMS does not tell
 	// PHPPool is the socket of the PHP processes, "unix:PATH" or HOST:PORT, or PoolByRequest:
-	// they are asked to let go of compiled code right after a swap.
+	// they are asked to drop compiled code right after a swap.
 	PHPPool string `toml:"php_pool"`
 }
 

@@ -1,6 +1,6 @@
 // Package cms knows how each content management system lays out a site: a file
 // for each, behind one interface. Nothing here changes anything on a site, save
-// for RebuildLinks and ForgetCaches, which let go of what the CMS makes anew by itself.
+// for RebuildLinks and ForgetCaches, which clear what the CMS makes anew by itself.
 package cms
 
 import (

@@ -1,4 +1,4 @@
-// Package phppool asks a pool of PHP processes, over FastCGI, to let go of the code that
+// Package phppool asks a pool of PHP processes, over FastCGI, to drop the code that
 // it keeps compiled, and to empty the CMS's object cache.
 package phppool
 
@@ -31,9 +31,9 @@ const (
 // The scripts work in the processes' shared memory: the php of the command line has another
 // one.
 const (
-	letGo = `<?php
+	dropCode = `<?php
 $done = function_exists( 'opcache_reset' ) && opcache_reset();
-echo $done ? 'let go' : 'nothing kept';
+echo $done ? 'dropped' : 'nothing kept';
 `
 	// %s is a folder, as base64: whatever is in its name.
 	tellKept = `<?php
@@ -56,7 +56,7 @@ wp_cache_get( 'proof', 'wetland', true, $left );
 while ( ob_get_level() > 0 ) {
 	ob_end_clean();
 }
-echo $left ? 'kept' : 'let go';
+echo $left ? 'kept' : 'dropped';
 `
 )
 
@@ -66,11 +66,11 @@ const patience = 20 * time.Second
 // ErrNothingKept says that the pool keeps no compiled code.
 var ErrNothingKept = errors.New("the pool keeps no compiled code")
 
-// Reset has the pool let go of its compiled code. where is "unix:PATH" or HOST:PORT. The
+// Reset has the pool drop its compiled code. where is "unix:PATH" or HOST:PORT. The
 // pool's user must be able to read the folder for temporary files. It returns ErrNothingKept
 // if the opcode cache is not there or is switched off.
 func Reset(ctx context.Context, where string) error {
-	said, err := run(ctx, where, letGo)
+	said, err := run(ctx, where, dropCode)
 	if err != nil {
 		return err
 	}
@@ -92,7 +92,7 @@ var ErrObjectsKept = errors.New("the object cache was not emptied by wp_cache_fl
 // visitors ask for.
 func EmptyObjects(ctx context.Context, where, loader, host string) error {
 	said, err := run(ctx, where, fmt.Sprintf(emptyObjects, base64.StdEncoding.EncodeToString([]byte(loader))), [2]string{"HTTP_HOST", host}, [2]string{"SERVER_NAME", host})
-	if err == nil && said != "let go" {
+	if err == nil && said != "dropped" {
 		err = ErrObjectsKept
 	}
 	return err
@@ -101,14 +101,14 @@ func EmptyObjects(ctx context.Context, where, loader, host string) error {
 // OneUse is a script for the site's own folder, where no socket can be reached: it takes
 // itself away, and does nothing else after the moment until.
 func OneUse(until time.Time) string {
-	return fmt.Sprintf("<?php\n@unlink( __FILE__ );\nif ( time() > %d ) {\n\texit;\n}\n?>%s", until.Unix(), letGo)
+	return fmt.Sprintf("<?php\n@unlink( __FILE__ );\nif ( time() > %d ) {\n\texit;\n}\n?>%s", until.Unix(), dropCode)
 }
 
 // Answered reads what a script of one use answered: nil, ErrNothingKept, or that it was not
 // run.
 func Answered(body string) error {
 	switch body {
-	case "let go":
+	case "dropped":
 		return nil
 	case "nothing kept":
 		return ErrNothingKept
@@ -139,7 +139,7 @@ func runFile(ctx context.Context, where, file string, more [][2]string) (string,
 		return "", fmt.Errorf("ask the pool of PHP at %s: %w", where, err)
 	}
 	head, body, _ := strings.Cut(answer, "\r\n\r\n")
-	for _, said := range []string{"let go", "nothing kept", "kept"} {
+	for _, said := range []string{"dropped", "nothing kept", "kept"} {
 		if strings.HasSuffix(body, said) {
 			return said, nil
 		}

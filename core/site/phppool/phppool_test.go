@@ -41,7 +41,7 @@ func TestReset(t *testing.T) {
 		if !strings.Contains(script, "opcache_reset()") {
 			t.Errorf("the pool is asked to run %q", script)
 		}
-		return "let go"
+		return "dropped"
 	})
 	if err := Reset(t.Context(), where); err != nil {
 		t.Error(err)
@@ -91,7 +91,7 @@ func TestOneUse(t *testing.T) {
 			t.Errorf("the script is still there: %v", err)
 		}
 	}
-	if Answered("let go") != nil || !errors.Is(Answered("nothing kept"), ErrNothingKept) || Answered("<?php") == nil {
+	if Answered("dropped") != nil || !errors.Is(Answered("nothing kept"), ErrNothingKept) || Answered("<?php") == nil {
 		t.Error("answers are misread")
 	}
 }

@@ -400,7 +400,7 @@ func TestVisitorsBehindASilentCache(t *testing.T) {
 	}
 	held = newer
 	if finding := find(judging.Judge(before, look(before)), "visitors"); finding != nil {
-		t.Errorf("the cache has let go: %+v", finding)
+		t.Errorf("the cache has forgotten: %+v", finding)
 	}
 }
 

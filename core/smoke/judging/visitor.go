@@ -16,7 +16,7 @@ func visitFaults(found *Collector, now smoke.Facts) {
 }
 
 // visitNotes tells of an answer from before that visitors still get. It does not count:
-// the cache lets go of it by itself.
+// the cache forgets it by itself.
 func visitNotes(found *Collector, now smoke.Facts) {
 	if v := now.Visitor; v != nil && v.Earlier && len(v.Faults) == 0 {
 		found.add(smoke.Sound, "visitors", "plain visitors still get an earlier page from a cache", cmp.Or(v.Cache, "nothing in the answer names one, but it is the page from before"))
