@@ -122,7 +122,7 @@ type Journal struct{ file *journal.Journal }
 
 // OpenJournal opens the run's journal to go on with it, or begins it.
 func (r *Run) OpenJournal() (*Journal, error) {
-	name := filepath.Join(r.Folder, JournalFile)
+	name := filepath.Join(r.Folder, journalFile)
 	open := journal.Append
 	if _, err := os.Stat(name); errors.Is(err, fs.ErrNotExist) {
 		open = journal.Create
@@ -171,7 +171,7 @@ func (Ended) tell(*Trace)             {}
 // another version wrote, did not tell anything.
 func (r *Run) ReadTrace() (Trace, error) {
 	t := Trace{Staged: map[string]string{}}
-	entries, err := journal.Read(filepath.Join(r.Folder, JournalFile))
+	entries, err := journal.Read(filepath.Join(r.Folder, journalFile))
 	if err != nil && !errors.Is(err, fs.ErrNotExist) {
 		return t, fmt.Errorf("read the journal of %s: %w", r.Name, err)
 	}

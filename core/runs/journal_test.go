@@ -33,7 +33,7 @@ func TestTraceTellsWhatWasWritten(t *testing.T) {
 	if err := log.Close(); err != nil {
 		t.Fatal(err)
 	}
-	file := filepath.Join(run.Folder, JournalFile)
+	file := filepath.Join(run.Folder, journalFile)
 	text, err := os.ReadFile(file)
 	if err != nil {
 		t.Fatal(err)

@@ -162,7 +162,7 @@ const (
 // the change; what they showed once more after going back is in againFile.
 const (
 	runFile      = "run.json"
-	JournalFile  = "journal.jsonl"
+	journalFile  = "journal.jsonl"
 	BaselineFile = "pages-before.json"
 	AfterFile    = "pages-after.json"
 	AgainFile    = "pages-again.json"
