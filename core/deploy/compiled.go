@@ -54,7 +54,7 @@ var phpEndings = []string{".php", ".inc", ".phtml"}
 // BorrowTimes gives staged files of PHP the times of those whose place they will take, if PHP
 // can be asked to drop compiled code: by its time PHP tells whether a file changed
 // (opcache.validate_timestamps in PHP's manual), so that requests under way go on with the old
-// code alone, and only those that begin after PHP dropped it get the new one. switchCompiled
+// code alone, and only those that begin after PHP dropped it get the new one. SwitchCompiled
 // gives them their own times.
 func BorrowTimes(ctx context.Context, s *session.Session, group []*Change) error {
 	if s.Site.Workspace.Config.Site.PHPPool == "" {

@@ -20,7 +20,7 @@ import (
 var ErrNoArea = errors.New("the site has no such part any more")
 
 // ReadArea reads an area of a snapshot as it is on the site now. Of what is left out then or
-// now nothing is read. It returns errNoArea where the site has none of this name.
+// now nothing is read. It returns ErrNoArea where the site has none of this name.
 func ReadArea(ctx context.Context, s *session.Session, area snapshot.Area, known *snapshot.Manifest) (cms.Area, files.Tree, error) {
 	areas := s.Site.Areas()
 	i := slices.IndexFunc(areas, func(a cms.Area) bool { return a.Name == area.Name })

@@ -380,7 +380,7 @@ func SaveJSON(file string, v any) error {
 	return nil
 }
 
-// readJSON reads what saveJSON wrote.
+// readJSON reads what SaveJSON wrote.
 func readJSON[T any](file string) (v T, err error) {
 	text, err := os.ReadFile(file)
 	if err != nil {
