@@ -34,7 +34,7 @@ PACKAGE is a zip file, or NAME or NAME@VERSION from the shelf.`,
 			}
 			var all []*preflight.Examination
 			for _, name := range args {
-				found, err := preflight.Examine(cmd.Context(), w, preflight.ExamineOptions{Guard: a.guard(), Package: name, Pick: pick, Diff: diff})
+				found, err := preflight.Examine(cmd.Context(), w, preflight.Options{Guard: a.guard(), Package: name, Pick: pick, Diff: diff})
 				if err != nil {
 					return err
 				}

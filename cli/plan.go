@@ -97,8 +97,8 @@ func planLines(p *update.Plan) [][2]string {
 		{"in doubt", map[update.Decision]string{update.Keep: "the new versions stay, if nobody is there to ask", update.GoBack: "what was before is put back, if nobody is there to ask"}[p.InDoubt]},
 	}
 	lines = slices.DeleteFunc(lines, func(line [2]string) bool { return line[1] == "" })
-	if p.Settle != "0s" {
-		lines = append(lines, [2]string{"waits", p.Settle + " after each swap, for compiled code to go"})
+	if p.WaitAfterSwap != "0s" {
+		lines = append(lines, [2]string{"waits", p.WaitAfterSwap + " after each swap, for compiled code to go"})
 	}
 	if p.Gap {
 		lines = append(lines, [2]string{"gap", "this system cannot exchange two folders in one step: between two renames visitors would find the folder missing for an instant, which --allow-gap accepts"})
@@ -110,8 +110,8 @@ func planLines(p *update.Plan) [][2]string {
 		lines = append(lines, [2]string{"runs", command})
 	}
 	limit := "no limit; time_limit under [update] sets one"
-	if p.Within != "" {
-		limit = "at most " + p.Within + "; then it goes back"
+	if p.TimeLimit != "" {
+		limit = "at most " + p.TimeLimit + "; then it goes back"
 	}
 	return append(lines, [2]string{"time", limit})
 }

@@ -123,7 +123,7 @@ func StageAll(ctx context.Context, s *session.Session, group []*Change, allowGap
 	for _, c := range group {
 		staged[c.Key()] = c.Staged
 	}
-	if err := s.Log.Write(runs.TreesStaged{Staged: staged}); err != nil {
+	if err := s.Journal.Write(runs.TreesStaged{Staged: staged}); err != nil {
 		return err
 	}
 	count, size := 0, int64(0)

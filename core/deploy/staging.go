@@ -18,16 +18,16 @@ import (
 
 // staging is the private folder in which new trees wait for their swap, and old
 // ones for the verdict.
-type staging struct {
+type Staging struct {
 	Folder   string
 	exchange bool // names can be exchanged with the live ones in one step
 }
 
 // OpenStaging picks the folder by trying the exchange with the live folder's
 // parent, and makes it.
-func OpenStaging(ctx context.Context, s *session.Session, live string, allowGap bool) (staging, error) {
+func OpenStaging(ctx context.Context, s *session.Session, live string, allowGap bool) (Staging, error) {
 	undo := context.WithoutCancel(ctx)
-	var fallback staging
+	var fallback Staging
 	var refused []string
 	for _, folder := range s.StagingFolders() {
 		made, err := makeStaging(ctx, s, folder)
@@ -37,24 +37,24 @@ func OpenStaging(ctx context.Context, s *session.Session, live string, allowGap 
 		}
 		err = files.TryExchange(ctx, s.Site.Files, folder, path.Dir(live), strings.ToLower(rand.Text()[:8]))
 		if err == nil {
-			return staging{Folder: folder, exchange: true}, nil
+			return Staging{Folder: folder, exchange: true}, nil
 		}
 		refused = append(refused, fmt.Sprintf("%s: %v", folder, err))
 		if errors.Is(err, files.ErrUnsupported) && fallback.Folder == "" && SameDevice(ctx, s, folder, live) {
-			fallback = staging{Folder: folder}
+			fallback = Staging{Folder: folder}
 			continue
 		}
 		if made {
 			if err := s.Site.Files.Remove(undo, folder); err != nil {
-				return staging{}, err
+				return Staging{}, err
 			}
 		}
 	}
 	if fallback.Folder == "" {
-		return staging{}, fmt.Errorf("new files cannot be put beside the site: %s", strings.Join(refused, "; "))
+		return Staging{}, fmt.Errorf("new files cannot be put beside the site: %s", strings.Join(refused, "; "))
 	}
 	if !allowGap {
-		return staging{}, errors.Join(fmt.Errorf("this disk cannot exchange two folders in one step: between two renames visitors would find the folder missing for an instant. To accept that, add --allow-gap (%s)", strings.Join(refused, "; ")), s.Site.Files.Remove(undo, fallback.Folder))
+		return Staging{}, errors.Join(fmt.Errorf("this disk cannot exchange two folders in one step: between two renames visitors would find the folder missing for an instant. To accept that, add --allow-gap (%s)", strings.Join(refused, "; ")), s.Site.Files.Remove(undo, fallback.Folder))
 	}
 	return fallback, nil
 }

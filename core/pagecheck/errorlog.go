@@ -20,7 +20,7 @@ import (
 // MarkLogs remembers where the logs of PHP's errors stand, before anything is swapped.
 // wetland.toml names the log where the CMS does not; that one must be readable.
 func MarkLogs(ctx context.Context, s *session.Session) error {
-	s.Logs = nil
+	s.ErrorLogs = nil
 	wanted := s.Site.Workspace.Config.Site.PHPLog
 	names := s.Site.CMS.ErrorLogs()
 	if wanted != "" {
@@ -30,7 +30,7 @@ func MarkLogs(ctx context.Context, s *session.Session) error {
 		log, err := markLog(ctx, s, name, name == wanted)
 		switch {
 		case err == nil:
-			s.Logs = append(s.Logs, log)
+			s.ErrorLogs = append(s.ErrorLogs, log)
 		case name == wanted:
 			return fmt.Errorf("%w. Fix [site] php_log, or let the user who runs Wetland read it", err)
 		}
@@ -57,12 +57,12 @@ func markLog(ctx context.Context, s *session.Session, name string, owners bool) 
 // ReadLogs adds what PHP has logged since to the judgement. What names one of the
 // components is theirs; who knows whose the rest is.
 func ReadLogs(ctx context.Context, s *session.Session, judgement *smoke.Judgement, targets []*runs.Target) error {
-	if len(s.Logs) == 0 {
+	if len(s.ErrorLogs) == 0 {
 		return nil
 	}
 	return s.Step("php log", 0, "", func() (progress.Mark, string, error) {
 		fresh, known, there := 0, 0, 0
-		for _, log := range s.Logs {
+		for _, log := range s.ErrorLogs {
 			if !log.There(ctx) {
 				continue
 			}

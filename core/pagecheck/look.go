@@ -38,7 +38,7 @@ const glancedAt = 3
 // gets the quick remedies, and is looked at again. The browser comes last: what is broken needs
 // none to be known. The pages go to a file of the run, and their pictures to a folder of that
 // name.
-func Look(ctx context.Context, s *session.Session, name, file string, baseline, fetched *smoke.Take, judge judge) (*smoke.Judgement, error) {
+func Look(ctx context.Context, s *session.Session, name, file string, baseline, fetched *smoke.Take, judge Judge) (*smoke.Judgement, error) {
 	var judgement *smoke.Judgement
 	tried := len(s.Run.Remedies)
 	s.Fetcher.Before = baseline
@@ -96,7 +96,7 @@ func read(ctx context.Context, s *session.Session, fetched *smoke.Take) (*smoke.
 
 // StillSound glances at a few pages a little later. CMSs that need no time to settle do
 // nothing after an answer.
-func StillSound(ctx context.Context, s *session.Session, judge judge) (still bool, err error) {
+func StillSound(ctx context.Context, s *session.Session, judge Judge) (still bool, err error) {
 	if s.Site.SettleTime() == 0 {
 		return true, nil
 	}
@@ -133,10 +133,10 @@ func helped(remedies []runs.Remedy) string {
 }
 
 // judge tells how pages are.
-type judge func(*smoke.Take) *smoke.Judgement
+type Judge func(*smoke.Take) *smoke.Judgement
 
 // Against judges pages by how they were.
-func Against(s *session.Session, before *smoke.Take) judge {
+func Against(s *session.Session, before *smoke.Take) Judge {
 	return func(take *smoke.Take) *smoke.Judgement { return Weigh(s, judging.Judge(before, take)) }
 }
 

@@ -62,7 +62,7 @@ type lookAgain func(ctx context.Context, pages []smoke.Page, report progress.Rep
 
 // mend judges a take. It tries the remedies on the pages that are not sound, and records
 // whether they helped.
-func mend(ctx context.Context, s *session.Session, take *smoke.Take, judge judge, fetch lookAgain) (*smoke.Take, *smoke.Judgement, error) {
+func mend(ctx context.Context, s *session.Session, take *smoke.Take, judge Judge, fetch lookAgain) (*smoke.Take, *smoke.Judgement, error) {
 	judgement := judge(take)
 	for _, remedy := range remedies(s) {
 		failing := judgement.Failing()

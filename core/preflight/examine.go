@@ -102,7 +102,7 @@ type Allowed struct {
 }
 
 // ExamineOptions say what to examine.
-type ExamineOptions struct {
+type Options struct {
 	session.Guard
 	Allowed
 	Package string   // the path of an archive, or NAME or NAME@VERSION from the shelf
@@ -112,7 +112,7 @@ type ExamineOptions struct {
 
 // Examine holds a package against the workspace's site and touches nothing. Its
 // error is that of a package or workspace that cannot be read.
-func Examine(ctx context.Context, w *workspace.Workspace, o ExamineOptions) (e *Examination, err error) {
+func Examine(ctx context.Context, w *workspace.Workspace, o Options) (e *Examination, err error) {
 	var why runs.Reasons
 	s, err := session.Open(ctx, w, o.Guard, &why)
 	if err != nil {
@@ -138,7 +138,7 @@ func Examine(ctx context.Context, w *workspace.Workspace, o ExamineOptions) (e *
 	return e, examine(ctx, s, e, p, Company{Beside: beside}, o, &why)
 }
 
-func examine(ctx context.Context, s *session.Session, e *Examination, p *packages.Package, with Company, o ExamineOptions, why *runs.Reasons) error {
+func examine(ctx context.Context, s *session.Session, e *Examination, p *packages.Package, with Company, o Options, why *runs.Reasons) error {
 	count, size := p.Tree.Total()
 	e.Add("package", Go, fmt.Sprintf("%s %s, %s (%s), every byte read", p.Header.Kind, p.Title(), phrase.Plural(count, "file"), phrase.Bytes(size)), "")
 	e.Beside = with.Beside
@@ -241,7 +241,7 @@ func checkSwap(ctx context.Context, s *session.Session, e *Examination, live str
 
 // ExamineInstalled compares with what is installed: distance, files, hand edits,
 // child themes.
-func ExamineInstalled(ctx context.Context, s *session.Session, e *Examination, p *packages.Package, installed cms.Component, o ExamineOptions) error {
+func ExamineInstalled(ctx context.Context, s *session.Session, e *Examination, p *packages.Package, installed cms.Component, o Options) error {
 	present, err := files.ReadTree(ctx, s.Site.Files, installed.Path, nil)
 	if err != nil {
 		return err

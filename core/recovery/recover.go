@@ -58,7 +58,7 @@ func Recover(ctx context.Context, w *workspace.Workspace, o Options) (run *runs.
 	if err != nil {
 		return nil, err
 	}
-	if s.Log, err = unsettled.OpenJournal(); err != nil {
+	if s.Journal, err = unsettled.OpenJournal(); err != nil {
 		return nil, err
 	}
 	return update.Recover(ctx, s, t, o.To)

@@ -84,7 +84,7 @@ func (r *restoration) salvage(ctx context.Context, reason string) (*snapshot.Man
 		return nil, err
 	}
 	r.Run.Snapshot = manifest.Name
-	return manifest, r.Log.Write(runs.SnapshotTaken{Snapshot: manifest.Name})
+	return manifest, r.Journal.Write(runs.SnapshotTaken{Snapshot: manifest.Name})
 }
 
 // makePlan compares the present with the snapshot; it changes nothing.

@@ -38,7 +38,7 @@ func Recover(ctx context.Context, w *workspace.Workspace, guard session.Guard, r
 	if run == nil {
 		return nil, runs.ErrNothingToRecover
 	}
-	if r.Log, err = run.OpenJournal(); err != nil {
+	if r.Journal, err = run.OpenJournal(); err != nil {
 		return nil, err
 	}
 	if err := r.Resume(run); err != nil {

@@ -291,7 +291,7 @@ func (r *restoration) verifyWanted(ctx context.Context) error {
 
 // finish changes the site; it can be done again after an interruption.
 func (r *restoration) finish() (*runs.Run, error) {
-	if err := r.Log.Write(runs.Restoring{Plan: r.plan}); err != nil {
+	if err := r.Journal.Write(runs.Restoring{Plan: r.plan}); err != nil {
 		return r.fail(err)
 	}
 	// From here on finishing is safer than stopping half-way; a second Ctrl-C still

@@ -89,13 +89,13 @@ type Session struct {
 	Rules      judging.Rules
 	Pages      []smoke.Page
 	Stopped    func() bool // by a person; nil: nobody can
-	Logs       []*errorlog.Log
+	ErrorLogs  []*errorlog.Log
 	Notice     bool               // visitors see a notice while files are swapped
 	Unpurged   error              // why caches could not be cleared when it was last tried
 	Unemptied  error              // why it is not proved that the object cache holds no earlier settings
 	Settled    *snapshot.Manifest // from after the swap, once the CMS had settled; nil: none
 	Run        *runs.Run
-	Log        *runs.Journal
+	Journal    *runs.Journal
 	Made       []string // staging folders, by this session
 	Disabled   []string // events that came back in another name
 	Compared   []*database.RowChanges
@@ -218,7 +218,7 @@ func NewFetcher(s *site.Site) (*fetching.Fetcher, error) {
 	case "none":
 		program = ""
 	}
-	return &fetching.Fetcher{Address: s.Address, AtOnce: config.Concurrency, Patience: config.Timeout.Duration, BrowserProgram: program, MostSeen: config.BrowserPages, Reach: reach}, nil
+	return &fetching.Fetcher{Address: s.Address, Concurrency: config.Concurrency, Timeout: config.Timeout.Duration, BrowserProgram: program, MostSeen: config.BrowserPages, Reach: reach}, nil
 }
 
 // ReachOf reads the secrets and certificates with which a site is reached.
@@ -277,8 +277,8 @@ func (s *Session) Close() error {
 	if s.Fetcher != nil {
 		s.Fetcher.Close()
 	}
-	if s.Log != nil {
-		err = errors.Join(err, s.Log.Close())
+	if s.Journal != nil {
+		err = errors.Join(err, s.Journal.Close())
 	}
 	if s.Store != nil {
 		err = errors.Join(err, s.Store.Close())
@@ -319,7 +319,7 @@ func (s *Session) Step(name string, total int64, unit string, do func() (progres
 // Begin makes the run: from here on everything is in the journal.
 func (s *Session) Begin(kind string, began runs.Began) error {
 	var err error
-	if s.Run, s.Log, err = runs.New(s.Site.Workspace, kind, began); err != nil {
+	if s.Run, s.Journal, err = runs.New(s.Site.Workspace, kind, began); err != nil {
 		return err
 	}
 	s.Site.Waiting = append(s.Site.Waiting, s.StagingFolders()...)
@@ -350,7 +350,7 @@ func (s *Session) End(state runs.State, reason string, next ...string) (*runs.Ru
 		next = append([]string{"Clear the caches by hand, or fix [caches] in " + workspace.ConfigName + "."}, next...)
 	}
 	s.Run.State, s.Run.Reason, s.Run.Next, s.Run.Ended = state, reason, next, time.Now().UTC()
-	return s.Run, errors.Join(s.Log.Write(runs.Ended{State: state}), s.Run.Save())
+	return s.Run, errors.Join(s.Journal.Write(runs.Ended{State: state}), s.Run.Save())
 }
 
 // Take takes a snapshot and reports it.
@@ -397,7 +397,7 @@ func (s *Session) TakeSnapshot(ctx context.Context, reason string) (*snapshot.Ma
 	}
 	s.Run.Snapshots = append(s.Run.Snapshots, manifest.Name)
 	// Saved now: an interrupted run must tell which snapshots it needs.
-	return manifest, errors.Join(s.Log.Write(runs.SnapshotTaken{Snapshot: manifest.Name}), s.Run.Save())
+	return manifest, errors.Join(s.Journal.Write(runs.SnapshotTaken{Snapshot: manifest.Name}), s.Run.Save())
 }
 
 // SnapshotTotals says in a line what a snapshot holds.

@@ -283,10 +283,10 @@ func IsFile(p string) bool {
 // none of it: they change in harmless updates.
 
 // Widths are those of a desktop and a phone, in CSS pixels.
-var Widths = []width{{"desktop", 1280}, {"phone", 390}}
+var Widths = []Width{{"desktop", 1280}, {"phone", 390}}
 
 // width is that of a window.
-type width struct {
+type Width struct {
 	Name   string
 	Pixels float64
 }

@@ -75,7 +75,7 @@ func (m *motion) untilSwap(ctx context.Context) error {
 		return err // an earlier group's snapshot stays the one to go back to
 	}
 	m.manifest = manifest
-	if err := m.Log.Write(runs.GroupChosen{Group: deploy.Folders(m.group)}); err != nil {
+	if err := m.Journal.Write(runs.GroupChosen{Group: deploy.Folders(m.group)}); err != nil {
 		return err
 	}
 	if err := m.readOldTrees(); err != nil {
@@ -166,7 +166,7 @@ func (m *motion) swap(ctx context.Context) error {
 		if err := deploy.BorrowTimes(ctx, m.Session, m.group); err != nil {
 			return progress.Bad, "", err
 		}
-		if err := m.Log.Write(runs.Swapping{}); err != nil {
+		if err := m.Journal.Write(runs.Swapping{}); err != nil {
 			return progress.Bad, "", err
 		}
 		var words []string
@@ -182,7 +182,7 @@ func (m *motion) swap(ctx context.Context) error {
 				words = append(words, text)
 			}
 		}
-		return progress.Good, strings.Join(words, "; "), m.Log.Write(runs.Swapped{})
+		return progress.Good, strings.Join(words, "; "), m.Journal.Write(runs.Swapped{})
 	})
 }
 
@@ -201,7 +201,7 @@ func (m *motion) judge(ctx context.Context) (*smoke.Judgement, error) {
 	if err != nil {
 		return nil, err
 	}
-	return judgement, m.Log.Write(runs.Judged{Verdict: judgement.Verdict})
+	return judgement, m.Journal.Write(runs.Judged{Verdict: judgement.Verdict})
 }
 
 // judgeWhole looks with all that there is. fetched are the pages where they were fetched just

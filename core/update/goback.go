@@ -27,7 +27,7 @@ func (m *motion) undo(reason string) error {
 	m.Stopped = func() bool { return ctx.Err() != nil }
 	// A journal that cannot be written, on a full disk say, must not keep the old
 	// version from coming back: recover goes by what it finds.
-	m.unlogged = errors.Join(m.unlogged, m.Log.Write(runs.GoingBack{Reason: reason}))
+	m.unlogged = errors.Join(m.unlogged, m.Journal.Write(runs.GoingBack{Reason: reason}))
 	if err := deploy.PutUpNotice(ctx, m.Session); err != nil {
 		m.Report.End(progress.Doubt, "notice", err.Error()) // going back is worth more
 	}
@@ -61,7 +61,7 @@ func (m *motion) undo(reason string) error {
 	for _, c := range m.group {
 		c.Target.Fate = runs.FateBack
 	}
-	m.unlogged = errors.Join(m.unlogged, m.Log.Write(runs.IsBack{}))
+	m.unlogged = errors.Join(m.unlogged, m.Journal.Write(runs.IsBack{}))
 	return nil
 }
 

@@ -68,7 +68,7 @@ func (m *motion) keepGroup(ctx context.Context, judgement *smoke.Judgement) erro
 			return fmt.Errorf("clear %s: %w", c.Staged, err)
 		}
 	}
-	return m.Log.Write(runs.GroupKept{Group: deploy.Folders(m.group)})
+	return m.Journal.Write(runs.GroupKept{Group: deploy.Folders(m.group)})
 }
 
 // takeMigrated keeps the state after the update had settled, if it changed the structure

@@ -21,20 +21,20 @@ import (
 
 // Plan is what an update is going to do.
 type Plan struct {
-	Steps    []PlanStep          `json:"steps"`
-	Left     []Left              `json:"left,omitempty"`   // what the shelf has newer, and is not updated
-	Beside   []shelf.Beside      `json:"beside,omitempty"` // what came in one bundle, and is not installed with it
-	OneByOne bool                `json:"one_by_one"`       // each step is judged by itself
-	Pages    []string            `json:"pages"`
-	Touched  []pagecheck.Touched `json:"touched,omitempty"`  // pages that a component has a part in; they are among Pages
-	Size     int64               `json:"snapshot_at_most"`   // bytes that the snapshot may need in the store; PlanOf alone tells
-	InDoubt  Decision            `json:"in_doubt"`           // when nobody is asked
-	Search   bool                `json:"search"`             // for a culprit, when nobody is asked
-	Within   string              `json:"within,omitempty"`   // how long it may take; "": without limit
-	Settle   string              `json:"settle"`             // how long it waits after each swap
-	Notice   bool                `json:"notice"`             // visitors see one while files are swapped
-	Gap      bool                `json:"gap"`                // folders cannot be exchanged in one step on this system
-	Commands []string            `json:"commands,omitempty"` // of wetland.toml, with when they run
+	Steps         []PlanStep          `json:"steps"`
+	Left          []Left              `json:"left,omitempty"`   // what the shelf has newer, and is not updated
+	Beside        []shelf.Beside      `json:"beside,omitempty"` // what came in one bundle, and is not installed with it
+	OneByOne      bool                `json:"one_by_one"`       // each step is judged by itself
+	Pages         []string            `json:"pages"`
+	Touched       []pagecheck.Touched `json:"touched,omitempty"`  // pages that a component has a part in; they are among Pages
+	Size          int64               `json:"snapshot_at_most"`   // bytes that the snapshot may need in the store; PlanOf alone tells
+	InDoubt       Decision            `json:"in_doubt"`           // when nobody is asked
+	Search        bool                `json:"search"`             // for a culprit, when nobody is asked
+	TimeLimit     string              `json:"within,omitempty"`   // how long it may take; "": without limit
+	WaitAfterSwap string              `json:"settle"`             // how long it waits after each swap
+	Notice        bool                `json:"notice"`             // visitors see one while files are swapped
+	Gap           bool                `json:"gap"`                // folders cannot be exchanged in one step on this system
+	Commands      []string            `json:"commands,omitempty"` // of wetland.toml, with when they run
 
 	groups [][]*deploy.Change
 }
@@ -207,9 +207,9 @@ func (m *motion) makePlan() {
 		p.Pages = append(p.Pages, page.Path)
 	}
 	config := m.Site.Workspace.Config.Update
-	p.InDoubt, p.Search, p.Settle = m.inDoubt(), m.searchUnasked(), m.Site.SettleTime().String()
+	p.InDoubt, p.Search, p.WaitAfterSwap = m.inDoubt(), m.searchUnasked(), m.Site.SettleTime().String()
 	if config.TimeLimit.Duration > 0 {
-		p.Within = config.TimeLimit.String()
+		p.TimeLimit = config.TimeLimit.String()
 	}
 	p.Notice, p.Commands, p.Gap = m.options.Notice, m.commands(), !m.Site.Files.CanExchange()
 }
@@ -244,7 +244,7 @@ func (m *motion) addRisks(ctx context.Context) error {
 				continue
 			}
 			var e preflight.Examination
-			as := preflight.ExamineOptions{Allowed: m.options.allowed(), Package: m.options.named(c.Pkg.Folder)}
+			as := preflight.Options{Allowed: m.options.allowed(), Package: m.options.named(c.Pkg.Folder)}
 			as.Major = true
 			if err := preflight.ExamineInstalled(ctx, m.Session, &e, c.Pkg, installed, as); err != nil {
 				return err

@@ -51,7 +51,7 @@ func slowSite(b *testing.B, spent *atomic.Int64) (*url.URL, []smoke.Page) {
 func BenchmarkPages(b *testing.B) {
 	var spent atomic.Int64
 	address, pages := slowSite(b, &spent)
-	fetcher := &Fetcher{Address: address, Patience: time.Minute, AtOnce: 4}
+	fetcher := &Fetcher{Address: address, Timeout: time.Minute, Concurrency: 4}
 	var took time.Duration
 	for b.Loop() {
 		start := time.Now()
@@ -73,7 +73,7 @@ func BenchmarkBrowser(b *testing.B) {
 	var spent atomic.Int64
 	address, pages := slowSite(b, &spent)
 	pages = pages[:mostSights]
-	fetcher := &Fetcher{Address: address, Patience: time.Minute, BrowserProgram: smoke.AnyBrowser}
+	fetcher := &Fetcher{Address: address, Timeout: time.Minute, BrowserProgram: smoke.AnyBrowser}
 	defer fetcher.Close()
 	look := func() time.Duration {
 		take, err := fetcher.Take(b.Context(), pages, progress.Silent{})

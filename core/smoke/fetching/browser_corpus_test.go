@@ -16,7 +16,7 @@ func looked(t *testing.T, f *ferry) *ferry {
 		testenv.Missing(t, "chromium")
 	}
 	t.Cleanup(f.fetcher.Close)
-	f.fetcher.BrowserProgram, f.fetcher.Patience = smoke.AnyBrowser, max(f.fetcher.Patience, 10*time.Second)
+	f.fetcher.BrowserProgram, f.fetcher.Timeout = smoke.AnyBrowser, max(f.fetcher.Timeout, 10*time.Second)
 	return f
 }
 

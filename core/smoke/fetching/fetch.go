@@ -34,9 +34,9 @@ import (
 
 // Fetcher fetches pages of one site.
 type Fetcher struct {
-	Address  *url.URL      // of the site, ending in a slash
-	AtOnce   int           // pages at the same time; 0: four
-	Patience time.Duration // for one answer; 0: twenty seconds
+	Address     *url.URL      // of the site, ending in a slash
+	Concurrency int           // pages at the same time; 0: four
+	Timeout     time.Duration // for one answer; 0: twenty seconds
 	// BrowserProgram looks at the pages as a person does: a program, AnyBrowser, or "" for
 	// none.
 	BrowserProgram string
@@ -66,11 +66,11 @@ type manner struct {
 
 func (f *Fetcher) setUp() {
 	f.once.Do(func() {
-		if f.AtOnce <= 0 {
-			f.AtOnce = 4
+		if f.Concurrency <= 0 {
+			f.Concurrency = 4
 		}
-		if f.Patience <= 0 {
-			f.Patience = 20 * time.Second
+		if f.Timeout <= 0 {
+			f.Timeout = 20 * time.Second
 		}
 		f.client = &http.Client{
 			Transport:     f.transport(),
@@ -91,7 +91,7 @@ func (f *Fetcher) Resolve(path string) *url.URL {
 // get fetches one address, following redirects within limits.
 func (f *Fetcher) get(ctx context.Context, where *url.URL, limit int64, how manner) (reading.Answer, error) {
 	f.setUp()
-	ctx, cancel := context.WithTimeout(ctx, f.Patience)
+	ctx, cancel := context.WithTimeout(ctx, f.Timeout)
 	defer cancel()
 	start := time.Now()
 	var got reading.Answer
@@ -181,7 +181,7 @@ func (f *Fetcher) newRequest(ctx context.Context, where *url.URL, how manner) (*
 
 func (f *Fetcher) explain(ctx context.Context, err error) error {
 	if errors.Is(ctx.Err(), context.DeadlineExceeded) {
-		return fmt.Errorf("no answer within %s", f.Patience)
+		return fmt.Errorf("no answer within %s", f.Timeout)
 	}
 	if errors.Is(err, network.ErrInward) {
 		return network.ErrInward
@@ -239,7 +239,7 @@ func (f *Fetcher) fetchAll(ctx context.Context, pages []smoke.Page, report progr
 	take := &smoke.Take{At: time.Now(), Address: f.Address.String(), Pages: make([]smoke.Facts, len(pages)), NotCovered: slices.Clone(notCovered)}
 	shared := &assets{fetcher: f, known: map[string]*assetState{}}
 	var group errgroup.Group
-	group.SetLimit(f.AtOnce)
+	group.SetLimit(f.Concurrency)
 	for i, page := range pages {
 		group.Go(func() error {
 			take.Pages[i] = f.look(ctx, page, shared)
@@ -492,7 +492,7 @@ func (f *Fetcher) Fetch(ctx context.Context, path string) ([]byte, int, error) {
 // Purge asks a cache to forget an address, and returns its answer.
 func (f *Fetcher) Purge(ctx context.Context, address string) (int, error) {
 	f.setUp()
-	ctx, cancel := context.WithTimeout(ctx, f.Patience)
+	ctx, cancel := context.WithTimeout(ctx, f.Timeout)
 	defer cancel()
 	request, err := http.NewRequestWithContext(ctx, "PURGE", address, nil)
 	if err != nil {

@@ -99,7 +99,7 @@ func newKind(t *testing.T, k kind) *ferry {
 	if err != nil {
 		t.Fatal(err)
 	}
-	f := &ferry{root: site.Root, site: site, fetcher: &Fetcher{Address: address, Patience: time.Minute, Reach: Reach{Trusted: certificates}}}
+	f := &ferry{root: site.Root, site: site, fetcher: &Fetcher{Address: address, Timeout: time.Minute, Reach: Reach{Trusted: certificates}}}
 	f.wrapped.Store(func(next http.Handler) http.Handler { return next })
 	f.pages = pagesOf(t, f.fetcher, site)
 	return f

@@ -271,7 +271,7 @@ func restless(errors bool) http.HandlerFunc {
 func lookTwice(t *testing.T, handler http.HandlerFunc) (*Fetcher, *smoke.Take, *smoke.Judgement) {
 	t.Helper()
 	server := httptestServer(t, handler)
-	fetcher := &Fetcher{Address: server, AtOnce: 1}
+	fetcher := &Fetcher{Address: server, Concurrency: 1}
 	baseline, present, err := fetcher.LookTwice(t.Context(), []smoke.Page{{Path: "/page"}}, nil, judging.Rules{}, progress.Silent{})
 	if err != nil {
 		t.Fatal(err)

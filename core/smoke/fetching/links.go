@@ -36,7 +36,7 @@ func (f *Fetcher) Follow(ctx context.Context, take *smoke.Take) error {
 	fresh := newTargets(take, known, f)
 	gone := make([]bool, len(fresh))
 	var group errgroup.Group
-	group.SetLimit(f.AtOnce)
+	group.SetLimit(f.Concurrency)
 	for i, to := range fresh {
 		group.Go(func() error {
 			target, err := f.Address.Parse(to)

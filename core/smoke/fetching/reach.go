@@ -49,7 +49,7 @@ type SignIn struct {
 // transport makes connections as the reach wants them.
 func (f *Fetcher) transport() *http.Transport {
 	transport := http.DefaultTransport.(*http.Transport).Clone()
-	transport.MaxConnsPerHost = f.AtOnce
+	transport.MaxConnsPerHost = f.Concurrency
 	if f.Reach.Trusted != nil {
 		transport.TLSClientConfig = &tls.Config{RootCAs: f.Reach.Trusted}
 	}
@@ -185,7 +185,7 @@ func (f *Fetcher) signIn(ctx context.Context) (*http.Client, error) {
 	if how == nil {
 		return nil, errors.New("nobody is signed in: say how, under [reach.sign_in]")
 	}
-	ctx, cancel := context.WithTimeout(ctx, f.Patience)
+	ctx, cancel := context.WithTimeout(ctx, f.Timeout)
 	defer cancel()
 	jar, err := cookiejar.New(nil)
 	if err != nil {

@@ -28,7 +28,7 @@ func reaching(t *testing.T, address string, reach Reach, page smoke.Page) smoke.
 	if err != nil {
 		t.Fatal(err)
 	}
-	fetcher := &Fetcher{Address: at, Patience: time.Minute, Reach: reach}
+	fetcher := &Fetcher{Address: at, Timeout: time.Minute, Reach: reach}
 	defer fetcher.Close()
 	take, err := fetcher.Take(t.Context(), []smoke.Page{page}, progress.Silent{})
 	if err != nil {
@@ -199,7 +199,7 @@ func TestBrowserThatFails(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	fetcher := &Fetcher{Address: address, Patience: time.Minute, BrowserProgram: "/bin/false"}
+	fetcher := &Fetcher{Address: address, Timeout: time.Minute, BrowserProgram: "/bin/false"}
 	defer fetcher.Close()
 	take, err := fetcher.Take(t.Context(), []smoke.Page{{Path: "/page"}}, progress.Silent{})
 	if err != nil {
@@ -246,7 +246,7 @@ func TestBrowserReachesWhatIsNotOpen(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	fetcher := &Fetcher{Address: address, Patience: time.Minute, BrowserProgram: smoke.AnyBrowser, Reach: Reach{
+	fetcher := &Fetcher{Address: address, Timeout: time.Minute, BrowserProgram: smoke.AnyBrowser, Reach: Reach{
 		Server: server.Listener.Addr().String(), User: "keeper", Password: "low tide",
 		SignIn: &SignIn{Path: "/sign-in", Fields: map[string]string{"log": "keeper", "pwd": "high tide"}},
 	}}
@@ -306,7 +306,7 @@ func TestBrowserChecksWhoAnswers(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	fetcher := &Fetcher{Address: address, Patience: time.Minute, BrowserProgram: smoke.AnyBrowser, Reach: Reach{Server: server.Listener.Addr().String(), Trusted: trusted, User: "keeper", Password: "low tide"}}
+	fetcher := &Fetcher{Address: address, Timeout: time.Minute, BrowserProgram: smoke.AnyBrowser, Reach: Reach{Server: server.Listener.Addr().String(), Trusted: trusted, User: "keeper", Password: "low tide"}}
 	defer fetcher.Close()
 	take, err := fetcher.Read(t.Context(), []smoke.Page{{Path: "/page"}}, progress.Silent{})
 	if err != nil || take.Pages[0].Problem != "" {

@@ -197,7 +197,7 @@ var secondHarmless = []mutation{
 
 func TestSecondCorpus(t *testing.T) {
 	f := newFerry(t)
-	f.fetcher.Patience = 5 * time.Second
+	f.fetcher.Timeout = 5 * time.Second
 	f.measure(t, secondBreakages, secondHarmless, 1)
 }
 

@@ -210,7 +210,7 @@ func (f *Fetcher) see(ctx context.Context, tab *browser.Tab, facts *smoke.Facts)
 }
 
 func (f *Fetcher) browserOptions(program string) browser.Options {
-	return browser.Options{Program: program, Patience: 2 * f.Patience, Starting: max(2*f.Patience, startingTime), Reach: f.reachOfBrowser()}
+	return browser.Options{Program: program, Patience: 2 * f.Timeout, Starting: max(2*f.Timeout, startingTime), Reach: f.reachOfBrowser()}
 }
 
 func (f *Fetcher) browserVisit(facts smoke.Facts) browser.Visit {

@@ -42,7 +42,7 @@ func take(t *testing.T, handler http.HandlerFunc, pages ...smoke.Page) *smoke.Ta
 	if len(pages) == 0 {
 		pages = []smoke.Page{{Path: "/page"}}
 	}
-	fetcher := &Fetcher{Address: address, Patience: time.Minute}
+	fetcher := &Fetcher{Address: address, Timeout: time.Minute}
 	result, err := fetcher.Take(t.Context(), pages, progress.Silent{})
 	if err != nil {
 		t.Fatal(err)

@@ -103,7 +103,7 @@ func newWordPress(t *testing.T, theme string) *ferry {
 	if err != nil {
 		t.Fatal(err)
 	}
-	f := &ferry{root: site.Root, fetcher: &Fetcher{Address: address, Patience: time.Minute}}
+	f := &ferry{root: site.Root, fetcher: &Fetcher{Address: address, Timeout: time.Minute}}
 	found := f.fetcher.Discover(t.Context(), []string{"/", "/wp-login.php"}, nil)
 	count := map[string]int{} // of each kind, three
 	for _, page := range found.Pages {
