@@ -29,7 +29,7 @@ const (
 
 // rooms are the packages that speak to people.
 var rooms = []string{
-	"adopt", "archive", "caches", "deploy", "edits", "packages", "pagecheck", "preflight", "recovery", "restore", "runs", "session", "shelf", "site", "surroundings", "tables", "update", "workspace",
+	"adopt", "archive", "caches", "deploy", "durable", "edits", "packages", "pagecheck", "preflight", "recovery", "restore", "runs", "session", "shelf", "site", "surroundings", "tables", "update", "workspace",
 }
 
 // The texts of all endings, refusals and mistakes in settings stand in one file, to be read from

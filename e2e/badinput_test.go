@@ -303,6 +303,7 @@ func TestBadConfiguration(t *testing.T) {
 		{"unknown key", "concurrency = 4", "concurency = 4", []string{"line 31", "no setting called \"smoke.concurency\""}},
 		{"unknown table", "[update]", "[upgrade]", []string{"no setting called \"upgrade"}},
 		{"not TOML", "[smoke]", "[smoke", []string{"line 30"}},
+		{"a page's limit without a unit", "[smoke]", "[[pages]]\npath = \"/x\"\ntime_limit = \"soon\"\n\n[smoke]", []string{"[[pages]] number 1: time_limit must be"}},
 		{"former name", "concurrency = 4", "at_once = 4", []string{`line 31: "smoke.at_once" is called [smoke] concurrency now`}},
 		{"former table", "[retention]", "[keep_snapshots]", []string{`"keep_snapshots" is called [retention] now`}},
 		{"wrong type", "concurrency = 4", "concurrency = \"four\"", []string{"line 31: [smoke] concurrency must be a whole number such as 4"}},

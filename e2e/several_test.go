@@ -18,11 +18,11 @@ func TestSeveralPackages(t *testing.T) {
 	f.edit(t, f.config(), "[update]", "[[hold]]\nfolder = \"harbourlight\"\nbecause = \"the season is on\"\n\n[update]")
 	f.run(t, "update", "--all", "--plan").want(t, 0,
 		"step 1 plugin Enquiries (enquiries) 1.1.0 -> 1.2.0 minor",
-		"tidetable 2.1.0: it is a major release", "harbourlight 2.5.2: wetland.toml says that it is to stay: the season is on",
+		"tidetable 2.1.0: it is a major release", "harbourlight 2.5.2: wetland.toml holds it: the season is on",
 		"what was before is put back", "time no limit", "Nothing on the site was touched.")
 	f.edit(t, f.config(), "[update]", "[hooks]\nafter = \"true\"\n[update]\ntime_limit = \"20m\"")
 	f.run(t, "update", "--all", "--plan").want(t, 0, "runs after: true", "time at most 20m0s; then it goes back")
-	f.run(t, "update", "harbourlight").want(t, 2, "is to stay at 2.4.1: the season is on", "[[hold]]")
+	f.run(t, "update", "harbourlight").want(t, 2, "holds harbourlight at 2.4.1: the season is on", "[[hold]]")
 	f.run(t, "update").want(t, 1, "name packages, or take --all")
 	f.run(t, "update", "enquiries", "enquiries@1.2.0").want(t, 2, "enquiries: the plugin is named twice")
 	f.run(t, "update", "enquiries", f.pkg("harbourlight-3.0.0"), f.pkg("tidetable-2.1.0")).want(t, 2, "harbourlight: from 2.4.1 to 3.0.0 is a major release", "tidetable: from 1.3.0 to 2.1.0 is a major release")

@@ -33,21 +33,17 @@ type Event struct {
 // History lists the snapshots and runs of a workspace, oldest first. What cannot
 // be read is in it, with the reason.
 func History(w *workspace.Workspace, guard session.Guard) ([]Event, error) {
-	names, err := runs.Names(w)
+	var events []Event
+	err := runs.Each(w, func(name string, run *runs.Run, err error) error {
+		if err != nil {
+			events = append(events, damaged(name, err))
+		} else {
+			events = append(events, Event{At: run.Started, Name: run.Name, State: string(run.State), About: run.Title()})
+		}
+		return nil
+	})
 	if err != nil {
 		return nil, err
-	}
-	var events []Event
-	for _, name := range names {
-		run, err := runs.Load(w, name)
-		if errors.Is(err, runs.ErrNoRun) {
-			continue
-		}
-		if err != nil {
-			events = append(events, Event{Name: name, State: "damaged", Problem: err.Error(), About: err.Error()})
-			continue
-		}
-		events = append(events, Event{At: run.Started, Name: run.Name, State: string(run.State), About: run.Title()})
 	}
 	store, err := session.OpenStore(w, guard)
 	if err != nil {
@@ -61,7 +57,7 @@ func History(w *workspace.Workspace, guard session.Guard) ([]Event, error) {
 	for _, name := range snapshots {
 		m, err := snapshot.Describe(store, name)
 		if err != nil {
-			events = append(events, Event{Name: name, State: "damaged", Problem: err.Error(), About: err.Error()})
+			events = append(events, damaged(name, err))
 			continue
 		}
 		count, size, tables, _ := m.Totals()
@@ -73,6 +69,11 @@ func History(w *workspace.Workspace, guard session.Guard) ([]Event, error) {
 	}
 	slices.SortStableFunc(events, func(a, b Event) int { return a.At.Compare(b.At) })
 	return events, nil
+}
+
+// damaged is what cannot be read.
+func damaged(name string, why error) Event {
+	return Event{Name: name, State: "damaged", Problem: why.Error(), About: why.Error()}
 }
 
 // SnapshotOptions are those of a snapshot by hand.

@@ -136,23 +136,16 @@ func tidyDatabase(ctx context.Context, w *workspace.Workspace, all []*snapshot.M
 // neededByRuns notes the snapshots that a run still needs: one that is not settled, and
 // for each theme and plugin the last update that was kept, to be able to go back.
 func neededByRuns(w *workspace.Workspace, needed map[string]string) error {
-	names, err := runs.Names(w)
+	all, err := runs.All(w)
 	if err != nil {
-		return err
+		return fmt.Errorf("nothing is thrown away while the record of a run cannot be read: %w", err)
 	}
 	last := map[string]*runs.Run{}
-	for _, name := range names {
-		run, err := runs.Load(w, name)
-		if errors.Is(err, runs.ErrNoRun) {
+	for i, run := range all {
+		if run.Snapshot == "" {
 			continue
 		}
-		if err != nil {
-			return fmt.Errorf("nothing is thrown away while the record of a run cannot be read: %w", err)
-		}
-		switch {
-		case run.Snapshot == "":
-		case name != names[len(names)-1]: // a later one could only begin once it was settled
-		case run.State == runs.UnderWay || run.State == runs.NeedsPerson:
+		if i == len(all)-1 && !run.State.IsSettled() { // an earlier one is: a later one could only begin then
 			for _, name := range append(run.Snapshots, run.Snapshot) {
 				needed[name] = run.Name + " needs it"
 			}
@@ -161,7 +154,7 @@ func neededByRuns(w *workspace.Workspace, needed map[string]string) error {
 			}
 		}
 		for _, t := range run.Components {
-			if t.Fate == runs.FateKept && run.Snapshot != "" {
+			if t.Fate == runs.FateKept {
 				last[string(t.Kind)+"/"+t.Folder] = run
 			}
 		}

@@ -15,9 +15,9 @@ import (
 	"path/filepath"
 	"slices"
 
+	"wetland/core/durable"
 	"wetland/core/files"
 	"wetland/core/packages"
-	"wetland/core/pagecheck"
 	"wetland/core/phrase"
 	"wetland/core/progress"
 	"wetland/core/runs"
@@ -154,7 +154,7 @@ func stage(ctx context.Context, s *session.Session, c *Change) error {
 		return err
 	}
 	c.NewTree = likeLive(c.Pkg.Tree, model)
-	if err := runs.SaveJSON(c.Target.TreeFile(s.Run.Folder), c.NewTree); err != nil {
+	if err := durable.SaveJSON(c.Target.TreeFile(s.Run.Folder), c.NewTree); err != nil {
 		return err
 	}
 	if err := files.WriteTree(ctx, s.Site.Files, c.Staged, c.NewTree, c.Pkg.Source, s.Report.Advance); err != nil {
@@ -286,7 +286,7 @@ func Shelve(ctx context.Context, s *session.Session, c *Change, from *snapshot.M
 	}
 	old, _ := site.Component(s.Components, c.Target.Kind, c.Target.Folder)
 	old.Version = c.Target.From
-	kept, err := s.Shelf().Keep(ctx, old, c.OldTree, pagecheck.Reread(ctx, s.Site.Files, c.Staged), "replaced by "+s.Run.Name)
+	kept, err := s.Shelf().Keep(ctx, old, c.OldTree, files.SourceIn(ctx, s.Site.Files, c.Staged), "replaced by "+s.Run.Name)
 	if err != nil {
 		return fmt.Sprintf("%s %s is in %s (not on the shelf: %v)", c.Target.Folder, phrase.Version(c.Target.From), from.Name, err)
 	}

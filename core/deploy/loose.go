@@ -141,6 +141,3 @@ func putOne(ctx context.Context, s *session.Session, at string, item snapshot.It
 	}
 	return nil
 }
-
-// Below tells whether a path is in a folder; nothing is below "".
-func Below(at, folder string) bool { return folder != "" && strings.HasPrefix(at, folder+"/") }

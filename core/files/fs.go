@@ -75,6 +75,9 @@ func Within(name, folder string) bool {
 	return name == folder || strings.HasPrefix(name, strings.TrimSuffix(folder, "/")+"/")
 }
 
+// Below tells whether a path is that of something below the folder; nothing is below "".
+func Below(name, folder string) bool { return folder != "" && name != folder && Within(name, folder) }
+
 // RealOfExisting resolves the links of the part of name that exists.
 func RealOfExisting(ctx context.Context, disk Disk, name string) (string, error) {
 	real, err := disk.Real(ctx, name)

@@ -15,6 +15,11 @@ import (
 // Source opens the bytes of a tree's files by their path, of several at the same time.
 type Source func(item Item) (io.ReadCloser, error)
 
+// SourceIn is the source of a tree that lies at the folder top.
+func SourceIn(ctx context.Context, fsys FS, top string) Source {
+	return func(item Item) (io.ReadCloser, error) { return fsys.Open(ctx, path.Join(top, item.Path), 0) }
+}
+
 // WriteTree makes the tree at the new folder top and proves, while writing, that
 // every file got the bytes that the tree promises. wrote, if not nil, is told how many, by
 // several goroutines. All of it is safe on disk when WriteTree returns nil; on an error the

@@ -22,7 +22,7 @@ func CheckPages(s *session.Session, why *runs.Reasons) {
 	}
 }
 
-// Before say how the pages of before count.
+// Before says how the pages of before count.
 type Before struct {
 	AcceptPresent bool   // what is broken already does not count
 	Returning     bool   // to an older version: broken pages do not stand against it
@@ -117,11 +117,11 @@ func leaveOutDead(s *session.Session, baseline *smoke.Take, present *smoke.Judge
 // lastLearnt is what the last run found to change by itself after it had put everything back, and
 // proved it.
 func lastLearnt(w *workspace.Workspace) []smoke.Finding {
-	all, err := runs.All(w)
-	if err != nil || len(all) == 0 {
+	last, err := runs.Last(w)
+	if err != nil || last == nil {
 		return nil // what is wrong with the runs is told elsewhere
 	}
-	return all[len(all)-1].Learnt
+	return last.Learnt
 }
 
 // notCompared names what changes by itself.

@@ -9,7 +9,6 @@ import (
 	"bytes"
 	"context"
 	"fmt"
-	"io"
 	"net/http"
 	"path"
 	"path/filepath"
@@ -177,11 +176,6 @@ func Evidence(ctx context.Context, s *session.Session, t *runs.Target, old, want
 		}
 	}
 	return nil, ""
-}
-
-// Reread returns a source for the files of a tree on the site's disk.
-func Reread(ctx context.Context, fsys files.FS, top string) files.Source {
-	return func(item files.Item) (io.ReadCloser, error) { return fsys.Open(ctx, path.Join(top, item.Path), 0) }
 }
 
 // FirstFinding says the first finding that counts.

@@ -12,7 +12,6 @@ import (
 	"strings"
 	"time"
 
-	"wetland/core/deploy"
 	"wetland/core/durable"
 	"wetland/core/files"
 	"wetland/core/phrase"
@@ -94,7 +93,7 @@ func sameFiles(ctx context.Context, s *session.Session, m *snapshot.Manifest) (t
 		for _, item := range area.Items {
 			at := path.Join(area.Path, item.Path)
 			layout := s.Site.CMS.Layout()
-			own := deploy.Below(at, layout.Uploads) || deploy.Below(at, layout.Themes) || deploy.Below(at, layout.Plugins) || !strings.Contains(item.Path, "/")
+			own := files.Below(at, layout.Uploads) || files.Below(at, layout.Themes) || files.Below(at, layout.Plugins) || !strings.Contains(item.Path, "/")
 			if item.Kind != files.File || item.Size == 0 || !own || looked == mostKinFiles {
 				continue
 			}
@@ -203,7 +202,7 @@ type Move struct {
 func movesFile(w *workspace.Workspace) string { return filepath.Join(w.Dir, "moves.json") }
 
 func loadMoves(w *workspace.Workspace) ([]Move, error) {
-	return runs.ReadJSONIfAny[[]Move](movesFile(w))
+	return durable.ReadJSONIfAny[[]Move](movesFile(w))
 }
 
 // MoveOptions say where a site is now.
@@ -313,7 +312,7 @@ func (moved *Moved) write(w *workspace.Workspace) error {
 	}
 	if moved.From != moved.To {
 		moves = append(moves, Move{From: moved.From, To: moved.To, Who: runs.WhoAmI(), At: time.Now().UTC()})
-		if err := runs.SaveJSON(movesFile(w), moves); err != nil {
+		if err := durable.SaveJSON(movesFile(w), moves); err != nil {
 			return err
 		}
 	}

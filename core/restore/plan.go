@@ -206,8 +206,8 @@ func (r *restoration) compareArea(ctx context.Context, area snapshot.Area) (foun
 		switch {
 		case site.LeavesOutBelow(now, differ.Path):
 		case len(r.manifest.Unread) > 0 && differ.Side == files.OnlyNow: // it may only not have been read then
-		case r.scope.folder != "" && at != r.scope.folder && !deploy.Below(at, r.scope.folder):
-		case r.options.KeepNew && differ.Side == files.OnlyNow && deploy.Below(at, uploads):
+		case r.scope.folder != "" && !files.Within(at, r.scope.folder):
+		case r.options.KeepNew && differ.Side == files.OnlyNow && files.Below(at, uploads):
 		default:
 			found = append(found, differ)
 		}

@@ -8,6 +8,7 @@ import (
 	"maps"
 	"os"
 	"path/filepath"
+	"reflect"
 
 	"wetland/core/journal"
 	"wetland/core/smoke"
@@ -103,17 +104,14 @@ func (GroupKept) step() string     { return "kept" }
 func (Restoring) step() string     { return "restoring" }
 func (Ended) step() string         { return "end" }
 
-// blank makes an event of each kind, to be read into.
-var blank = map[string]func() Event{}
+// kinds are those of events, by their steps.
+var kinds = map[string]reflect.Type{}
 
 func init() {
-	for _, one := range []func() Event{
-		func() Event { return &Began{} }, func() Event { return &SnapshotTaken{} }, func() Event { return &GroupChosen{} },
-		func() Event { return &TreesStaged{} }, func() Event { return &Swapping{} }, func() Event { return &Swapped{} },
-		func() Event { return &Judged{} }, func() Event { return &GoingBack{} }, func() Event { return &IsBack{} },
-		func() Event { return &GroupKept{} }, func() Event { return &Restoring{} }, func() Event { return &Ended{} },
+	for _, one := range []Event{
+		Began{}, SnapshotTaken{}, GroupChosen{}, TreesStaged{}, Swapping{}, Swapped{}, Judged{}, GoingBack{}, IsBack{}, GroupKept{}, Restoring{}, Ended{},
 	} {
-		blank[one().step()] = one
+		kinds[one.step()] = reflect.TypeOf(one)
 	}
 }
 
@@ -176,15 +174,15 @@ func (r *Run) ReadTrace() (Trace, error) {
 		return t, fmt.Errorf("read the journal of %s: %w", r.Name, err)
 	}
 	for _, entry := range entries {
-		of := blank[entry.Step]
-		if of == nil {
+		kind := kinds[entry.Step]
+		if kind == nil {
 			continue
 		}
-		event := of()
-		if len(entry.Facts) > 0 && json.Unmarshal(entry.Facts, event) != nil {
+		event := reflect.New(kind)
+		if len(entry.Facts) > 0 && json.Unmarshal(entry.Facts, event.Interface()) != nil {
 			continue
 		}
-		event.tell(&t)
+		event.Interface().(Event).tell(&t)
 	}
 	return t, nil
 }

@@ -75,6 +75,9 @@ func (s State) Tone() smoke.Verdict {
 	return smoke.Broken
 }
 
+// IsSettled tells whether nothing is left to be recovered.
+func (s State) IsSettled() bool { return s != UnderWay && s != NeedsPerson }
+
 // InDoubt is the same end for a run that leaves a person something to look at.
 func (s State) InDoubt() State {
 	switch s {
@@ -222,24 +225,33 @@ func Load(w *workspace.Workspace, name string) (*Run, error) {
 	return &run, nil
 }
 
-// All returns all runs, oldest first.
-func All(w *workspace.Workspace) ([]*Run, error) {
+// Each goes through the runs, oldest first. err tells why a record cannot be read; then run is nil.
+// Runs that had not begun are passed over.
+func Each(w *workspace.Workspace, do func(name string, run *Run, err error) error) error {
 	names, err := Names(w)
 	if err != nil {
-		return nil, err
+		return err
 	}
-	var runs []*Run
 	for _, name := range names {
 		run, err := Load(w, name)
 		if errors.Is(err, ErrNoRun) {
-			continue // interrupted while its folder was made: it had not begun
+			continue // interrupted while its folder was made
 		}
-		if err != nil {
-			return runs, err
+		if err := do(name, run, err); err != nil {
+			return err
 		}
-		runs = append(runs, run)
 	}
-	return runs, nil
+	return nil
+}
+
+// All returns all runs, oldest first.
+func All(w *workspace.Workspace) (all []*Run, err error) {
+	return all, Each(w, func(_ string, run *Run, err error) error {
+		if err == nil {
+			all = append(all, run)
+		}
+		return err
+	})
 }
 
 // InstalledTree returns what the newest run that kept this version installed: the
@@ -251,7 +263,7 @@ func InstalledTree(w *workspace.Workspace, kind cms.Kind, folder, version string
 	}
 	for _, run := range slices.Backward(runs) {
 		if t := run.Component(kind, folder); t != nil && t.To == version && t.Fate == FateKept {
-			return readJSON[files.Tree](t.TreeFile(run.Folder))
+			return durable.ReadJSON[files.Tree](t.TreeFile(run.Folder))
 		}
 	}
 	return nil, nil
@@ -314,7 +326,7 @@ func (r *Run) Title() string {
 // Unsettled returns the newest run if it has not ended, else nil.
 func Unsettled(w *workspace.Workspace) (*Run, error) {
 	last, err := Last(w)
-	if err != nil || last == nil || last.State != UnderWay && last.State != NeedsPerson {
+	if err != nil || last == nil || last.State.IsSettled() {
 		return nil, err
 	}
 	return last, nil
@@ -366,40 +378,7 @@ func New(w *workspace.Workspace, kind string, began Began) (*Run, *Journal, erro
 }
 
 // Save writes the record of the run.
-func (r *Run) Save() error { return SaveJSON(filepath.Join(r.Folder, runFile), r) }
-
-// SaveJSON writes a value safely to a file: a crash leaves the old one or the new one.
-func SaveJSON(file string, v any) error {
-	text, err := json.MarshalIndent(v, "", "  ")
-	if err != nil {
-		return err
-	}
-	if err := durable.WriteFile(file, append(text, '\n')); err != nil {
-		return fmt.Errorf("write the record of the run: %w", err)
-	}
-	return nil
-}
-
-// readJSON reads what SaveJSON wrote.
-func readJSON[T any](file string) (v T, err error) {
-	text, err := os.ReadFile(file)
-	if err != nil {
-		return v, err
-	}
-	if err := json.Unmarshal(text, &v); err != nil {
-		return v, fmt.Errorf("%s is damaged: %w", file, err)
-	}
-	return v, nil
-}
-
-// ReadJSONIfAny is readJSON for a file that need not be there.
-func ReadJSONIfAny[T any](file string) (T, error) {
-	v, err := readJSON[T](file)
-	if errors.Is(err, fs.ErrNotExist) {
-		err = nil
-	}
-	return v, err
-}
+func (r *Run) Save() error { return durable.SaveJSON(filepath.Join(r.Folder, runFile), r) }
 
 // WhoAmI names the user and the machine.
 func WhoAmI() string {

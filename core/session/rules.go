@@ -6,7 +6,7 @@ import (
 	"slices"
 	"strings"
 
-	"wetland/core/runs"
+	"wetland/core/durable"
 	"wetland/core/smoke"
 	"wetland/core/smoke/judging"
 	"wetland/core/workspace"
@@ -22,7 +22,7 @@ func RulesOf(w *workspace.Workspace) (judging.Rules, error) {
 		rules.Weights = append(rules.Weights, judging.Weight{Check: weight.Check, Pages: weight.Pages, As: smoke.Verdict(weight.As), Because: weight.Because})
 	}
 	var err error
-	rules.Accepted, err = runs.ReadJSONIfAny[[]judging.Acceptance](AcceptedFile(w))
+	rules.Accepted, err = durable.ReadJSONIfAny[[]judging.Acceptance](AcceptedFile(w))
 	return rules, err
 }
 

@@ -7,7 +7,6 @@ package session
 
 import (
 	"context"
-	"encoding/json"
 	"errors"
 	"fmt"
 	"maps"
@@ -18,6 +17,7 @@ import (
 
 	"wetland/core/accounts"
 	"wetland/core/database"
+	"wetland/core/durable"
 	"wetland/core/errorlog"
 	"wetland/core/files"
 	"wetland/core/packages"
@@ -128,8 +128,7 @@ func (s *Session) Lock(ctx context.Context) error {
 	})
 	if errors.Is(err, files.ErrLocked) {
 		err = fmt.Errorf("%w. Wait until it has ended, then try again", ErrBusy)
-		var other holder
-		if text, readErr := os.ReadFile(holderFile(s.Site.Workspace)); readErr == nil && json.Unmarshal(text, &other) == nil {
+		if other, readErr := durable.ReadJSON[holder](holderFile(s.Site.Workspace)); readErr == nil {
 			err = fmt.Errorf("%w: %s, process %d, since %s. Wait until it has ended, then try again", ErrBusy, other.Who, other.Process, other.Since.Local().Format("15:04:05"))
 		}
 		return err
@@ -138,7 +137,7 @@ func (s *Session) Lock(ctx context.Context) error {
 		return fmt.Errorf("lock the site: %w", err)
 	}
 	s.unlock = unlock
-	return runs.SaveJSON(holderFile(s.Site.Workspace), holder{Who: runs.WhoAmI(), Process: os.Getpid(), Workspace: s.Site.Workspace.Dir, Since: time.Now()})
+	return durable.SaveJSON(holderFile(s.Site.Workspace), holder{Who: runs.WhoAmI(), Process: os.Getpid(), Workspace: s.Site.Workspace.Dir, Since: time.Now()})
 }
 
 // Open opens and locks the site of the workspace. What only concerns the database

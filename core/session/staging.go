@@ -15,14 +15,13 @@ func (s *Session) StagingFolders() []string { return foldersOfStaging(s.Site, s.
 // in them is no part of the site. A run whose record cannot be read names none: that is told
 // where it matters.
 func waitingOf(of *site.Site) []string {
-	names, _ := runs.Names(of.Workspace)
 	var waiting []string
-	for _, name := range names {
-		run, err := runs.Load(of.Workspace, name)
-		if err == nil && (run.State == runs.UnderWay || run.State == runs.NeedsPerson) && run.NamesStaging() {
+	_ = runs.Each(of.Workspace, func(_ string, run *runs.Run, err error) error {
+		if err == nil && !run.State.IsSettled() && run.NamesStaging() {
 			waiting = append(waiting, foldersOfStaging(of, run)...)
 		}
-	}
+		return nil
+	})
 	return waiting
 }
 

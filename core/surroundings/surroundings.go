@@ -144,18 +144,18 @@ func itemsByPath(area snapshot.Area) map[string]*snapshot.Item {
 func (r *rest) staysAsItIs(at string, folder bool) string {
 	layout := r.Site.CMS.Layout()
 	switch {
-	case deploy.Below(at, layout.Themes) || deploy.Below(at, layout.Plugins):
+	case files.Below(at, layout.Themes) || files.Below(at, layout.Plugins):
 		return "another component: left as it is"
 	case r.isLog(at):
 		return "a log: left as it is"
-	case deploy.Below(at, layout.Uploads) && (folder || isMedia(at)): // an empty folder shows nowhere; what is in it is looked at by itself
+	case files.Below(at, layout.Uploads) && (folder || isMedia(at)): // an empty folder shows nowhere; what is in it is looked at by itself
 		return "it may be an author's or a visitor's: left as it is"
 	}
 	return ""
 }
 
 func (r *rest) isLeftOut(at string) bool {
-	return slices.ContainsFunc(r.without, func(folder string) bool { return at == folder || deploy.Below(at, folder) })
+	return slices.ContainsFunc(r.without, func(folder string) bool { return files.Within(at, folder) })
 }
 
 // isLog tells of files that grow by themselves.

@@ -235,7 +235,7 @@ func TestAllOrNone(t *testing.T) {
 	if err != nil || len(plan.Changes()) != 1 || len(plan.Left) != 1 || !strings.Contains(plan.Left[0].Because, "the new form is not wanted") {
 		t.Fatalf("%+v %v", plan, err)
 	}
-	if _, err := p.update(t, update.Options{Packages: []string{"plank2"}}); !errors.As(err, &refused) || !strings.Contains(err.Error(), "is to stay at 1.0") {
+	if _, err := p.update(t, update.Options{Packages: []string{"plank2"}}); !errors.As(err, &refused) || !strings.Contains(err.Error(), "holds plank2 at 1.0") {
 		t.Errorf("%v", err)
 	}
 	run, err := p.update(t, update.Options{All: true})

@@ -26,15 +26,15 @@ type Plan struct {
 	Beside        []shelf.Beside      `json:"beside,omitempty"` // what came in one bundle, and is not installed with it
 	OneByOne      bool                `json:"one_by_one"`       // each step is judged by itself
 	Pages         []string            `json:"pages"`
-	Touched       []pagecheck.Touched `json:"touched,omitempty"`  // pages that a component has a part in; they are among Pages
-	Size          int64               `json:"snapshot_at_most"`   // bytes that the snapshot may need in the store; PlanOf alone tells
-	InDoubt       Decision            `json:"in_doubt"`           // when nobody is asked
-	Search        bool                `json:"search"`             // for a culprit, when nobody is asked
-	TimeLimit     string              `json:"within,omitempty"`   // how long it may take; "": without limit
-	WaitAfterSwap string              `json:"settle"`             // how long it waits after each swap
-	Notice        bool                `json:"notice"`             // visitors see one while files are swapped
-	Gap           bool                `json:"gap"`                // folders cannot be exchanged in one step on this system
-	Commands      []string            `json:"commands,omitempty"` // of wetland.toml, with when they run
+	Touched       []pagecheck.Touched `json:"touched,omitempty"`    // pages that a component has a part in; they are among Pages
+	Size          int64               `json:"snapshot_at_most"`     // bytes that the snapshot may need in the store; PlanOf alone tells
+	InDoubt       Decision            `json:"in_doubt"`             // when nobody is asked
+	Search        bool                `json:"search"`               // for a culprit, when nobody is asked
+	TimeLimit     string              `json:"time_limit,omitempty"` // how long it may take; "": without limit
+	WaitAfterSwap string              `json:"wait_after_swap"`      // how long it waits after each swap
+	Notice        bool                `json:"notice"`               // visitors see one while files are swapped
+	Gap           bool                `json:"gap"`                  // folders cannot be exchanged in one step on this system
+	Commands      []string            `json:"commands,omitempty"`   // of wetland.toml, with when they run
 
 	groups [][]*deploy.Change
 }
@@ -110,7 +110,7 @@ func (m *motion) choose(ctx context.Context, why *runs.Reasons) error {
 			}
 			c.Companions = append(c.Companions, pkg.Header.RequiresPlugins...)
 			m.checkTwice(c, &own)
-			m.checkStay(c.Target, &own)
+			m.checkHold(c.Target, &own)
 			m.changes, m.company.Coming = append(m.changes, c), append(m.company.Coming, c.Key())
 			label = c.Target.Folder
 		}
@@ -135,10 +135,10 @@ func (m *motion) newer() ([]string, error) {
 		left := func(because string) {
 			m.plan.Left = append(m.plan.Left, Left{Kind: c.Kind, Folder: c.Folder, Version: best.Version, Because: because})
 		}
-		stay, stays := m.Site.Workspace.Config.HeldBack(c.Kind, c.Folder)
+		hold, held := m.Site.Workspace.Config.HeldBack(c.Kind, c.Folder)
 		switch {
-		case stays:
-			left("wetland.toml says that it is to stay: " + stay.Because)
+		case held:
+			left("wetland.toml holds it: " + hold.Because)
 		case version.Between(c.Version, best.Version) == version.Major && !m.options.AllowMajor:
 			left("it is " + version.Major.Meaning() + ": --allow-major takes it along")
 		default:
@@ -166,11 +166,11 @@ func (m *motion) checkTwice(c *deploy.Change, why *runs.Reasons) {
 	}
 }
 
-// checkStay refuses a component that a person wants to stay as it is.
-func (m *motion) checkStay(t *runs.Target, why *runs.Reasons) {
-	stay, stays := m.Site.Workspace.Config.HeldBack(t.Kind, t.Folder)
-	if stays && version.Compare(t.To, t.From) > 0 {
-		why.Add(fmt.Sprintf("%s says that %s is to stay at %s: %s", workspace.ConfigName, t.Folder, phrase.Version(t.From), stay.Because), "If that is over, take its [[hold]] out of "+workspace.ConfigName+".")
+// checkHold refuses a component that a person holds at its version.
+func (m *motion) checkHold(t *runs.Target, why *runs.Reasons) {
+	hold, held := m.Site.Workspace.Config.HeldBack(t.Kind, t.Folder)
+	if held && version.Compare(t.To, t.From) > 0 {
+		why.Add(fmt.Sprintf("%s holds %s at %s: %s", workspace.ConfigName, t.Folder, phrase.Version(t.From), hold.Because), "If that is over, take its [[hold]] out of "+workspace.ConfigName+".")
 	}
 }
 

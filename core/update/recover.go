@@ -9,6 +9,7 @@ import (
 	"slices"
 
 	"wetland/core/deploy"
+	"wetland/core/durable"
 	"wetland/core/files"
 	"wetland/core/phrase"
 	"wetland/core/progress"
@@ -118,7 +119,7 @@ func (m *motion) readWhatWas(t runs.Trace) error {
 		return !looked
 	})
 	for _, c := range m.group {
-		if c.NewTree, err = runs.ReadJSONIfAny[files.Tree](c.Target.TreeFile(m.Run.Folder)); err != nil {
+		if c.NewTree, err = durable.ReadJSONIfAny[files.Tree](c.Target.TreeFile(m.Run.Folder)); err != nil {
 			return err
 		}
 	}

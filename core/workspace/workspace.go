@@ -169,11 +169,11 @@ type Severity struct {
 	Because string   `toml:"because"`
 }
 
-// Stays tells whether a component is to stay as it is, and why.
+// HeldBack tells whether a component is to stay as it is, and why.
 func (c *Config) HeldBack(kind cms.Kind, folder string) (Hold, bool) {
-	for _, stay := range c.Hold {
-		if stay.Folder == folder && (stay.Kind == "" || stay.Kind == kind) {
-			return stay, true
+	for _, hold := range c.Hold {
+		if hold.Folder == folder && (hold.Kind == "" || hold.Kind == kind) {
+			return hold, true
 		}
 	}
 	return Hold{}, false
@@ -248,7 +248,7 @@ func (c *Config) checkDurations(at lines, say func(string, ...any)) {
 	}
 	tell("[smoke] wait_after_swap", c.Smoke.WaitAfterSwap)
 	for i := range c.Pages {
-		tell(fmt.Sprintf("[[pages]] number %d: within", i+1), &c.Pages[i].TimeLimit)
+		tell(fmt.Sprintf("[[pages]] number %d: time_limit", i+1), &c.Pages[i].TimeLimit)
 	}
 }
 
@@ -433,13 +433,13 @@ func (c *Config) check(at lines, say func(string, ...any)) {
 			say("[caches] addresses takes whole addresses without a user in them, not %q", address)
 		}
 	}
-	for i, stay := range c.Hold {
-		if stay.Folder == "" || stay.Because == "" || !slices.Contains([]cms.Kind{"", cms.Theme, cms.Plugin}, stay.Kind) {
+	for i, hold := range c.Hold {
+		if hold.Folder == "" || hold.Because == "" || !slices.Contains([]cms.Kind{"", cms.Theme, cms.Plugin}, hold.Kind) {
 			say("[[hold]] number %d wants folder and because, and kind only as \"theme\" or \"plugin\"", i+1)
 		}
 	}
-	for i, weigh := range c.Severity {
-		if weigh.Check == "" || weigh.Because == "" || !slices.Contains([]string{"sound", "doubtful", "broken"}, weigh.As) {
+	for i, severity := range c.Severity {
+		if severity.Check == "" || severity.Because == "" || !slices.Contains([]string{"sound", "doubtful", "broken"}, severity.As) {
 			say("[[severity]] number %d wants check, because, and as: \"sound\", \"doubtful\" or \"broken\"", i+1)
 		}
 	}
