@@ -3,9 +3,34 @@ package packs
 import (
 	"context"
 	"errors"
+	"fmt"
+	"path"
 
 	"wetland/core/progress"
 )
+
+// Alone closes the store, waits until nobody else has it open, and opens it anew, for others may have
+// added to it meanwhile. Nobody can open it until release is called. It fails where a volume cannot
+// be read: what that holds may be needed.
+func (s *Store) Alone(ctx context.Context) (fresh *Store, release func() error, err error) {
+	release = func() error { return nil }
+	if s.guard != "" {
+		if err := s.Close(); err != nil {
+			return nil, nil, err
+		}
+		if release, err = hold(ctx, s.guard, true); err != nil {
+			return nil, nil, err
+		}
+	}
+	if fresh, err = OpenBytes(s.Bytes, s.Seal); err != nil {
+		return nil, nil, errors.Join(err, release())
+	}
+	for name, reason := range fresh.damaged {
+		err := fmt.Errorf("the volume %s cannot be read, and nothing is thrown away before that is mended: %w", path.Base(name), reason)
+		return nil, nil, errors.Join(err, release())
+	}
+	return fresh, release, nil
+}
 
 // Size is what the store's files take, in bytes.
 func (s *Store) Size() (total int64, err error) {
@@ -30,15 +55,16 @@ func (s *Store) Size() (total int64, err error) {
 const mostWaste = 30
 
 // Compact writes the needed pieces of wasteful volumes into new ones, proved, and
-// returns the volumes that nothing needs any more.
-func (s *Store) Compact(ctx context.Context, needed map[ID]bool, report progress.Reporter) (old []*volume, err error) {
+// names the volumes that nothing needs any more.
+func (s *Store) Compact(ctx context.Context, needed map[ID]bool, report progress.Reporter) (names []string, err error) {
 	to := s.NewAdder(ctx, report)
-	for number, v := range s.Volumes {
+	var old []*volume
+	for number, v := range s.volumes {
 		total, waste := 0, 0
 		for i, b := range v.blocks {
 			for _, p := range b.pieces {
 				total += int(p.size)
-				at := s.Index[p.id]
+				at := s.index[p.id]
 				if elsewhere := at.volume != int32(number) || at.block != int32(i); elsewhere || !needed[p.id] {
 					waste += int(p.size)
 				}
@@ -47,13 +73,13 @@ func (s *Store) Compact(ctx context.Context, needed map[ID]bool, report progress
 		if total > 0 && waste*100 <= total*mostWaste {
 			continue
 		}
-		old = append(old, v)
+		old, names = append(old, v), append(names, v.Name)
 	}
 	for _, v := range old {
 		for _, b := range v.blocks {
 			for _, p := range b.pieces {
-				at := s.Index[p.id]
-				if !needed[p.id] || s.Volumes[at.volume] != v {
+				at := s.index[p.id]
+				if !needed[p.id] || s.volumes[at.volume] != v {
 					continue
 				}
 				if err := ctx.Err(); err != nil {
@@ -73,5 +99,5 @@ func (s *Store) Compact(ctx context.Context, needed map[ID]bool, report progress
 	if err := to.Finish(); err != nil {
 		return nil, errors.Join(err, to.Abandon())
 	}
-	return old, nil
+	return names, nil
 }

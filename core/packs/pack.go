@@ -54,7 +54,7 @@ func (a *Adder) Add(data []byte, alone bool) (ID, error) {
 }
 
 func (a *Adder) put(id ID, data []byte, alone bool) error {
-	if _, known := a.Store.Index[id]; known {
+	if a.Store.Has(id) {
 		return nil
 	}
 	return a.copy(id, data, alone)

@@ -41,7 +41,7 @@ type piece struct {
 // location is where a piece lies, by the store's own numbering of its volumes.
 type location struct {
 	volume, block int32
-	at, Size      uint32 // in the unpacked block
+	at, size      uint32 // in the unpacked block
 }
 
 // Sizes, in bytes, unpacked.

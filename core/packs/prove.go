@@ -78,3 +78,14 @@ func (s *Store) proveBlock(v *volume, b block, report progress.Reporter) error {
 	}
 	return nil
 }
+
+// Present makes sure that every volume is there, of the size that its directory was read with. That
+// the bytes are right is told by reading them.
+func (s *Store) Present() error {
+	for _, v := range s.volumes {
+		if size, err := s.Bytes.Size(v.Name); err != nil || size != v.Size {
+			return fmt.Errorf("the volume %s of the store was changed or taken away meanwhile", path.Base(v.Name))
+		}
+	}
+	return nil
+}

@@ -46,14 +46,14 @@ func (c *blockCache) put(at location, data []byte) {
 
 // Piece returns the proved bytes of a piece. They are shared: do not change them.
 func (s *Store) Piece(id ID) ([]byte, error) {
-	at, ok := s.Index[id]
+	at, ok := s.index[id]
 	if !ok {
-		for name, err := range s.Damaged {
+		for name, err := range s.damaged {
 			return nil, fmt.Errorf("a piece is missing, and the volume %s cannot be read: %w", path.Base(name), err)
 		}
 		return nil, errors.New("a piece is missing: a volume of the store is gone")
 	}
-	v := s.Volumes[at.volume]
+	v := s.volumes[at.volume]
 	b := v.blocks[at.block]
 	data := s.cache.get(at)
 	if data == nil {
@@ -65,7 +65,7 @@ func (s *Store) Piece(id ID) ([]byte, error) {
 			s.cache.put(at, data)
 		}
 	}
-	data = data[at.at : at.at+at.Size]
+	data = data[at.at : at.at+at.size]
 	if s.Seal.ID(data) != id {
 		return nil, fmt.Errorf("a piece in %s is damaged: its bytes are not those that were written", path.Base(v.Name))
 	}
@@ -74,3 +74,12 @@ func (s *Store) Piece(id ID) ([]byte, error) {
 
 // hexOf writes a hash as files.Item has it.
 func hexOf(sum []byte) string { return hex.EncodeToString(sum) }
+
+// SizeOf is how many bytes a piece has; 0 if it is not there.
+func (s *Store) SizeOf(id ID) uint32 { return s.index[id].size }
+
+// Has tells whether a piece is there.
+func (s *Store) Has(id ID) bool {
+	_, there := s.index[id]
+	return there
+}

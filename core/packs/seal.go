@@ -230,7 +230,7 @@ func Seal(dir string, old Unlock, secret Secret) error {
 	if err != nil {
 		return err
 	}
-	if len(names)+len(store.Volumes)+len(store.Damaged) > 0 {
+	if len(names)+len(store.volumes)+len(store.damaged) > 0 {
 		return ErrNotEmpty
 	}
 	key := make([]byte, sealKeySize)

@@ -29,16 +29,16 @@ import (
 type Store struct {
 	Bytes   Bytes
 	Seal    *Sealing
-	Volumes []*volume
-	Index   map[ID]location // every piece of every readable volume
+	volumes []*volume
+	index   map[ID]location // every piece of every readable volume
 	cache   blockCache
-	// Damaged holds the volumes whose directory could not be read, with the reason.
-	Damaged map[string]error
+	// damaged holds the volumes whose directory could not be read, with the reason.
+	damaged map[string]error
 	// name tells this store from all others; "" if the store is no folder.
 	name string
-	// Guard is the file whose lock keeps tidying apart from everything else; "" if
+	// guard is the file whose lock keeps tidying apart from everything else; "" if
 	// the store is no folder.
-	Guard string
+	guard string
 	// release gives up the lock that keeps tidying away while this store is open.
 	release func() error
 }
@@ -128,7 +128,7 @@ func openFolder(dir string, seal *Sealing) (*Store, error) {
 	guard := filepath.Join(dir, MarkerName)
 	ctx, cancel := context.WithTimeout(context.Background(), longestTidy)
 	defer cancel()
-	release, err := Hold(ctx, guard, false)
+	release, err := hold(ctx, guard, false)
 	if err != nil {
 		return nil, err
 	}
@@ -136,7 +136,7 @@ func openFolder(dir string, seal *Sealing) (*Store, error) {
 	if err != nil {
 		return nil, errors.Join(err, release())
 	}
-	s.Guard, s.release = guard, release
+	s.guard, s.release = guard, release
 	if s.name, err = nameIn(dir); err != nil {
 		return nil, errors.Join(err, release())
 	}
@@ -158,7 +158,7 @@ func (s *Store) Close() error {
 
 // OpenBytes reads which pieces there are, of a store that lies anywhere. What is damaged is noted.
 func OpenBytes(bytes Bytes, seal *Sealing) (*Store, error) {
-	s := &Store{Bytes: bytes, Seal: seal, Index: map[ID]location{}, Damaged: map[string]error{}}
+	s := &Store{Bytes: bytes, Seal: seal, index: map[ID]location{}, damaged: map[string]error{}}
 	names, err := bytes.List(VolumeFolder)
 	if err != nil {
 		return nil, fmt.Errorf("list the volumes of the store: %w", err)
@@ -169,7 +169,7 @@ func OpenBytes(bytes Bytes, seal *Sealing) (*Store, error) {
 		}
 		v, err := readVolume(bytes, name, seal)
 		if err != nil {
-			s.Damaged[name] = err
+			s.damaged[name] = err
 			continue
 		}
 		s.learn(v)
@@ -179,20 +179,20 @@ func OpenBytes(bytes Bytes, seal *Sealing) (*Store, error) {
 
 // learn makes a volume's pieces known.
 func (s *Store) learn(v *volume) {
-	number := int32(len(s.Volumes))
-	s.Volumes = append(s.Volumes, v)
+	number := int32(len(s.volumes))
+	s.volumes = append(s.volumes, v)
 	for i, b := range v.blocks {
 		at := uint32(0)
 		for _, p := range b.pieces {
-			s.Index[p.id] = location{volume: number, block: int32(i), at: at, Size: p.size}
+			s.index[p.id] = location{volume: number, block: int32(i), at: at, size: p.size}
 			at += p.size
 		}
 	}
 }
 
-// Hold keeps a store for reading and adding, or, alone, for taking away. It waits for
+// hold keeps a store for reading and adding, or, alone, for taking away. It waits for
 // whoever has it; release gives it up.
-func Hold(ctx context.Context, guard string, alone bool) (release func() error, err error) {
+func hold(ctx context.Context, guard string, alone bool) (release func() error, err error) {
 	lock := flock.New(guard, flock.SetFlag(os.O_RDONLY))
 	try := lock.TryRLockContext
 	if alone {

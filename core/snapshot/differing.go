@@ -42,7 +42,7 @@ func Differing(s *packs.Store, a, b Table) (ofA, ofB database.Rows, bytes int64,
 	}
 	for _, only := range [][]packs.ID{onlyA, onlyB} {
 		for _, id := range only {
-			bytes += int64(s.Index[id].Size)
+			bytes += int64(s.SizeOf(id))
 		}
 	}
 	return rowsIn(s, a, eachOf(onlyA)), rowsIn(s, b, eachOf(onlyB)), bytes, nil
@@ -55,7 +55,7 @@ func eachRun(s *packs.Store, table Table, visit func(run packs.ID, pieces []pack
 	var pieces []packs.ID
 	err := rowPieces(s, table, func(id packs.ID) error {
 		pieces = append(pieces, id)
-		if s.Index[id].Size != packs.PieceSize {
+		if s.SizeOf(id) != packs.PieceSize {
 			visit(nameOf(pieces), pieces)
 			pieces = pieces[:0]
 		}

@@ -58,7 +58,7 @@ func Take(ctx context.Context, s *packs.Store, of Subject, report progress.Repor
 	if err := t.to.Finish(); err != nil {
 		return nil, errors.Join(err, t.to.Abandon())
 	}
-	if err := present(s); err != nil {
+	if err := s.Present(); err != nil {
 		return nil, errors.Join(err, t.to.Abandon())
 	}
 	t.m.Took = time.Since(start)
@@ -74,17 +74,6 @@ func newest(s *packs.Store) *Manifest {
 	for _, name := range slices.Backward(names) {
 		if m, err := Load(s, name); err == nil {
 			return m
-		}
-	}
-	return nil
-}
-
-// present makes sure that every volume is there, of the size that its directory was
-// read with. That the bytes are right is told by reading them.
-func present(s *packs.Store) error {
-	for _, v := range s.Volumes {
-		if size, err := s.Bytes.Size(v.Name); err != nil || size != v.Size {
-			return fmt.Errorf("the volume %s of the store was changed or taken away meanwhile", path.Base(v.Name))
 		}
 	}
 	return nil
@@ -276,7 +265,7 @@ func (t *taking) unchanged(old, now Item) bool {
 		return false
 	}
 	for _, id := range old.Pieces {
-		if _, there := t.to.Store.Index[id]; !there {
+		if !t.to.Store.Has(id) {
 			return false
 		}
 	}

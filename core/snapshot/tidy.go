@@ -143,23 +143,11 @@ func Drop(s *packs.Store, name string) error {
 // store open, and can be interrupted at any instant. Use the store no more afterwards. It
 // returns the bytes freed.
 func Tidy(ctx context.Context, s *packs.Store, gone []string, report progress.Reporter) (freed int64, err error) {
-	if s.Guard != "" {
-		if err := s.Close(); err != nil {
-			return 0, err
-		}
-		release, err := packs.Hold(ctx, s.Guard, true)
-		if err != nil {
-			return 0, err
-		}
-		defer func() { err = errors.Join(err, release()) }()
-	}
-	fresh, err := packs.OpenBytes(s.Bytes, s.Seal) // others may have added meanwhile
+	fresh, release, err := s.Alone(ctx)
 	if err != nil {
 		return 0, err
 	}
-	for name, reason := range fresh.Damaged {
-		return 0, fmt.Errorf("the volume %s cannot be read, and nothing is thrown away before that is mended: %w", path.Base(name), reason)
-	}
+	defer func() { err = errors.Join(err, release()) }()
 	before, err := fresh.Size()
 	if err != nil {
 		return 0, err
@@ -178,9 +166,9 @@ func Tidy(ctx context.Context, s *packs.Store, gone []string, report progress.Re
 			return 0, fmt.Errorf("delete %s: %w", name, err)
 		}
 	}
-	for _, v := range old {
-		if err := s.Bytes.Delete(v.Name); err != nil {
-			return 0, fmt.Errorf("delete the volume %s: %w", path.Base(v.Name), err)
+	for _, volume := range old {
+		if err := s.Bytes.Delete(volume); err != nil {
+			return 0, fmt.Errorf("delete the volume %s: %w", path.Base(volume), err)
 		}
 	}
 	if err := s.Bytes.Clear(); err != nil {
