@@ -8,6 +8,7 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"wetland/core/preflight"
 	"wetland/core/restore"
 	"wetland/core/update"
 	"wetland/core/workspace"
@@ -81,7 +82,7 @@ func (a *app) restoreVersion(ctx context.Context, w *workspace.Workspace, name s
 	}
 	a.screen.Print("%s  %s\n\n", a.screen.Bold(w.Config.Site.Name), w.Config.Site.Address)
 	return a.update(ctx, w, update.Options{
-		Guard: a.guard(), Packages: []string{name}, Return: true, KeepBroken: keepBroken, AllowGap: o.AllowGap, Planned: a.showSteps,
+		Guard: a.guard(), Packages: []string{name}, Allowed: preflight.Allowed{Return: true}, KeepBroken: keepBroken, AllowGap: o.AllowGap, Planned: a.showSteps,
 	})
 }
 

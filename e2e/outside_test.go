@@ -8,8 +8,6 @@ import (
 	"fmt"
 	"net/http"
 	"net/http/httptest"
-	"net/http/httputil"
-	"net/url"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -63,26 +61,22 @@ func TestBrowserGivesThePasswordToNobodyElse(t *testing.T) {
 	must(t, err)
 	own, err1 := authority.For("127.0.0.1")
 	others, err2 := authority.For("rogue.example")
-	behind, err3 := url.Parse(f.address)
-	must(t, err1, err2, err3)
-	site := httputil.NewSingleHostReverseProxy(behind)
+	must(t, err1, err2)
 	var lookedAt, exchanged atomic.Bool
 	var toOthers sync.Map // the connections that were given the other certificate
+	site := f.behindPassword(t, "low tide", func(w http.ResponseWriter, r *http.Request) bool {
+		if !exchanged.Load() || !strings.Contains(r.UserAgent(), "Chrome") {
+			return false
+		}
+		lookedAt.Store(true)
+		w.Header().Set("Connection", "close")
+		w.WriteHeader(http.StatusServiceUnavailable)
+		return true
+	})
 	front := httptest.NewUnstartedServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
-		_, password, given := r.BasicAuth()
 		if _, other := toOthers.Load(r.RemoteAddr); other {
+			_, password, _ := r.BasicAuth()
 			t.Errorf("another server was asked, with the password %q", password)
-		}
-		if !given {
-			w.Header().Set("WWW-Authenticate", "Basic")
-			w.WriteHeader(http.StatusUnauthorized)
-			return
-		}
-		if exchanged.Load() && strings.Contains(r.UserAgent(), "Chrome") {
-			lookedAt.Store(true)
-			w.Header().Set("Connection", "close")
-			w.WriteHeader(http.StatusServiceUnavailable)
-			return
 		}
 		site.ServeHTTP(w, r)
 	}))
@@ -299,22 +293,14 @@ func TestBrowsersWayIsForNobodyElse(t *testing.T) {
 		testenv.Missing(t, "chromium, and the rights of root")
 	}
 	f := layOut(t)
-	behind, err := url.Parse(f.address)
-	must(t, err)
-	site := httputil.NewSingleHostReverseProxy(behind)
 	looked, goOn := make(chan struct{}), make(chan struct{})
 	var once sync.Once
-	front := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
-		if _, password, _ := r.BasicAuth(); password != "low tide" {
-			w.Header().Set("WWW-Authenticate", "Basic")
-			w.WriteHeader(http.StatusUnauthorized)
-			return
-		}
+	front := httptest.NewServer(f.behindPassword(t, "low tide", func(_ http.ResponseWriter, r *http.Request) bool {
 		if strings.Contains(r.UserAgent(), "Chrome") {
 			once.Do(func() { close(looked) })
 			<-goOn
 		}
-		site.ServeHTTP(w, r)
+		return false
 	}))
 	defer front.Close()
 	must(t, os.WriteFile(filepath.Join(f.care, "password"), []byte("low tide\n"), 0o600))

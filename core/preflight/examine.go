@@ -97,7 +97,8 @@ func examineTouched(ctx context.Context, s *session.Session, e *Examination, p *
 type Allowed struct {
 	Older, Same, Major bool // versions that are older, the same, or a large step away
 	LoseEdits          bool // what was edited by hand may be overwritten
-	// Return brings a version back on purpose, whatever stands now.
+	// Return brings a version back on purpose, whatever stands now: a newer one, the same one
+	// damaged, or edits by hand. For an update it stands for all of that.
 	Return bool
 }
 

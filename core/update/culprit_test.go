@@ -15,6 +15,7 @@ import (
 	"time"
 
 	"wetland/core/archive"
+	"wetland/core/preflight"
 	"wetland/core/runs"
 	"wetland/core/session"
 	"wetland/core/shelf"
@@ -298,7 +299,7 @@ func TestHooks(t *testing.T) {
 	}
 	p.broken = func(updated []string) string { return cutOff }
 	p.workspace.Config.Hooks.Before = "echo no; exit 3"
-	if _, err := p.update(t, update.Options{Packages: p.packages(t), AllowSame: true, AcceptPresent: true}); err == nil || !strings.Contains(err.Error(), "[hooks] before names failed: exit status 3 (no)") {
+	if _, err := p.update(t, update.Options{Packages: p.packages(t), Allowed: preflight.Allowed{Same: true}, AcceptPresent: true}); err == nil || !strings.Contains(err.Error(), "[hooks] before names failed: exit status 3 (no)") {
 		t.Errorf("%v", err)
 	}
 	text, err := os.ReadFile(said)

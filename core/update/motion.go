@@ -40,19 +40,13 @@ const (
 // Options of an update.
 type Options struct {
 	session.Guard
+	preflight.Allowed
 	Packages      []string // paths of archives, or NAME or NAME@VERSION from the shelf
 	All           bool     // everything that the shelf has newer
 	AsGiven       bool     // in the order of Packages, not in the usual one
 	OneByOne      bool     // each step is judged by itself, not all of them at the end
 	Pick          string   // which package of a bundle: its folder or name
 	AcceptPresent bool     // findings that are there before do not count
-	AllowOlder    bool
-	AllowSame     bool
-	AllowMajor    bool
-	LoseEdits     bool // what was edited by hand may be overwritten
-	// Return brings a version back on purpose, whatever stands now: a newer one, the same
-	// one damaged, or edits by hand. It allows all of that.
-	Return bool
 	// KeepBroken keeps the version of a return though its pages are broken.
 	KeepBroken bool
 	AllowGap   bool // two renames where an exchange is not possible
@@ -151,7 +145,7 @@ func openMotion(ctx context.Context, w *workspace.Workspace, o Options) (*motion
 		return nil, err
 	}
 	if o.Return {
-		o.AllowOlder, o.AllowSame, o.AllowMajor, o.LoseEdits = true, true, true, true
+		o.Older, o.Same, o.Major, o.LoseEdits = true, true, true, true
 	}
 	s.Stopped = func() bool { return ctx.Err() != nil }
 	m := &motion{Session: s, options: o}
@@ -285,10 +279,6 @@ func (m *motion) checkEdits(ctx context.Context, c *deploy.Change, why *runs.Rea
 	why.Add(fmt.Sprintf("%s was edited by hand, and the update would overwrite that: %s", installed.Folder, phrase.List(found.All(), 4)),
 		preflight.EditsAdvice(installed.Kind))
 	return nil
-}
-
-func (o Options) allowed() preflight.Allowed {
-	return preflight.Allowed{Older: o.AllowOlder, Same: o.AllowSame, Major: o.AllowMajor, LoseEdits: o.LoseEdits, Return: o.Return}
 }
 
 // named is how a person called the package of a folder: the only one, or by that folder.

@@ -103,7 +103,7 @@ func (m *motion) choose(ctx context.Context, why *runs.Reasons) error {
 		}
 		label := filepath.Base(name)
 		if pkg != nil {
-			c := &deploy.Change{Pkg: pkg, Target: preflight.TargetOf(m.Session, pkg, m.options.allowed(), &own)}
+			c := &deploy.Change{Pkg: pkg, Target: preflight.TargetOf(m.Session, pkg, m.options.Allowed, &own)}
 			c.Live = m.Site.ComponentPath(c.Target.Kind, c.Target.Folder)
 			for _, one := range beside {
 				c.Companions = append(c.Companions, one.Folder)
@@ -139,7 +139,7 @@ func (m *motion) newer() ([]string, error) {
 		switch {
 		case held:
 			left("wetland.toml holds it: " + hold.Because)
-		case version.Between(c.Version, best.Version) == version.Major && !m.options.AllowMajor:
+		case version.Between(c.Version, best.Version) == version.Major && !m.options.Major:
 			left("it is " + version.Major.Meaning() + ": --allow-major takes it along")
 		default:
 			named = append(named, best.File)
@@ -244,7 +244,7 @@ func (m *motion) addRisks(ctx context.Context) error {
 				continue
 			}
 			var e preflight.Examination
-			as := preflight.Options{Allowed: m.options.allowed(), Package: m.options.named(c.Pkg.Folder)}
+			as := preflight.Options{Allowed: m.options.Allowed, Package: m.options.named(c.Pkg.Folder)}
 			as.Major = true
 			if err := preflight.ExamineInstalled(ctx, m.Session, &e, c.Pkg, installed, as); err != nil {
 				return err
