@@ -1,11 +1,16 @@
 package report
 
 import (
+	"bytes"
 	"image"
 	"image/color"
+	"image/png"
+	"os"
+	"path/filepath"
 	"strings"
 	"testing"
 
+	"wetland/core/smoke"
 	"wetland/core/smoke/browser"
 )
 
@@ -59,5 +64,46 @@ func TestChangesInWords(t *testing.T) {
 	}
 	if got := changedWords(was, was); got != "" {
 		t.Errorf("nothing changed: %q", got)
+	}
+}
+
+// A view comes of pictures that differ; of the same one only where something was found.
+func TestViews(t *testing.T) {
+	dir := t.TempDir()
+	save := func(name string, p *image.RGBA) string {
+		var out bytes.Buffer
+		if err := png.Encode(&out, p); err != nil {
+			t.Fatal(err)
+		}
+		at := filepath.Join(dir, name)
+		if err := os.WriteFile(at, out.Bytes(), 0o600); err != nil {
+			t.Fatal(err)
+		}
+		return at
+	}
+	take := func(picture string) *smoke.Take {
+		return &smoke.Take{Pages: []smoke.Facts{{Path: "/", Sights: map[string]browser.Sight{"desktop": {Picture: picture}}}}}
+	}
+	before := take(save("before.png", picture(image.Pt(24, 24))))
+	found := []smoke.Finding{{What: "a part is gone"}}
+	for _, c := range []struct {
+		name     string
+		after    *smoke.Take
+		findings []smoke.Finding
+		shown    int
+	}{
+		{"the same, sound", take(save("same.png", picture(image.Pt(24, 24)))), nil, 0},
+		{"the same, with a finding", take(save("same.png", picture(image.Pt(24, 24)))), found, 1},
+		{"another, sound", take(save("other.png", picture(image.Pt(120, 120)))), nil, 1},
+		{"gone, with a finding", take(filepath.Join(dir, "none.png")), found, 1},
+	} {
+		shown, err := views(before, c.after, smoke.PageVerdict{Path: "/", Findings: c.findings})
+		if err != nil || len(shown) != c.shown {
+			t.Errorf("%s: %d views, want %d: %v", c.name, len(shown), c.shown, err)
+		}
+	}
+	halved, err := load(filepath.Join(dir, "before.png"))
+	if err != nil || halved.Rect.Dx() != 120 || halved.RGBAAt(12, 12) != (color.RGBA{20, 40, 60, 255}) || halved.RGBAAt(60, 60) != (color.RGBA{255, 255, 255, 255}) {
+		t.Errorf("a picture of half the size: %v %v", halved.Rect, err)
 	}
 }
