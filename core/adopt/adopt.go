@@ -19,6 +19,7 @@ import (
 	"wetland/core/database"
 	"wetland/core/durable"
 	"wetland/core/files"
+	"wetland/core/host"
 	"wetland/core/identity"
 	"wetland/core/pagecheck"
 	"wetland/core/progress"
@@ -26,7 +27,6 @@ import (
 	"wetland/core/session"
 	"wetland/core/site"
 	"wetland/core/site/cms"
-	"wetland/core/site/phppool"
 	"wetland/core/smoke"
 	"wetland/core/smoke/fetching"
 	"wetland/core/smoke/judging"
@@ -81,9 +81,10 @@ func Adopt(ctx context.Context, o Options) (*Result, error) {
 	if err := a.readReach(); err != nil {
 		return nil, err
 	}
-	roots := &files.Roots{Disk: workspace.DiskOf(o.Root)}
+	on := host.At(o.Root)
+	roots := &files.Roots{Disk: on}
 	defer roots.Close()
-	if err := a.findSite(ctx, roots); err != nil {
+	if err := a.findSite(ctx, on, roots); err != nil {
 		return nil, err
 	}
 	if err := a.checkWorkspace(ctx); err != nil {
@@ -130,12 +131,12 @@ func (a *adoption) doubt(what, do string) {
 	a.result.Doubts = append(a.result.Doubts, runs.Reason{What: what, Do: do})
 }
 
-func (a *adoption) findSite(ctx context.Context, roots *files.Roots) error {
+func (a *adoption) findSite(ctx context.Context, on host.Host, roots *files.Roots) error {
 	absolute, err := filepath.Abs(a.o.Root)
 	if err != nil {
 		return err
 	}
-	root, err := roots.Disk.Real(ctx, filepath.ToSlash(absolute))
+	root, err := on.Real(ctx, filepath.ToSlash(absolute))
 	if errors.Is(err, fs.ErrNotExist) {
 		err = files.Missing(absolute, err)
 	}
@@ -158,7 +159,7 @@ func (a *adoption) findSite(ctx context.Context, roots *files.Roots) error {
 	if err != nil {
 		return err
 	}
-	a.site = &site.Site{Files: roots, Root: root, CMS: opened, Workspace: &workspace.Workspace{}}
+	a.site = &site.Site{Host: on, Files: roots, Root: root, CMS: opened, Workspace: &workspace.Workspace{}}
 	a.result.System, a.result.Root = opened.System(), root
 	a.result.Nested = cms.Nested(ctx, roots, root)
 	if entry, err := a.site.Files.Lstat(ctx, root); err == nil && os.Geteuid() == 0 && entry.Owner > 0 {
@@ -217,12 +218,12 @@ func (a *adoption) checkWebUsers(ctx context.Context) {
 // writableBy returns the folder at or above the workspace that a user may write; "" if there is
 // none. In one with the sticky bit, such as /tmp, only owners exchange what is theirs.
 func (a *adoption) writableBy(ctx context.Context, id int) string {
-	folder, err := files.RealOfExisting(ctx, a.site.Files.Disk, filepath.ToSlash(a.o.Workspace))
+	folder, err := files.RealOfExisting(ctx, host.Here, filepath.ToSlash(a.o.Workspace))
 	if err != nil {
 		return "" // told when it is made
 	}
 	for ; ; folder = path.Dir(folder) {
-		opened, err := a.site.Files.Disk.Open(ctx, folder)
+		opened, err := host.Here.Open(ctx, folder)
 		if err == nil {
 			entry, lookErr := opened.Lstat(ctx, ".")
 			_ = opened.Close()
@@ -273,7 +274,7 @@ func (a *adoption) openDatabase(ctx context.Context) database.Database {
 	if len(missing) > 0 {
 		return nil
 	}
-	db, err := database.Open(ctx, login, a.site.CMS.Owns)
+	db, err := a.site.Host.Databases().Open(ctx, login, a.site.CMS.Owns)
 	if err != nil {
 		a.doubt(err.Error(), session.DatabaseAdvice(err))
 		return nil
@@ -386,18 +387,38 @@ func (a *adoption) findPool(ctx context.Context) {
 	defer func() { a.result.NoPool = a.result.Pool == "" }()
 	asked := 0
 	for _, pattern := range patterns {
-		sockets, _ := filepath.Glob(pattern) // the patterns are ours
-		for _, socket := range sockets {
+		for _, socket := range a.matching(ctx, pattern) {
 			if asked++; asked > mostPools {
 				return
 			}
 			where := "unix:" + socket
-			if keeps, err := phppool.Keeps(ctx, where, a.site.Root); err == nil && keeps {
+			if keeps, err := a.site.Pool(where).Keeps(ctx, a.site.Root); err == nil && keeps {
 				a.result.Pool = where
 				return
 			}
 		}
 	}
+}
+
+// matching lists the names on the site's host that a pattern fits, which may stand in its last
+// part. What cannot be listed has none.
+func (a *adoption) matching(ctx context.Context, pattern string) (names []string) {
+	folder, err := a.site.Host.Real(ctx, path.Dir(pattern))
+	if err != nil {
+		return nil
+	}
+	opened, err := a.site.Host.Open(ctx, folder)
+	if err != nil {
+		return nil
+	}
+	defer opened.Close()
+	entries, _ := opened.List(ctx, ".")
+	for _, entry := range entries {
+		if fits, _ := path.Match(path.Base(pattern), entry.Name); fits {
+			names = append(names, path.Join(path.Dir(pattern), entry.Name))
+		}
+	}
+	return names
 }
 
 func (a *adoption) findPages(ctx context.Context, db database.Database) error {

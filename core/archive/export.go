@@ -114,5 +114,5 @@ func CheckTarget(ctx context.Context, w *workspace.Workspace, m *snapshot.Manife
 	if err != nil {
 		return err
 	}
-	return site.CheckOutside(ctx, w.Disk, m.Layout, absolute)
+	return site.CheckOutside(ctx, w.Host, m.Layout, absolute)
 }

@@ -6,6 +6,7 @@ import (
 	"fmt"
 
 	"wetland/core/database"
+	"wetland/core/host"
 	"wetland/core/packs"
 	"wetland/core/phrase"
 	"wetland/core/progress"
@@ -92,7 +93,7 @@ func LoadAll(ctx context.Context, store *packs.Store, m *snapshot.Manifest, into
 
 // openScratch makes an empty database of the same engine as the snapshot's.
 func openScratch(ctx context.Context, w *workspace.Workspace, m *snapshot.Manifest) (db database.Database, drop func() error, err error) {
-	login := database.Login{Engine: "sqlite"}
+	login, databases := database.Login{Engine: "sqlite"}, host.Here.Databases()
 	if m.Dialect() != "sqlite" {
 		opened, err := site.Open(ctx, w)
 		if err != nil {
@@ -102,6 +103,7 @@ func openScratch(ctx context.Context, w *workspace.Workspace, m *snapshot.Manife
 		if login, err = opened.Login(); err != nil {
 			return nil, nil, err
 		}
+		databases = opened.Host.Databases()
 	}
-	return database.Scratch(ctx, login)
+	return databases.Scratch(ctx, login)
 }

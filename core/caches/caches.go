@@ -16,7 +16,6 @@ import (
 	"wetland/core/progress"
 	"wetland/core/session"
 	"wetland/core/site/cms"
-	"wetland/core/site/phppool"
 	"wetland/core/workspace"
 )
 
@@ -91,7 +90,7 @@ func EmptyObjects(ctx context.Context, s *session.Session, layout cms.Layout) (p
 	case where == "", where == workspace.PoolByRequest, layout.Loader == "":
 		s.Unemptied = fmt.Errorf("%s keeps a copy of the settings; %w", layout.ObjectCache, errNobodyToEmpty)
 	default:
-		s.Unemptied = phppool.EmptyObjects(ctx, where, layout.Loader, s.Site.Address.Host)
+		s.Unemptied = s.Site.Pool(where).EmptyObjects(ctx, layout.Loader, s.Site.Address.Host)
 	}
 	if s.Unemptied != nil {
 		return progress.Doubt, "; the object cache may still hold the newer settings"

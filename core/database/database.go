@@ -9,6 +9,7 @@ import (
 	"encoding/hex"
 	"errors"
 	"fmt"
+	"net"
 	"regexp"
 	"slices"
 	"strings"
@@ -93,14 +94,15 @@ type Login struct {
 	Engine   string // "mysql" (MariaDB too) or "sqlite"
 	Host     string // a name or address; empty with a socket
 	Port     int
-	Socket   string // path of a local socket
+	Socket   string // of the server's machine
 	Name     string // of the database
 	User     string
 	Password string
-	File     string // of an SQLite database, as a path on this machine
+	File     string // of an SQLite database, as a path on its machine
 	TLS      TLS    // by a network
 	// Trusted vouch for the server's certificate where TLS is required; nil: the system's.
 	Trusted *x509.CertPool
+	dial    func(ctx context.Context, network, address string) (net.Conn, error) // as Engines says
 }
 
 // String describes the place without the password.
@@ -276,9 +278,17 @@ func asideName(tag, name string, taken func(string) bool) string {
 // ours begins the names of everything that Wetland makes in a database.
 const ours = "wetland_"
 
+// Engines opens databases of every engine known here, those of servers by Dial. Its zero value
+// dials from the machine that Wetland runs on.
+type Engines struct {
+	// Dial connects to a server: network is "tcp" or "unix"; nil: as package net does.
+	Dial func(ctx context.Context, network, address string) (net.Conn, error)
+}
+
 // Open connects to the database and proves that it answers. Errors wrap
 // ErrUnreachable, ErrUnprotected, ErrDenied or ErrMissing where one of those is the reason.
-func Open(ctx context.Context, login Login, owner Owner) (Database, error) {
+func (e Engines) Open(ctx context.Context, login Login, owner Owner) (Database, error) {
+	login.dial = e.Dial
 	switch login.Engine {
 	case "mysql":
 		return openMySQL(ctx, login, owner)
@@ -336,7 +346,8 @@ func Present(ctx context.Context, db Database) ([]Table, error) {
 
 // Scratch makes an empty database for one use beside the one that a login names, and logs in. drop
 // takes it away with all that is in it.
-func Scratch(ctx context.Context, login Login) (db Database, drop func() error, err error) {
+func (e Engines) Scratch(ctx context.Context, login Login) (db Database, drop func() error, err error) {
+	login.dial = e.Dial
 	switch login.Engine {
 	case "mysql":
 		return scratchMySQL(ctx, login)
@@ -347,7 +358,8 @@ func Scratch(ctx context.Context, login Login) (db Database, drop func() error, 
 }
 
 // SweepScratch drops what Scratch made in a process that is gone.
-func SweepScratch(ctx context.Context, login Login) error {
+func (e Engines) SweepScratch(ctx context.Context, login Login) error {
+	login.dial = e.Dial
 	if login.Engine != "mysql" {
 		return nil // it lay in the folder for temporary files
 	}
@@ -356,7 +368,8 @@ func SweepScratch(ctx context.Context, login Login) error {
 
 // Create makes the database that a login names, where the server has none and this
 // user may.
-func Create(ctx context.Context, login Login) error {
+func (e Engines) Create(ctx context.Context, login Login) error {
+	login.dial = e.Dial
 	switch login.Engine {
 	case "mysql":
 		return createMySQL(ctx, login)

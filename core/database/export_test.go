@@ -34,7 +34,7 @@ func TestMySQLExport(t *testing.T) {
 	testenv.OnEach(t, func(t *testing.T, server *testenv.Server) {
 		asRoot := func(account *testenv.Account) Database {
 			t.Helper()
-			db, err := Open(t.Context(), Login{Engine: "mysql", Host: "127.0.0.1", Port: account.Port, Name: account.Name, User: "root"}, everything)
+			db, err := (Engines{}).Open(t.Context(), Login{Engine: "mysql", Host: "127.0.0.1", Port: account.Port, Name: account.Name, User: "root"}, everything)
 			if err != nil {
 				t.Fatal(err)
 			}
@@ -83,7 +83,7 @@ func TestSQLiteExport(t *testing.T) {
 	if out, err := exec.Command("sh", "-c", "sqlite3 "+file+" < "+before.export(t, "sqlite")).CombinedOutput(); err != nil {
 		t.Fatalf("%v\n%s", err, out)
 	}
-	loaded, err := Open(t.Context(), Login{Engine: "sqlite", File: file}, everything)
+	loaded, err := (Engines{}).Open(t.Context(), Login{Engine: "sqlite", File: file}, everything)
 	if err != nil {
 		t.Fatal(err)
 	}

@@ -40,7 +40,7 @@ func openMySQL(ctx context.Context, login Login, owner Owner) (Database, error) 
 		config.Net, config.Addr = "unix", login.Socket
 	}
 	protect(config, login)
-	config.Timeout = 15 * time.Second
+	config.Timeout, config.DialFunc = 15*time.Second, login.dial
 	config.InterpolateParams = true
 	config.MaxAllowedPacket = 0 // the server's own limit
 	config.Collation = "utf8mb4_general_ci"

@@ -28,7 +28,7 @@ func openTest(t *testing.T, server *testenv.Server) (*testenv.Account, Database)
 func reopen(t *testing.T, account *testenv.Account) (*testenv.Account, Database) {
 	t.Helper()
 	login := Login{Engine: "mysql", Host: "127.0.0.1", Port: account.Port, Name: account.Name, User: account.User, Password: account.Password}
-	db, err := Open(t.Context(), login, everything)
+	db, err := (Engines{}).Open(t.Context(), login, everything)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -358,7 +358,7 @@ func TestMySQLPrograms(t *testing.T) {
 		account := server.Database(t)
 		account.Run(t, besideOn(server.Kind))
 		login := Login{Engine: "mysql", Host: "127.0.0.1", Port: account.Port, Name: account.Name, User: "root"}
-		db, err := Open(t.Context(), login, everything)
+		db, err := (Engines{}).Open(t.Context(), login, everything)
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -502,7 +502,7 @@ func TestMySQLTellsWhatIsLeftOut(t *testing.T) {
 		user, on := "'"+login.User+"'@'%'", " ON `"+strings.ReplaceAll(account.Name, "_", "\\_")+"`.* TO "
 		role := login.User + "_role"
 		account.Run(t, "CREATE USER "+user+" IDENTIFIED BY '"+login.Password+"'", "GRANT SELECT, SHOW VIEW, EVENT"+on+user, "CREATE ROLE "+role, "GRANT TRIGGER"+on+role, "GRANT "+role+" TO "+user)
-		some, err := Open(t.Context(), login, everything)
+		some, err := (Engines{}).Open(t.Context(), login, everything)
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -519,7 +519,7 @@ func TestMySQLTellsWhatIsLeftOut(t *testing.T) {
 				t.Errorf("a table whose past is counted by transactions: %s", told)
 			}
 		}
-		again, err := Open(t.Context(), login, everything)
+		again, err := (Engines{}).Open(t.Context(), login, everything)
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -572,7 +572,7 @@ func TestMySQLReasons(t *testing.T) {
 			t.Run(bad.name, func(t *testing.T) {
 				login := good
 				bad.wrong(&login)
-				_, err := Open(t.Context(), login, everything)
+				_, err := (Engines{}).Open(t.Context(), login, everything)
 				if !isError(err, bad.want) {
 					t.Errorf("got %v, want %v", err, bad.want)
 				}
@@ -583,7 +583,7 @@ func TestMySQLReasons(t *testing.T) {
 		}
 		socket := good
 		socket.Host, socket.Port, socket.Socket = "", 0, account.Socket
-		db, err := Open(t.Context(), socket, everything)
+		db, err := (Engines{}).Open(t.Context(), socket, everything)
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -683,11 +683,11 @@ func TestMySQLScratch(t *testing.T) {
 		count := func() string {
 			return one(t, server.Database(t), "SELECT COUNT(*) FROM information_schema.schemata WHERE schema_name LIKE 'wetland\\_scratch\\_%'")
 		}
-		db, drop, err := Scratch(t.Context(), login)
+		db, drop, err := (Engines{}).Scratch(t.Context(), login)
 		if err != nil {
 			t.Fatal(err)
 		}
-		if err := SweepScratch(t.Context(), login); err != nil || count() != "1" {
+		if err := (Engines{}).SweepScratch(t.Context(), login); err != nil || count() != "1" {
 			t.Errorf("while it is in use: %v, %s are left", err, count())
 		}
 		if err := errors.Join(db.Close(), drop()); err != nil || count() != "0" {
@@ -697,10 +697,10 @@ func TestMySQLScratch(t *testing.T) {
 		if _, err := left.Root.Exec("CREATE DATABASE wetland_scratch_left; CREATE TABLE wetland_scratch_left.x (a INT)"); err != nil {
 			t.Fatal(err)
 		}
-		if err := SweepScratch(t.Context(), login); err != nil || count() != "0" {
+		if err := (Engines{}).SweepScratch(t.Context(), login); err != nil || count() != "0" {
 			t.Errorf("what was left: %v, %s are left", err, count())
 		}
-		if _, _, err := Scratch(t.Context(), Login{Engine: "mysql", Host: "127.0.0.1", Port: server.Port, User: left.User, Password: left.Password}); err == nil || !strings.Contains(err.Error(), "a user who may make databases") {
+		if _, _, err := (Engines{}).Scratch(t.Context(), Login{Engine: "mysql", Host: "127.0.0.1", Port: server.Port, User: left.User, Password: left.Password}); err == nil || !strings.Contains(err.Error(), "a user who may make databases") {
 			t.Errorf("a user who may not: %v", err)
 		}
 	})
@@ -742,7 +742,7 @@ func TestMySQLOddSettings(t *testing.T) {
 			{Engine: "mysql", Host: "127.0.0.1", Port: server.Port, Name: account.Name, User: account.User, Password: account.Password},
 		} {
 			account.Run(t, "DELETE FROM keyless; DELETE FROM keyed")
-			as, err := Open(t.Context(), who, everything)
+			as, err := (Engines{}).Open(t.Context(), who, everything)
 			if err != nil {
 				t.Fatal(err)
 			}

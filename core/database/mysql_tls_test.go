@@ -39,7 +39,7 @@ func TestConnectionsAreProtected(t *testing.T) {
 			}
 			login := login
 			c.change(&login)
-			db, err := Open(t.Context(), login, Everything)
+			db, err := (Engines{}).Open(t.Context(), login, Everything)
 			if !c.open {
 				if err == nil {
 					_ = db.Close()
@@ -67,7 +67,7 @@ func TestRogueServerLearnsNoPassword(t *testing.T) {
 	rogue := testenv.NewRogueServer(t)
 	const password = "Tide and time"
 	login := Login{Engine: "mysql", Host: "127.0.0.1", Port: rogue.Port, Name: "ferry", User: "keeper", Password: password}
-	db, err := Open(t.Context(), login, Everything)
+	db, err := (Engines{}).Open(t.Context(), login, Everything)
 	if err == nil {
 		_ = db.Close()
 	}

@@ -22,7 +22,7 @@ func openSQLiteTest(t *testing.T, statements string) (*sql.DB, Database) {
 	if _, err := raw.Exec(statements); err != nil {
 		t.Fatal(err)
 	}
-	db, err := Open(t.Context(), Login{Engine: "sqlite", File: file}, everything)
+	db, err := (Engines{}).Open(t.Context(), Login{Engine: "sqlite", File: file}, everything)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -143,7 +143,7 @@ func TestLoadedRowsAreProved(t *testing.T) {
 }
 
 func TestSQLiteMissing(t *testing.T) {
-	if _, err := Open(t.Context(), Login{Engine: "sqlite", File: filepath.Join(t.TempDir(), "none")}, everything); !errors.Is(err, ErrMissing) {
+	if _, err := (Engines{}).Open(t.Context(), Login{Engine: "sqlite", File: filepath.Join(t.TempDir(), "none")}, everything); !errors.Is(err, ErrMissing) {
 		t.Errorf("got %v", err)
 	}
 }

@@ -157,7 +157,7 @@ const oneUseLasts = time.Minute
 
 func dropCode(ctx context.Context, s *session.Session, where string) error {
 	if where != workspace.PoolByRequest {
-		return phppool.Reset(ctx, where)
+		return s.Site.Pool(where).Reset(ctx)
 	}
 	name := oneUsePrefix + strings.ToLower(rand.Text()) + ".php"
 	at := path.Join(s.Site.Root, name)

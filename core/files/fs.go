@@ -107,9 +107,8 @@ func RealOfExisting(ctx context.Context, disk Disk, name string) (string, error)
 //
 // What not every disk can do are the small interfaces below, such as Exchanger. All that is
 // done to a site's files goes through an FS. The exceptions: an SQLite file, which its engine
-// opens by name once it was looked at here; sockets, which are connected to by name; the script
-// that a pool of PHP is asked to run, which lies in the folder for temporary files; and
-// programs of the owner's own, hooks and commands that clear caches.
+// opens by name once it was looked at here, and programs of the owner's own, hooks and commands
+// that clear caches.
 // Package filestest holds an FS against all of this.
 type FS interface {
 	Lstat(ctx context.Context, name string) (Entry, error)

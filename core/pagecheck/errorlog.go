@@ -42,7 +42,7 @@ func MarkLogs(ctx context.Context, s *session.Session) error {
 // links, as its owner wrote it.
 func markLog(ctx context.Context, s *session.Session, name string, owners bool) (*errorlog.Log, error) {
 	if owners {
-		folder, err := s.Site.Files.Disk.Real(ctx, path.Dir(name))
+		folder, err := s.Site.Host.Real(ctx, path.Dir(name))
 		if err != nil {
 			return nil, fmt.Errorf("find the log of PHP's errors: %w", err)
 		}

@@ -16,6 +16,7 @@ import (
 	"wetland/core/deploy"
 	"wetland/core/edits"
 	"wetland/core/files"
+	"wetland/core/host"
 	"wetland/core/packages"
 	"wetland/core/pagecheck"
 	"wetland/core/phrase"
@@ -195,7 +196,7 @@ func checkSpace(ctx context.Context, s *session.Session, e *Examination) error {
 	if err != nil {
 		return err
 	}
-	free, err := s.Site.Workspace.FreeSpace(ctx)
+	free, err := host.FreeSpace(ctx, s.Site.Workspace.Dir)
 	if err != nil {
 		return err
 	}
@@ -363,8 +364,8 @@ func checkPHP(ctx context.Context, s *session.Session, e *Examination, want stri
 		e.Add("requirements", Go, needs+says+runs, "")
 	default:
 		has := "the site does not tell which it runs"
-		if local := s.Site.LocalPHP(ctx); local != "" {
-			has += "; the php on this machine's command line is " + local + ", which is weak evidence: the site may run another"
+		if local := s.Site.PHPOfShell(ctx); local != "" {
+			has += "; the php on its machine's command line is " + local + ", which is weak evidence: the site may run another"
 		}
 		e.Add("requirements", Care, needs+has, look)
 	}

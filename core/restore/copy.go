@@ -11,6 +11,7 @@ import (
 	"wetland/core/archive"
 	"wetland/core/database"
 	"wetland/core/files"
+	"wetland/core/host"
 	"wetland/core/packs"
 	"wetland/core/phrase"
 	"wetland/core/progress"
@@ -67,10 +68,10 @@ func (c *copying) openFolder(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	if c.into.Folder, err = files.RealOfExisting(ctx, files.Local{}, filepath.ToSlash(folder)); err != nil {
+	if c.into.Folder, err = files.RealOfExisting(ctx, host.Here, filepath.ToSlash(folder)); err != nil {
 		return err
 	}
-	c.here = &files.Roots{Disk: files.Local{}}
+	c.here = &files.Roots{Disk: host.Here}
 	return c.here.ReachNearest(ctx, path.Dir(c.into.Folder))
 }
 
@@ -129,17 +130,17 @@ func (c *copying) putFiles(ctx context.Context) error {
 }
 
 func (c *copying) putTables(ctx context.Context) error {
-	login, ok, err := c.login(ctx)
-	if err != nil || !ok {
+	login, databases, err := c.login(ctx)
+	if err != nil || databases == nil {
 		return err
 	}
 	c.Report.Begin("database", 0, "")
-	db, err := database.Open(ctx, login, database.Everything)
+	db, err := databases.Open(ctx, login, database.Everything)
 	if errors.Is(err, database.ErrMissing) {
-		if err := database.Create(ctx, login); err != nil {
+		if err := databases.Create(ctx, login); err != nil {
 			return err
 		}
-		db, err = database.Open(ctx, login, database.Everything)
+		db, err = databases.Open(ctx, login, database.Everything)
 	}
 	if err != nil {
 		return err
@@ -164,41 +165,42 @@ func (c *copying) putTables(ctx context.Context) error {
 	return nil
 }
 
-// login returns where the tables go, and whether they are wanted at all.
-func (c *copying) login(ctx context.Context) (login database.Login, wanted bool, err error) {
+// login returns where the tables go, and what opens databases there; nil if they are not wanted.
+func (c *copying) login(ctx context.Context) (login database.Login, databases host.Databases, err error) {
 	if c.m.Dialect() == "sqlite" {
 		if c.into.Database != "" {
-			return login, false, errors.New("the site's database is an SQLite file: it comes with the files, and has no other name")
+			return login, nil, errors.New("the site's database is an SQLite file: it comes with the files, and has no other name")
 		}
 		if c.into.Folder == "" {
-			return login, false, nil
+			return login, nil, nil
 		}
 		at := path.Join(c.into.Folder, "database.sqlite")
 		if len(c.m.Layout.DatabaseFiles) > 0 {
 			at = path.Join(c.top(c.m.Areas[0]), c.m.Layout.DatabaseFiles[0])
 		}
 		if err := files.MakeAll(ctx, c.here, path.Dir(at)); err != nil {
-			return login, false, err
+			return login, nil, err
 		}
 		// The engine follows links, which may come from the snapshot.
-		if real, err := files.RealOfExisting(ctx, files.Local{}, at); err != nil || real != at {
-			return login, false, errors.Join(err, fmt.Errorf("the database would be made in %s, where a link in the snapshot leads: nothing was written there", real))
+		if real, err := files.RealOfExisting(ctx, host.Here, at); err != nil || real != at {
+			return login, nil, errors.Join(err, fmt.Errorf("the database would be made in %s, where a link in the snapshot leads: nothing was written there", real))
 		}
-		return database.Login{Engine: "sqlite", File: at}, true, nil
+		return database.Login{Engine: "sqlite", File: at}, host.Here.Databases(), nil
 	}
 	if c.into.Database == "" {
-		return login, false, nil
+		return login, nil, nil
 	}
 	opened, err := site.Open(ctx, c.workspace)
 	if err != nil {
-		return login, false, err
+		return login, nil, err
 	}
+	defer opened.Close()
 	if login, err = opened.Login(); err != nil {
-		return login, false, err
+		return login, nil, err
 	}
 	if login.Name == c.into.Database {
-		return login, false, fmt.Errorf("%s is the live site's own database", login.Name)
+		return login, nil, fmt.Errorf("%s is the live site's own database", login.Name)
 	}
 	login.Name = c.into.Database
-	return login, true, nil
+	return login, opened.Host.Databases(), nil
 }

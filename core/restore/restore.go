@@ -230,7 +230,7 @@ func (r *restoration) makeDatabase(ctx context.Context) error {
 		return err
 	}
 	if login.File == "" {
-		return database.Create(ctx, login)
+		return r.Site.Host.Databases().Create(ctx, login)
 	}
 	above, err := r.Site.Files.Lstat(ctx, path.Dir(login.File))
 	if err != nil {

@@ -8,7 +8,6 @@ import (
 	"fmt"
 	"io/fs"
 	"net/url"
-	"os/exec"
 	"path"
 	"path/filepath"
 	"runtime"
@@ -18,13 +17,16 @@ import (
 
 	"wetland/core/database"
 	"wetland/core/files"
+	"wetland/core/host"
 	"wetland/core/site/cms"
+	"wetland/core/site/phppool"
 	"wetland/core/workspace"
 )
 
 // Site is a site in care, opened.
 type Site struct {
 	Workspace *workspace.Workspace
+	Host      host.Host
 	Files     *files.Roots
 	Root      string // absolute, slash-separated, symbolic links resolved
 	Address   *url.URL
@@ -45,14 +47,14 @@ func Open(ctx context.Context, w *workspace.Workspace) (_ *Site, err error) {
 	if err != nil {
 		return nil, err
 	}
-	root, err := w.Disk.Real(ctx, filepath.ToSlash(w.Config.Site.Root))
+	root, err := w.Host.Real(ctx, filepath.ToSlash(w.Config.Site.Root))
 	if errors.Is(err, fs.ErrNotExist) {
 		err = files.Missing(w.Config.Site.Root, err)
 	}
 	if err != nil {
 		return nil, fmt.Errorf("find the site's root: %w. If the site was moved: wetland moved NEW-ROOT", err)
 	}
-	roots, err := files.NewRoots(ctx, w.Disk, path.Dir(root))
+	roots, err := files.NewRoots(ctx, w.Host, path.Dir(root))
 	if err != nil {
 		return nil, fmt.Errorf("open the folder of the site's root: %w", err)
 	}
@@ -68,7 +70,7 @@ func Open(ctx context.Context, w *workspace.Workspace) (_ *Site, err error) {
 	if err != nil {
 		return nil, err
 	}
-	s := &Site{Workspace: w, Files: roots, Root: root, Address: address, CMS: opened}
+	s := &Site{Workspace: w, Host: w.Host, Files: roots, Root: root, Address: address, CMS: opened}
 	if own := w.Config.Smoke.WaitAfterSwap; own != nil && own.Duration < opened.SettleTime() && !w.Config.Smoke.ShorterWait {
 		return nil, fmt.Errorf("[smoke] wait_after_swap = %q in %s is less than the %s that %s needs: old code would still answer when pages are judged. Take it out; or, if you are sure, add shorter_wait = true below it", own, workspace.ConfigName, opened.SettleTime(), opened.System())
 	}
@@ -82,14 +84,14 @@ func Remember(ctx context.Context, w *workspace.Workspace, root string, known cm
 	if err != nil {
 		return nil, err
 	}
-	roots := &files.Roots{Disk: w.Disk}
+	roots := &files.Roots{Disk: w.Host}
 	for _, area := range known.Kept.Areas {
 		err = errors.Join(err, roots.ReachNearest(ctx, path.Dir(area.Path)), roots.ReachTogether(ctx, area.Path, path.Dir(root)))
 	}
 	if err != nil {
 		return nil, errors.Join(fmt.Errorf("open the site's folders: %w", err), roots.Close())
 	}
-	s := &Site{Workspace: w, Files: roots, Root: root, Address: address, CMS: known}
+	s := &Site{Workspace: w, Host: w.Host, Files: roots, Root: root, Address: address, CMS: known}
 	return s, s.CheckOutside(ctx, w.Dir)
 }
 
@@ -109,15 +111,18 @@ func (s *Site) Nested() []string {
 // ErrInsideWebRoot says that a folder for snapshots could be fetched by the public.
 var ErrInsideWebRoot = errors.New("inside the web root")
 
-// CheckOutside refuses a folder inside a web root, whatever links lead there. The
+// CheckOutside refuses a folder of this machine inside a web root, whatever links lead there. The
 // folder need not exist yet.
 func (s *Site) CheckOutside(ctx context.Context, dir string) error {
-	return CheckOutside(ctx, s.Files.Disk, s.CMS.Layout(), dir)
+	return CheckOutside(ctx, s.Host, s.CMS.Layout(), dir)
 }
 
-// CheckOutside refuses dir inside the folders of the layout.
-func CheckOutside(ctx context.Context, disk files.Disk, layout cms.Layout, dir string) error {
-	real, err := files.RealOfExisting(ctx, disk, filepath.ToSlash(dir))
+// CheckOutside refuses dir inside the folders that a layout names on a host.
+func CheckOutside(ctx context.Context, on host.Host, layout cms.Layout, dir string) error {
+	if on.Name() != "" {
+		return nil // no folder of this machine is there
+	}
+	real, err := files.RealOfExisting(ctx, host.Here, filepath.ToSlash(dir))
 	if err != nil {
 		return fmt.Errorf("find %s: %w", dir, err)
 	}
@@ -217,7 +222,7 @@ func (s *Site) OpenDatabase(ctx context.Context) (database.Database, error) {
 	if err := s.checkDatabaseFile(ctx, &login); err != nil {
 		return nil, err
 	}
-	return database.Open(ctx, login, s.CMS.Owns)
+	return s.Host.Databases().Open(ctx, login, s.CMS.Owns)
 }
 
 // checkDatabaseFile refuses a link or a pipe in the place of an SQLite file: the engine opens
@@ -227,7 +232,7 @@ func (s *Site) checkDatabaseFile(ctx context.Context, login *database.Login) err
 		return nil
 	}
 	if s.Workspace.Config.Database.File != "" {
-		if real, err := s.Files.Disk.Real(ctx, login.File); err == nil {
+		if real, err := s.Host.Real(ctx, login.File); err == nil {
 			login.File = real
 		}
 	}
@@ -257,15 +262,18 @@ func Component(all []cms.Component, kind cms.Kind, folder string) (cms.Component
 	return all[i], true
 }
 
-// LocalPHP returns the version of the php on this machine's command line, or "". The
+// PHPOfShell returns the version of the php on the host's command line, or "". The
 // web server may well run another.
-func (s *Site) LocalPHP(ctx context.Context) string {
-	out, err := exec.CommandContext(ctx, "php", "-n", "-r", "echo PHP_VERSION;").Output()
+func (s *Site) PHPOfShell(ctx context.Context) string {
+	said, err := s.Host.Run(ctx, "php", "-n", "-r", "echo PHP_VERSION;")
 	if err != nil {
 		return ""
 	}
-	return strings.TrimSpace(string(out))
+	return strings.TrimSpace(said)
 }
+
+// Pool is the pool of PHP at a place that php_pool names.
+func (s *Site) Pool(where string) phppool.Pool { return phppool.Pool{Host: s.Host, Where: where} }
 
 // SettleTime is how long to wait after a swap before pages are judged.
 func (s *Site) SettleTime() time.Duration {

@@ -6,7 +6,7 @@ import (
 	"strings"
 	"testing"
 
-	"wetland/core/files"
+	"wetland/core/host"
 	"wetland/core/workspace"
 )
 
@@ -37,7 +37,7 @@ func TestShorterSettling(t *testing.T) {
 		if err != nil {
 			t.Fatal(err)
 		}
-		_, err = Open(t.Context(), &workspace.Workspace{Dir: care, Config: *config, Disk: files.Local{}})
+		_, err = Open(t.Context(), &workspace.Workspace{Dir: care, Config: *config, Host: host.Here})
 		if (err == nil) != (wanted == "") || err != nil && !strings.Contains(err.Error(), wanted) {
 			t.Errorf("%q: %v, want %q", settle, err, wanted)
 		}

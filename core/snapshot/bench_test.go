@@ -56,7 +56,7 @@ func newLarge(b *testing.B) *large {
 		b.Fatal(err)
 	}
 	login := database.Login{Engine: "mysql", Host: "127.0.0.1", Port: l.account.Port, Name: l.account.Name, User: l.account.User, Password: l.account.Password}
-	if l.db, err = database.Open(b.Context(), login, func(all []string) []string { return all }); err != nil {
+	if l.db, err = (database.Engines{}).Open(b.Context(), login, database.Everything); err != nil {
 		b.Fatal(err)
 	}
 	b.Cleanup(func() { _ = l.db.Close() })

@@ -15,6 +15,8 @@ import (
 	"wetland/core/database"
 	"wetland/core/files"
 	"wetland/core/files/filestest"
+	"wetland/core/host"
+	"wetland/core/host/hosttest"
 	"wetland/core/packs"
 	"wetland/core/progress"
 	"wetland/core/site"
@@ -310,7 +312,7 @@ func TestFileThatChangesWhileItIsRead(t *testing.T) {
 	if err := os.WriteFile(filepath.Join(s.site.Root, "busy.log"), []byte("x"), 0o644); err != nil {
 		t.Fatal(err)
 	}
-	s.site.Workspace.Disk = filestest.Around(files.Local{}, func(fsys files.FS) files.FS { return changing{filestest.Able{FS: fsys}} })
+	s.site.Workspace.Host = hosttest.WithDisk(filestest.Around(host.Here, func(fsys files.FS) files.FS { return changing{filestest.Able{FS: fsys}} }))
 	var err error
 	if s.site, err = site.Open(t.Context(), s.site.Workspace); err != nil {
 		t.Fatal(err)

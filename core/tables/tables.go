@@ -278,7 +278,7 @@ func SweepScratch(ctx context.Context, s *session.Session) error {
 	if err != nil {
 		return err
 	}
-	return database.SweepScratch(ctx, login)
+	return s.Site.Host.Databases().SweepScratch(ctx, login)
 }
 
 func noteTables(notes []runs.TableNote) string {

@@ -15,6 +15,8 @@ import (
 	"wetland/core/durable"
 	"wetland/core/files"
 	"wetland/core/files/filestest"
+	"wetland/core/host"
+	"wetland/core/host/hosttest"
 	"wetland/core/recovery"
 	"wetland/core/restore"
 	"wetland/core/runs"
@@ -128,8 +130,8 @@ func TestEachCallOnTheDiskThatFails(t *testing.T) {
 func failingOnce(t *testing.T, n int64) int64 {
 	t.Helper()
 	j := newJetty(t)
-	var count *filestest.Count
-	j.workspace.Disk, count = filestest.NewFailing(files.Local{}, n)
+	disk, count := filestest.NewFailing(host.Here, n)
+	j.workspace.Host = hosttest.WithDisk(disk)
 	run, err := j.update(t, update.Options{Packages: []string{j.themePackage(t, "1.1", "good")}})
 	state := j.wholly(t)
 	if state != "old" && state != "good" {
@@ -141,7 +143,7 @@ func failingOnce(t *testing.T, n int64) int64 {
 	if err == nil && run.State == runs.Kept && state != "good" {
 		t.Errorf("call %d: kept, and the theme is %s", n, state)
 	}
-	j.workspace.Disk = files.Local{}
+	j.workspace.Host = host.Here
 	if _, err := recovery.Recover(t.Context(), j.workspace, recovery.Options{Guard: session.Guard{Clock: still{}}}); err != nil && !errors.Is(err, runs.ErrNothingToRecover) {
 		t.Errorf("call %d, recover: %v", n, err)
 	}
@@ -163,7 +165,7 @@ func TestRecordsOfStagingAreNotBelieved(t *testing.T) {
 	if run, err := j.update(t, update.Options{Packages: []string{j.themePackage(t, "1.2", "broken")}}); err == nil || run.State != runs.NeedsPerson {
 		t.Fatalf("%+v %v", run, err)
 	}
-	j.workspace.Disk = files.Local{}
+	j.workspace.Host = host.Here
 	record := j.dir + "/care/runs/run-1/run.json"
 	text, err := os.ReadFile(record)
 	if err != nil {
@@ -253,7 +255,7 @@ func TestStoppedTwiceOnADiskThatDoesNotAnswer(t *testing.T) {
 	if !errors.Is(err, session.ErrAbandoned) || run.State != runs.UnderWay || !strings.HasPrefix(run.Next[0], "wetland recover") {
 		t.Fatalf("%+v %v", run, err)
 	}
-	j.workspace.Disk = files.Local{}
+	j.workspace.Host = host.Here
 	if run, err := recovery.Recover(t.Context(), j.workspace, recovery.Options{Guard: session.Guard{Clock: still{}}}); err != nil || run.State != runs.PutBack || j.wholly(t) != "old" {
 		t.Errorf("%+v %v", run, err)
 	}

@@ -25,6 +25,8 @@ import (
 
 	"wetland/core/files"
 	"wetland/core/files/filestest"
+	"wetland/core/host"
+	"wetland/core/host/hosttest"
 	"wetland/core/progress"
 	"wetland/core/recovery"
 	"wetland/core/restore"
@@ -272,7 +274,7 @@ func (s stopping) Wait(ctx context.Context, _ time.Duration) error {
 
 // around has the site's files reached through what stands in for the disk.
 func around(w *workspace.Workspace, wrap func(able filestest.Able) files.FS) {
-	w.Disk = filestest.Around(files.Local{}, func(fsys files.FS) files.FS { return wrap(filestest.Able{FS: fsys}) })
+	w.Host = hosttest.WithDisk(filestest.Around(host.Here, func(fsys files.FS) files.FS { return wrap(filestest.Able{FS: fsys}) }))
 }
 
 // cannotExchange is a disk without that ability.
@@ -376,7 +378,7 @@ func TestStepsByHandWork(t *testing.T) {
 			if !errors.Is(err, fs.ErrPermission) || run.State != runs.NeedsPerson {
 				t.Fatalf("%+v %v", run, err)
 			}
-			j.workspace.Disk = files.Local{}
+			j.workspace.Host = host.Here
 			var again *runs.Run
 			switch name {
 			case "restore":
@@ -425,7 +427,7 @@ func TestRestoreThatCouldNotBeFinishedIsTakenUp(t *testing.T) {
 	if _, err := j.update(t, update.Options{Packages: []string{j.themePackage(t, "1.1", "good")}}); err == nil || !strings.Contains(err.Error(), "without proof") {
 		t.Errorf("an update on top of it: %v", err)
 	}
-	j.workspace.Disk = files.Local{}
+	j.workspace.Host = host.Here
 	again, err := recovery.Recover(t.Context(), j.workspace, recovery.Options{Guard: session.Guard{Clock: still{}}})
 	if err != nil || again.Name != run.Name || again.State != runs.Restored || j.wholly(t) != "old" {
 		t.Fatalf("%+v %v: %s", again, err, j.wholly(t))
@@ -630,7 +632,7 @@ func dieAt(t *testing.T, n int, word string, after bool, to string) bool {
 	if !dead.Load() {
 		return false
 	}
-	j.workspace.Disk = files.Local{}
+	j.workspace.Host = host.Here
 	// What the dead process could still write to its records did not happen.
 	if err := errors.Join(os.RemoveAll(j.dir+"/care/runs"), os.Rename(records, j.dir+"/care/runs")); err != nil {
 		t.Fatal(err)
@@ -734,7 +736,7 @@ func TestDiskFullWhileStaging(t *testing.T) {
 		t.Fatalf("%+v %v", run, err)
 	}
 	p.clean(t)
-	p.workspace.Disk = files.Local{}
+	p.workspace.Host = host.Here
 	if run, err = p.update(t, update.Options{Packages: p.packages(t)}); err != nil || run.State != runs.Kept {
 		t.Errorf("once there is room: %+v %v", run, err)
 	}

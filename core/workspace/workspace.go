@@ -6,7 +6,6 @@ package workspace
 
 import (
 	"bytes"
-	"context"
 	"errors"
 	"fmt"
 	"io/fs"
@@ -24,7 +23,7 @@ import (
 	"github.com/pelletier/go-toml/v2"
 
 	"wetland/core/database"
-	"wetland/core/files"
+	"wetland/core/host"
 	"wetland/core/site/cms"
 )
 
@@ -124,7 +123,7 @@ type SmokeConfig struct {
 	Concurrency   int       `toml:"concurrency"`     // pages fetched at the same time
 	Timeout       Duration  `toml:"timeout"`         // for one answer
 	WaitAfterSwap *Duration `toml:"wait_after_swap"` // wait after a swap; nil: as the CMS needs
-	// ShorterSettle says once more that Settle is meant, though the CMS needs longer.
+	// ShorterWait says once more that WaitAfterSwap is meant, though the CMS needs longer.
 	ShorterWait bool `toml:"shorter_wait"`
 	// Browser is the program that looks at pages; "": an installed Chromium or Chrome,
 	// "none": none.
@@ -154,14 +153,14 @@ type HooksConfig struct {
 	OnFailure string `toml:"on_failure"` // it is not, or not all of it
 }
 
-// Stay keeps a component at its version.
+// Hold keeps a component at its version.
 type Hold struct {
 	Folder  string   `toml:"folder"`
 	Kind    cms.Kind `toml:"kind"` // "theme" or "plugin"; "": both
 	Because string   `toml:"because"`
 }
 
-// Weigh says how findings of one kind count.
+// Severity says how findings of one kind count.
 type Severity struct {
 	Check   string   `toml:"check"` // the kind, as reports name it
 	Pages   []string `toml:"pages"` // none: all
@@ -179,7 +178,7 @@ func (c *Config) HeldBack(kind cms.Kind, folder string) (Hold, bool) {
 	return Hold{}, false
 }
 
-// KeepConfig says how long wetland tidy keeps snapshots.
+// RetentionConfig says how long wetland tidy keeps snapshots.
 type RetentionConfig struct {
 	AllForDays       *int `toml:"all_for_days"`
 	DailyForDays     *int `toml:"one_a_day_for_days"`
@@ -256,24 +255,7 @@ func (c *Config) checkDurations(at lines, say func(string, ...any)) {
 type Workspace struct {
 	Dir    string // absolute; on this machine
 	Config Config
-	Disk   files.Disk // where the site's files are
-}
-
-// DiskOf returns the disk that a root, as it is written in settings, is on.
-func DiskOf(string) files.Disk { return files.Local{} }
-
-// FreeSpace returns how many bytes can be written in the workspace.
-func (w *Workspace) FreeSpace(ctx context.Context) (uint64, error) {
-	real, err := files.Local{}.Real(ctx, filepath.ToSlash(w.Dir))
-	if err != nil {
-		return 0, err
-	}
-	own, err := files.Local{}.Open(ctx, real)
-	if err != nil {
-		return 0, err
-	}
-	defer own.Close()
-	return files.FreeSpace(ctx, own, ".")
+	Host   host.Host // that the site is on
 }
 
 // Store is the folder of the snapshots.
@@ -335,7 +317,7 @@ func Load(dir string) (*Workspace, error) {
 	if err != nil {
 		return nil, fmt.Errorf("%s: %w", file, err)
 	}
-	return &Workspace{Dir: dir, Config: *config, Disk: DiskOf(config.Site.Root)}, nil
+	return &Workspace{Dir: dir, Config: *config, Host: host.At(config.Site.Root)}, nil
 }
 
 // ReadConfig reads the text of a wetland.toml. Every mistake in it is told at once, each with

@@ -4,6 +4,7 @@ package house
 import (
 	"bytes"
 	"fmt"
+	"go/ast"
 	"go/parser"
 	"go/token"
 	"html"
@@ -33,6 +34,7 @@ var floors = []floor{
 	{"snapshots and packages", []string{"core/snapshot", "core/packs", "core/packages"}},
 	{"pages", []string{"core/identity", "core/errorlog", "core/smoke/fetching", "core/smoke/judging", "core/smoke/reading", "core/smoke", "core/smoke/browser"}},
 	{"the site", []string{"core/site", "core/workspace", "core/site/phppool", "core/site/cms", "core/accounts"}},
+	{"where a site lives", []string{"core/host"}},
 	{"files and rows", []string{"core/database", "core/files"}},
 	{"the ground", []string{"core/phrase", "core/journal", "core/durable", "core/version", "core/environment", "core/network", "core/visible", "core/progress"}},
 }
@@ -114,6 +116,49 @@ func TestImportsLeadDownward(t *testing.T) {
 				t.Errorf("%s (%s) leans on %s (%s)", name, floors[is.floor].name, other, floors[rooms[other].floor].name)
 			}
 		}
+	}
+}
+
+// What reaches out of the process is used in few rooms alone: all that is done to a site goes
+// through its host.
+var reachesOut = map[string][]string{
+	"files.Local":         {"core/host"},
+	"exec.Command":        {"core/host"},
+	"exec.CommandContext": {"core/host", "core/session"}, // the owner's own commands, where Wetland runs
+	"net.Dial":            {},
+	"net.DialTimeout":     {},
+	"net.Dialer":          {"core/host", "core/smoke/fetching"}, // pages are fetched from where Wetland runs
+}
+
+func TestSitesAreReachedThroughTheirHost(t *testing.T) {
+	err := fs.WalkDir(os.DirFS(root), "core", func(file string, entry fs.DirEntry, err error) error {
+		folder := path.Dir(file)
+		if err != nil || path.Ext(file) != ".go" || strings.HasSuffix(file, "_test.go") || strings.HasSuffix(folder, "test") {
+			return err
+		}
+		parsed, err := parser.ParseFile(token.NewFileSet(), filepath.Join(root, file), nil, parser.SkipObjectResolution)
+		if err != nil {
+			return err
+		}
+		ast.Inspect(parsed, func(node ast.Node) bool {
+			selector, ok := node.(*ast.SelectorExpr)
+			if !ok {
+				return true
+			}
+			of, ok := selector.X.(*ast.Ident)
+			if !ok {
+				return true
+			}
+			name := of.Name + "." + selector.Sel.Name
+			if rooms, reaches := reachesOut[name]; reaches && !slices.Contains(rooms, folder) {
+				t.Errorf("%s uses %s, and not the site's host", file, name)
+			}
+			return true
+		})
+		return nil
+	})
+	if err != nil {
+		t.Fatal(err)
 	}
 }
 

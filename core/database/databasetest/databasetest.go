@@ -19,6 +19,14 @@ import (
 type Engine struct {
 	// Empty makes an empty database for one test.
 	Empty func(t *testing.T) Account
+	// Databases opens databases; nil: as the engines do from this machine.
+	Databases Databases
+}
+
+// Databases is what the suite opens databases by.
+type Databases interface {
+	Open(ctx context.Context, login database.Login, owner database.Owner) (database.Database, error)
+	Scratch(ctx context.Context, login database.Login) (db database.Database, drop func() error, err error)
 }
 
 // Account is a database that the suite may do anything with.
@@ -74,7 +82,10 @@ func TestEngine(t *testing.T, engine Engine) {
 		"queries take their arguments literally": (*suite).queries,
 	} {
 		t.Run(name, func(t *testing.T) {
-			s := &suite{T: t, ctx: context.Background(), account: engine.Empty(t)}
+			s := &suite{T: t, ctx: context.Background(), account: engine.Empty(t), databases: engine.Databases}
+			if s.databases == nil {
+				s.databases = database.Engines{}
+			}
 			s.must(s.account.Run(schema...))
 			s.db = s.open(s.account.Login)
 			test(s)
@@ -84,9 +95,10 @@ func TestEngine(t *testing.T, engine Engine) {
 
 type suite struct {
 	*testing.T
-	ctx     context.Context
-	account Account
-	db      database.Database
+	ctx       context.Context
+	account   Account
+	db        database.Database
+	databases Databases
 }
 
 func (s *suite) must(all ...error) {
@@ -103,7 +115,7 @@ func own(names []string) []string {
 
 func (s *suite) open(login database.Login) database.Database {
 	s.Helper()
-	db, err := database.Open(s.ctx, login, own)
+	db, err := s.databases.Open(s.ctx, login, own)
 	s.must(err)
 	s.Cleanup(func() { _ = db.Close() })
 	return db
@@ -194,7 +206,7 @@ func (s *suite) want(from state, when string, differ ...string) {
 // left lists what Wetland made and left in the database.
 func (s *suite) left() (all []string) {
 	s.Helper()
-	db, err := database.Open(s.ctx, s.account.Login, database.Everything)
+	db, err := s.databases.Open(s.ctx, s.account.Login, database.Everything)
 	s.must(err)
 	defer db.Close()
 	list := "SELECT table_name FROM information_schema.tables WHERE table_schema = database()"
@@ -494,7 +506,7 @@ func (s *suite) breaks() {
 
 // through applies a change by another login, which may break.
 func (s *suite) through(login database.Login, change database.Change) error {
-	db, err := database.Open(s.ctx, login, own)
+	db, err := s.databases.Open(s.ctx, login, own)
 	if err != nil {
 		return err
 	}
@@ -564,10 +576,10 @@ func (s *suite) cannotOpen() {
 	if missing.File != "" {
 		missing.File += ".gone"
 	}
-	if _, err := database.Open(s.ctx, missing, own); !errors.Is(err, database.ErrMissing) && !errors.Is(err, database.ErrDenied) {
+	if _, err := s.databases.Open(s.ctx, missing, own); !errors.Is(err, database.ErrMissing) && !errors.Is(err, database.ErrDenied) {
 		s.Errorf("a database that is not there: %v", err)
 	}
-	db, drop, err := database.Scratch(s.ctx, s.account.Login)
+	db, drop, err := s.databases.Scratch(s.ctx, s.account.Login)
 	if err != nil {
 		return // this user may not make any
 	}

@@ -11,7 +11,6 @@ import (
 	"fmt"
 	"io"
 	"net"
-	"os"
 	"strings"
 	"time"
 )
@@ -66,11 +65,22 @@ const patience = 20 * time.Second
 // ErrNothingKept says that the pool keeps no compiled code.
 var ErrNothingKept = errors.New("the pool keeps no compiled code")
 
-// Reset has the pool drop its compiled code. where is "unix:PATH" or HOST:PORT. The
-// pool's user must be able to read the folder for temporary files. It returns ErrNothingKept
-// if the opcode cache is not there or is switched off.
-func Reset(ctx context.Context, where string) error {
-	said, err := run(ctx, where, dropCode)
+// Host is the machine that a pool is on.
+type Host interface {
+	Dial(ctx context.Context, network, address string) (net.Conn, error)
+	PutTemporary(ctx context.Context, ending string, content []byte) (name string, remove func() error, err error)
+}
+
+// Pool is a pool of PHP processes, whose user must be able to read the host's temporary files.
+type Pool struct {
+	Host  Host
+	Where string // "unix:PATH" or HOST:PORT
+}
+
+// Reset has the pool drop its compiled code. It returns ErrNothingKept if the opcode cache is
+// not there or is switched off.
+func (p Pool) Reset(ctx context.Context) error {
+	said, err := p.run(ctx, dropCode)
 	if err != nil {
 		return err
 	}
@@ -79,8 +89,8 @@ func Reset(ctx context.Context, where string) error {
 
 // Keeps tells whether the pool keeps compiled code of files below root, a folder without
 // symbolic links in its name. A pool that does has served them.
-func Keeps(ctx context.Context, where, root string) (bool, error) {
-	said, err := run(ctx, where, fmt.Sprintf(tellKept, base64.StdEncoding.EncodeToString([]byte(strings.TrimSuffix(root, "/")+"/"))))
+func (p Pool) Keeps(ctx context.Context, root string) (bool, error) {
+	said, err := p.run(ctx, fmt.Sprintf(tellKept, base64.StdEncoding.EncodeToString([]byte(strings.TrimSuffix(root, "/")+"/"))))
 	return said == "kept", err
 }
 
@@ -90,8 +100,8 @@ var ErrObjectsKept = errors.New("the object cache was not emptied by wp_cache_fl
 // EmptyObjects has the pool load WordPress by its loader, a file, and empty the object cache. What
 // was put into it before is looked for afterwards: nil means that it is gone. host is what
 // visitors ask for.
-func EmptyObjects(ctx context.Context, where, loader, host string) error {
-	said, err := run(ctx, where, fmt.Sprintf(emptyObjects, base64.StdEncoding.EncodeToString([]byte(loader))), [2]string{"HTTP_HOST", host}, [2]string{"SERVER_NAME", host})
+func (p Pool) EmptyObjects(ctx context.Context, loader, host string) error {
+	said, err := p.run(ctx, fmt.Sprintf(emptyObjects, base64.StdEncoding.EncodeToString([]byte(loader))), [2]string{"HTTP_HOST", host}, [2]string{"SERVER_NAME", host})
 	if err == nil && said != "dropped" {
 		err = ErrObjectsKept
 	}
@@ -117,26 +127,22 @@ func Answered(body string) error {
 }
 
 // run has the pool run a script, and returns what it says.
-func run(ctx context.Context, where, script string, more ...[2]string) (said string, err error) {
-	file, err := os.CreateTemp("", "wetland-*.php")
+func (p Pool) run(ctx context.Context, script string, more ...[2]string) (said string, err error) {
+	file, remove, err := p.Host.PutTemporary(ctx, ".php", []byte(script))
 	if err != nil {
-		return "", err
+		return "", fmt.Errorf("put a script for the pool of PHP at %s: %w", p.Where, err)
 	}
-	_, err = file.WriteString(script)
-	err = errors.Join(err, file.Chmod(0o644), file.Close()) // the pool's user reads it
-	if err == nil {
-		said, err = runFile(ctx, where, file.Name(), more)
-	}
-	return said, errors.Join(err, os.Remove(file.Name()))
+	said, err = p.runFile(ctx, file, more)
+	return said, errors.Join(err, remove())
 }
 
-func runFile(ctx context.Context, where, file string, more [][2]string) (string, error) {
-	answer, err := ask(ctx, where, append([][2]string{
+func (p Pool) runFile(ctx context.Context, file string, more [][2]string) (string, error) {
+	answer, err := p.ask(ctx, append([][2]string{
 		{"SCRIPT_FILENAME", file}, {"SCRIPT_NAME", "/"}, {"REQUEST_METHOD", "GET"}, {"SERVER_PROTOCOL", "HTTP/1.1"},
 		{"GATEWAY_INTERFACE", "CGI/1.1"}, {"SERVER_SOFTWARE", "wetland"}, {"REMOTE_ADDR", "127.0.0.1"}, {"REQUEST_URI", "/"}, {"QUERY_STRING", ""},
 	}, more...))
 	if err != nil {
-		return "", fmt.Errorf("ask the pool of PHP at %s: %w", where, err)
+		return "", fmt.Errorf("ask the pool of PHP at %s: %w", p.Where, err)
 	}
 	head, body, _ := strings.Cut(answer, "\r\n\r\n")
 	for _, said := range []string{"dropped", "nothing kept", "kept"} {
@@ -145,18 +151,18 @@ func runFile(ctx context.Context, where, file string, more [][2]string) (string,
 		}
 	}
 	first, _, _ := strings.Cut(head, "\r\n")
-	return "", fmt.Errorf("the pool of PHP at %s did not run what it was asked to (%s)", where, first)
+	return "", fmt.Errorf("the pool of PHP at %s did not run what it was asked to (%s)", p.Where, first)
 }
 
 // ask sends one request and returns what the pool prints.
-func ask(ctx context.Context, where string, pairs [][2]string) (string, error) {
+func (p Pool) ask(ctx context.Context, pairs [][2]string) (string, error) {
 	ctx, cancel := context.WithTimeout(ctx, patience)
 	defer cancel()
-	network, at := "tcp", where
-	if path, ok := strings.CutPrefix(where, "unix:"); ok {
+	network, at := "tcp", p.Where
+	if path, ok := strings.CutPrefix(p.Where, "unix:"); ok {
 		network, at = "unix", path
 	}
-	connection, err := (&net.Dialer{}).DialContext(ctx, network, at)
+	connection, err := p.Host.Dial(ctx, network, at)
 	if err != nil {
 		return "", err
 	}

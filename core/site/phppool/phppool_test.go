@@ -12,8 +12,12 @@ import (
 	"testing"
 	"time"
 
+	"wetland/core/host"
 	"wetland/internal/testenv"
 )
+
+// at is the pool at a place of this machine.
+func at(where string) Pool { return Pool{Host: host.Here, Where: where} }
 
 // pool answers over FastCGI, by Go's own implementation of the other side.
 func pool(t *testing.T, answer func(script string) string) string {
@@ -43,16 +47,16 @@ func TestReset(t *testing.T) {
 		}
 		return "dropped"
 	})
-	if err := Reset(t.Context(), where); err != nil {
+	if err := at(where).Reset(t.Context()); err != nil {
 		t.Error(err)
 	}
-	if err := Reset(t.Context(), pool(t, func(string) string { return "nothing kept" })); !errors.Is(err, ErrNothingKept) {
+	if err := at(pool(t, func(string) string { return "nothing kept" })).Reset(t.Context()); !errors.Is(err, ErrNothingKept) {
 		t.Errorf("%v", err)
 	}
-	if err := Reset(t.Context(), pool(t, func(string) string { return "File not found." })); err == nil || !strings.Contains(err.Error(), "did not run") {
+	if err := at(pool(t, func(string) string { return "File not found." })).Reset(t.Context()); err == nil || !strings.Contains(err.Error(), "did not run") {
 		t.Errorf("%v", err)
 	}
-	if err := Reset(t.Context(), "unix:/no/such/socket"); err == nil {
+	if err := at("unix:/no/such/socket").Reset(t.Context()); err == nil {
 		t.Error("a pool that is not there")
 	}
 	for said, want := range map[string]bool{"kept": true, "nothing kept": false} {
@@ -62,7 +66,7 @@ func TestReset(t *testing.T) {
 			}
 			return said
 		})
-		if got, err := Keeps(t.Context(), where, "/srv/www"); err != nil || got != want {
+		if got, err := at(where).Keeps(t.Context(), "/srv/www"); err != nil || got != want {
 			t.Errorf("%q: %v %v", said, got, err)
 		}
 	}

@@ -14,6 +14,7 @@ import (
 
 	"wetland/core/database"
 	"wetland/core/files"
+	"wetland/core/host"
 	"wetland/core/site/cms"
 	"wetland/core/smoke"
 	"wetland/core/smoke/judging"
@@ -107,7 +108,7 @@ func newKind(t *testing.T, k kind) *ferry {
 
 // pagesOf are the pages that adopting would choose.
 func pagesOf(t *testing.T, fetcher *Fetcher, site *testenv.Site) []smoke.Page {
-	roots, err := files.NewRoots(t.Context(), files.Local{}, filepath.Dir(site.Root))
+	roots, err := files.NewRoots(t.Context(), host.Here, filepath.Dir(site.Root))
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -117,7 +118,7 @@ func pagesOf(t *testing.T, fetcher *Fetcher, site *testenv.Site) []smoke.Page {
 		t.Fatal(err)
 	}
 	login, _ := opened.Database(cms.Given{})
-	db, err := database.Open(t.Context(), login, opened.Owns)
+	db, err := database.Engines{}.Open(t.Context(), login, opened.Owns)
 	if err != nil {
 		t.Fatal(err)
 	}
