@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"context"
 	"slices"
 	"strings"
 
@@ -77,7 +78,7 @@ func onShelf(w *workspace.Workspace) []string {
 
 // snapshots lists the snapshots, newest first.
 func snapshots(w *workspace.Workspace) []string {
-	names, err := archive.SnapshotNames(w)
+	names, err := archive.SnapshotNames(context.Background(), w)
 	if err != nil {
 		return nil
 	}

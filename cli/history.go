@@ -25,7 +25,7 @@ func (a *app) historyCommand() *cobra.Command {
 				return err
 			}
 			a.screen.Print("%s  %s\n\n", a.screen.Bold(w.Config.Site.Name), w.Config.Site.Address)
-			events, err := archive.History(w, a.reader(cmd.Context()))
+			events, err := archive.History(cmd.Context(), w, a.reader(cmd.Context()))
 			if err != nil {
 				return err
 			}

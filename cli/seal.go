@@ -41,7 +41,7 @@ other command opens the store.`,
 			if err != nil {
 				return err
 			}
-			if err := session.Seal(w, secret, old); err != nil {
+			if err := session.Seal(cmd.Context(), w, secret, old); err != nil {
 				return err
 			}
 			if a.json {

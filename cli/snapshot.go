@@ -69,7 +69,7 @@ func (a *app) pinCommand() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			if err := archive.Pin(w, args[0], !off, a.reader(cmd.Context())); err != nil {
+			if err := archive.Pin(cmd.Context(), w, args[0], !off, a.reader(cmd.Context())); err != nil {
 				return err
 			}
 			if a.json {

@@ -37,7 +37,7 @@ about.json        what the snapshot noted of them
 // tar archive, statements for the database's own client, and what the snapshot noted.
 func Export(ctx context.Context, w *workspace.Workspace, name, dir string, guard session.Guard) (*Exported, error) {
 	guard.Fill()
-	store, m, err := session.OpenSnapshot(w, name, guard)
+	store, m, err := session.OpenSnapshot(ctx, w, name, guard)
 	if err != nil {
 		return nil, err
 	}
@@ -76,7 +76,7 @@ func Export(ctx context.Context, w *workspace.Workspace, name, dir string, guard
 	err = write("database.sql", func(out io.Writer) error {
 		var all []database.Replacement
 		for _, table := range m.Tables {
-			all = append(all, database.Replacement{Table: table.Table, Rows: snapshot.Rows(store, table)})
+			all = append(all, database.Replacement{Table: table.Table, Rows: snapshot.Rows(ctx, store, table)})
 		}
 		return database.WriteSQL(ctx, out, m.Dialect(), all)
 	})

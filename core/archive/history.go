@@ -32,7 +32,7 @@ type Event struct {
 
 // History lists the snapshots and runs of a workspace, oldest first. What cannot
 // be read is in it, with the reason.
-func History(w *workspace.Workspace, guard session.Guard) ([]Event, error) {
+func History(ctx context.Context, w *workspace.Workspace, guard session.Guard) ([]Event, error) {
 	var events []Event
 	err := runs.Each(w, func(name string, run *runs.Run, err error) error {
 		if err != nil {
@@ -45,17 +45,17 @@ func History(w *workspace.Workspace, guard session.Guard) ([]Event, error) {
 	if err != nil {
 		return nil, err
 	}
-	store, err := session.OpenStore(w, guard)
+	store, err := session.OpenStore(ctx, w, guard)
 	if err != nil {
 		return events, err
 	}
 	defer store.Close()
-	snapshots, err := store.Names()
+	snapshots, err := store.Names(ctx)
 	if err != nil {
 		return events, err
 	}
 	for _, name := range snapshots {
-		m, err := snapshot.Describe(store, name)
+		m, err := snapshot.Describe(ctx, store, name)
 		if err != nil {
 			events = append(events, damaged(name, err))
 			continue
@@ -105,7 +105,7 @@ func Snapshot(ctx context.Context, w *workspace.Workspace, o SnapshotOptions) (m
 		m, err = s.Take(ctx, o.Note)
 	}
 	if err == nil && o.Pin {
-		err = snapshot.Pin(s.Store, m.Name, true)
+		err = snapshot.Pin(ctx, s.Store, m.Name, true)
 	}
 	return m, fresh, err
 }
@@ -113,11 +113,11 @@ func Snapshot(ctx context.Context, w *workspace.Workspace, o SnapshotOptions) (m
 // recent returns the newest snapshot if it is younger than the age, whole, and the site
 // is still as in it.
 func recent(ctx context.Context, s *session.Session, age time.Duration) (*snapshot.Manifest, error) {
-	names, err := s.Store.Names()
+	names, err := s.Store.Names(ctx)
 	if err != nil || len(names) == 0 {
 		return nil, err
 	}
-	m, err := snapshot.Load(s.Store, names[len(names)-1])
+	m, err := snapshot.Load(ctx, s.Store, names[len(names)-1])
 	if err != nil || time.Since(m.FilesAt).Abs() > age || len(m.Unread) > 0 || m.Root != s.Site.Root {
 		return nil, nil // whatever is wrong with it: a new one is taken
 	}
@@ -165,17 +165,19 @@ func changedSince(ctx context.Context, s *session.Session, m *snapshot.Manifest)
 }
 
 // Pin keeps a snapshot from being tidied away, or lets it go.
-func Pin(w *workspace.Workspace, name string, pinned bool, guard session.Guard) error {
-	store, err := session.OpenStore(w, guard)
+func Pin(ctx context.Context, w *workspace.Workspace, name string, pinned bool, guard session.Guard) error {
+	store, err := session.OpenStore(ctx, w, guard)
 	if err != nil {
 		return err
 	}
 	defer store.Close()
-	return snapshot.Pin(store, name, pinned)
+	return snapshot.Pin(ctx, store, name, pinned)
 }
 
 // SnapshotNames lists the workspace's snapshots, oldest first, without opening the store.
-func SnapshotNames(w *workspace.Workspace) ([]string, error) { return packs.NamesIn(w.Store()) }
+func SnapshotNames(ctx context.Context, w *workspace.Workspace) ([]string, error) {
+	return packs.NamesIn(ctx, w.Store())
+}
 
 // ComponentNames lists the folders of the site's themes and plugins; none where they cannot
 // be read.

@@ -53,24 +53,24 @@ func rulesOf(w *workspace.Workspace) snapshot.Rules {
 // confirm is shown the plan and decides; nil: yes.
 func Tidy(ctx context.Context, w *workspace.Workspace, now time.Time, confirm func(*TidyPlan) bool, guard session.Guard) (*TidyPlan, error) {
 	guard.Fill()
-	store, err := session.OpenStore(w, guard)
+	store, err := session.OpenStore(ctx, w, guard)
 	if err != nil {
 		return nil, err
 	}
 	defer store.Close()
-	names, err := store.Names()
+	names, err := store.Names(ctx)
 	if err != nil {
 		return nil, err
 	}
 	var all []*snapshot.Manifest
 	needed := map[string]string{}
 	for _, name := range names {
-		m, err := snapshot.Describe(store, name)
+		m, err := snapshot.Describe(ctx, store, name)
 		if err != nil {
 			return nil, fmt.Errorf("nothing is thrown away while a snapshot cannot be read: %w", err)
 		}
 		all = append(all, m)
-		pinned, err := snapshot.Pinned(store, name)
+		pinned, err := snapshot.Pinned(ctx, store, name)
 		if err != nil {
 			return nil, err
 		}

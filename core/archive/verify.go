@@ -24,12 +24,12 @@ var ErrDamaged = errors.New("it is damaged and must not be relied on")
 // makes of them. Errors that wrap ErrDamaged tell what is wrong with the snapshot.
 func Verify(ctx context.Context, w *workspace.Workspace, name string, deep bool, guard session.Guard) (*snapshot.Manifest, error) {
 	guard.Fill()
-	store, err := session.OpenStore(w, guard)
+	store, err := session.OpenStore(ctx, w, guard)
 	if err != nil {
 		return nil, err
 	}
 	defer store.Close()
-	m, err := snapshot.Load(store, name)
+	m, err := snapshot.Load(ctx, store, name)
 	if errors.Is(err, snapshot.ErrNoSnapshot) {
 		return nil, err
 	}
@@ -72,7 +72,7 @@ func LoadAll(ctx context.Context, store *packs.Store, m *snapshot.Manifest, into
 	change := database.Change{Tag: m.Name, Apart: true}
 	described := database.Resting(m.Described())
 	for i, table := range m.Tables {
-		change.Replace = append(change.Replace, database.Replacement{Table: described[i], Rows: snapshot.Rows(store, table)})
+		change.Replace = append(change.Replace, database.Replacement{Table: described[i], Rows: snapshot.Rows(ctx, store, table)})
 	}
 	applied, err := into.Apply(ctx, change)
 	if err != nil {

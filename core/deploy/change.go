@@ -249,7 +249,7 @@ func stageFromSnapshot(ctx context.Context, s *session.Session, c *Change, from 
 	if err := s.Site.Files.RemoveAll(ctx, staged); err != nil {
 		return "", err
 	}
-	if err := files.WriteTree(ctx, s.Site.Files, staged, c.OldTree, snapshot.Source(s.Store, area.ItemsBelow(below)), nil); err != nil {
+	if err := files.WriteTree(ctx, s.Site.Files, staged, c.OldTree, snapshot.Source(ctx, s.Store, area.ItemsBelow(below)), nil); err != nil {
 		return "", err
 	}
 	return staged, MarkLike(ctx, s, staged, c.OldTree, c.Live)

@@ -127,7 +127,7 @@ func putOne(ctx context.Context, s *session.Session, at string, item snapshot.It
 			return err
 		}
 	default:
-		if err := files.WriteFile(ctx, fsys, part, item.Item, snapshot.Source(s.Store, []snapshot.Item{item})); err != nil {
+		if err := files.WriteFile(ctx, fsys, part, item.Item, snapshot.Source(ctx, s.Store, []snapshot.Item{item})); err != nil {
 			return errors.Join(err, fsys.Remove(undo, part))
 		}
 		if present, err := fsys.Lstat(ctx, at); err == nil && present.Kind == files.File {

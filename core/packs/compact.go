@@ -13,16 +13,13 @@ import (
 // added to it meanwhile. Nobody can open it until release is called. It fails where a volume cannot
 // be read: what that holds may be needed.
 func (s *Store) Alone(ctx context.Context) (fresh *Store, release func() error, err error) {
-	release = func() error { return nil }
-	if s.guard != "" {
-		if err := s.Close(); err != nil {
-			return nil, nil, err
-		}
-		if release, err = hold(ctx, s.guard, true); err != nil {
-			return nil, nil, err
-		}
+	if err := s.Close(); err != nil {
+		return nil, nil, err
 	}
-	if fresh, err = OpenBytes(s.Bytes, s.Seal); err != nil {
+	if release, err = s.Bytes.Hold(ctx, true); err != nil {
+		return nil, nil, err
+	}
+	if fresh, err = read(ctx, s.Bytes, s.Seal); err != nil {
 		return nil, nil, errors.Join(err, release())
 	}
 	for name, reason := range fresh.damaged {
@@ -33,14 +30,14 @@ func (s *Store) Alone(ctx context.Context) (fresh *Store, release func() error, 
 }
 
 // Size is what the store's files take, in bytes.
-func (s *Store) Size() (total int64, err error) {
+func (s *Store) Size(ctx context.Context) (total int64, err error) {
 	for _, prefix := range []string{VolumeFolder, ManifestFolder} {
-		names, err := s.Bytes.List(prefix)
+		names, err := s.Bytes.List(ctx, prefix)
 		if err != nil {
 			return 0, err
 		}
 		for _, name := range names {
-			size, err := s.Bytes.Size(name)
+			size, err := s.Bytes.Size(ctx, name)
 			if err != nil {
 				return 0, err
 			}
@@ -85,7 +82,7 @@ func (s *Store) Compact(ctx context.Context, needed map[ID]bool, report progress
 				if err := ctx.Err(); err != nil {
 					return nil, errors.Join(err, to.Abandon())
 				}
-				data, err := s.Piece(p.id)
+				data, err := s.Piece(ctx, p.id)
 				if err == nil {
 					err = to.copy(p.id, data, !b.packed)
 				}

@@ -20,7 +20,7 @@ import (
 type Adder struct {
 	Store   *Store
 	report  progress.Reporter
-	ctx     context.Context // of closing: the adder lives no longer than what it was made for
+	ctx     context.Context // of what it was made for: it lives no longer, and ends with the first failure
 	closing *errgroup.Group
 
 	mu      sync.Mutex // guards fresh, pending, written and err
@@ -171,7 +171,7 @@ func (a *Adder) writeBlock(b block, data []byte) error {
 	if a.volume == nil {
 		name := VolumeFolder + strings.ToLower(rand.Text()[:16]) + volumeSuffix
 		var err error
-		if a.volume, err = newVolumeWriter(a.Store.Bytes, name, a.Store.Seal); err != nil {
+		if a.volume, err = newVolumeWriter(a.ctx, a.Store.Bytes, name, a.Store.Seal); err != nil {
 			return err
 		}
 	}
@@ -230,7 +230,7 @@ func (a *Adder) Abandon() error {
 	}
 	_ = a.closing.Wait() // its error was told to whoever adds
 	for _, v := range a.written {
-		err = errors.Join(err, a.Store.Bytes.Delete(v.Name))
+		err = errors.Join(err, a.Store.Bytes.Delete(context.WithoutCancel(a.ctx), v.Name))
 	}
 	return err
 }

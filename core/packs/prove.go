@@ -55,17 +55,17 @@ func (s *Store) prove(ctx context.Context, v *volume, report progress.Reporter) 
 			if err := ctx.Err(); err != nil {
 				return err
 			}
-			return s.proveBlock(v, b, report)
+			return s.proveBlock(ctx, v, b, report)
 		})
 	}
 	return group.Wait()
 }
 
 // proveBlock reads one block back and proves every piece in it.
-func (s *Store) proveBlock(v *volume, b block, report progress.Reporter) error {
+func (s *Store) proveBlock(ctx context.Context, v *volume, b block, report progress.Reporter) error {
 	stored, unpacked := takeBuffer(), takeBuffer()
 	defer giveBuffers(stored, unpacked)
-	data, err := readBlock(s.Bytes, v, b, s.Seal, stored, unpacked)
+	data, err := readBlock(ctx, s.Bytes, v, b, s.Seal, stored, unpacked)
 	if err != nil {
 		return err
 	}
@@ -81,9 +81,9 @@ func (s *Store) proveBlock(v *volume, b block, report progress.Reporter) error {
 
 // Present makes sure that every volume is there, of the size that its directory was read with. That
 // the bytes are right is told by reading them.
-func (s *Store) Present() error {
+func (s *Store) Present(ctx context.Context) error {
 	for _, v := range s.volumes {
-		if size, err := s.Bytes.Size(v.Name); err != nil || size != v.Size {
+		if size, err := s.Bytes.Size(ctx, v.Name); err != nil || size != v.Size {
 			return fmt.Errorf("the volume %s of the store was changed or taken away meanwhile", path.Base(v.Name))
 		}
 	}

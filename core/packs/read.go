@@ -1,6 +1,7 @@
 package packs
 
 import (
+	"context"
 	"encoding/hex"
 	"errors"
 	"fmt"
@@ -45,7 +46,7 @@ func (c *blockCache) put(at location, data []byte) {
 }
 
 // Piece returns the proved bytes of a piece. They are shared: do not change them.
-func (s *Store) Piece(id ID) ([]byte, error) {
+func (s *Store) Piece(ctx context.Context, id ID) ([]byte, error) {
 	at, ok := s.index[id]
 	if !ok {
 		for name, err := range s.damaged {
@@ -58,7 +59,7 @@ func (s *Store) Piece(id ID) ([]byte, error) {
 	data := s.cache.get(at)
 	if data == nil {
 		var err error
-		if data, err = readBlock(s.Bytes, v, b, s.Seal, nil, nil); err != nil {
+		if data, err = readBlock(ctx, s.Bytes, v, b, s.Seal, nil, nil); err != nil {
 			return nil, err
 		}
 		if len(b.pieces) > 1 {

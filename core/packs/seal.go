@@ -2,21 +2,18 @@ package packs
 
 import (
 	"bytes"
+	"context"
 	"crypto/cipher"
 	"crypto/rand"
 	"errors"
 	"fmt"
 	"io"
 	"io/fs"
-	"os"
-	"path/filepath"
 	"strings"
 
 	"filippo.io/age"
 	"github.com/zeebo/blake3"
 	"golang.org/x/crypto/chacha20poly1305"
-
-	"wetland/core/durable"
 )
 
 // Sealing keeps what a store holds from others' eyes; nil: the store is not sealed. All
@@ -144,63 +141,70 @@ func (s Secret) recipients() ([]age.Recipient, error) {
 	return all, nil
 }
 
+// unlocked is what the key file of a sealed store holds.
+type unlocked struct {
+	seal *Sealing
+	key  []byte
+	file []byte // as it stands in the store
+}
+
 // unlock reads the store's key. proof is what the marker says of it.
-func unlock(dir, proof string, ask Unlock) (*Sealing, []byte, error) {
+func unlock(ctx context.Context, at Bytes, proof string, ask Unlock) (is unlocked, err error) {
 	if ask == nil {
-		return nil, nil, ErrSealed
+		return is, ErrSealed
 	}
-	file, err := os.ReadFile(filepath.Join(dir, sealKeyName))
+	is.file, err = getWhole(ctx, at, sealKeyName)
 	if errors.Is(err, fs.ErrNotExist) {
-		return nil, nil, fmt.Errorf("the store is sealed, and its key file %s is gone: put a copy of it back", sealKeyName)
+		return is, fmt.Errorf("the store is sealed, and its key file %s is gone: put a copy of it back", sealKeyName)
 	}
 	if err != nil {
-		return nil, nil, err
+		return is, err
 	}
 	secret, err := ask()
 	if err != nil {
-		return nil, nil, err
+		return is, err
 	}
 	identities, err := secret.identities()
 	if err != nil {
-		return nil, nil, err
+		return is, err
 	}
 	var none *age.NoIdentityMatchError
-	opened, err := age.Decrypt(bytes.NewReader(file), identities...)
+	opened, err := age.Decrypt(bytes.NewReader(is.file), identities...)
 	if errors.As(err, &none) {
-		return nil, nil, ErrWrongKey
+		return is, ErrWrongKey
 	}
 	if err != nil {
-		return nil, nil, fmt.Errorf("the key file %s is damaged: %w", sealKeyName, err)
+		return is, fmt.Errorf("the key file %s is damaged: %w", sealKeyName, err)
 	}
-	key, err := io.ReadAll(opened)
-	if err != nil || len(key) != sealKeySize {
-		return nil, nil, fmt.Errorf("the key file %s is damaged: %w", sealKeyName, errors.Join(err, errors.New("it holds no key of a store")))
+	is.key, err = io.ReadAll(opened)
+	if err != nil || len(is.key) != sealKeySize {
+		return is, fmt.Errorf("the key file %s is damaged: %w", sealKeyName, errors.Join(err, errors.New("it holds no key of a store")))
 	}
-	s, err := newSeal(key)
-	if err == nil && s.proof != proof {
+	is.seal, err = newSeal(is.key)
+	if err == nil && is.seal.proof != proof {
 		err = fmt.Errorf("the key file %s is that of another store: put this store's own back", sealKeyName)
 	}
-	return s, key, err
+	return is, err
 }
 
-// writeKey writes the store's key for whoever has the secret.
-func writeKey(dir string, key []byte, secret Secret) error {
+// keyFor writes the store's key for whoever has the secret.
+func keyFor(key []byte, secret Secret) ([]byte, error) {
 	recipients, err := secret.recipients()
 	if err != nil {
-		return err
+		return nil, err
 	}
 	var out bytes.Buffer
 	w, err := age.Encrypt(&out, recipients...)
 	if err != nil {
-		return err
+		return nil, err
 	}
 	if _, err := w.Write(key); err != nil {
-		return err
+		return nil, err
 	}
 	if err := w.Close(); err != nil {
-		return err
+		return nil, err
 	}
-	return durable.WriteFile(filepath.Join(dir, sealKeyName), out.Bytes())
+	return out.Bytes(), nil
 }
 
 // ErrNotEmpty says that a store holds snapshots that are not sealed.
@@ -208,40 +212,60 @@ var ErrNotEmpty = errors.New("the store holds snapshots already, which cannot be
 
 // Seal makes a new sealed store in dir, or, where there is one, gives it another
 // secret; then old opens it. A store that holds open snapshots gets ErrNotEmpty.
-func Seal(dir string, old Unlock, secret Secret) error {
-	marker := filepath.Join(dir, MarkerName)
-	text, err := os.ReadFile(marker)
+func Seal(ctx context.Context, dir string, old Unlock, secret Secret) error {
+	at := DiskBytes{Dir: dir}
+	text, err := getWhole(ctx, at, MarkerName)
 	if err != nil && !errors.Is(err, fs.ErrNotExist) {
 		return err
 	}
 	if proof, sealed := strings.CutPrefix(string(text), sealedText); sealed {
-		_, key, err := unlock(dir, strings.TrimSpace(proof), old)
+		is, err := unlock(ctx, at, strings.TrimSpace(proof), old)
 		if err != nil {
 			return err
 		}
-		return writeKey(dir, key, secret)
+		file, err := keyFor(is.key, secret)
+		if err != nil {
+			return err
+		}
+		return at.Replace(ctx, sealKeyName, is.file, file)
 	}
-	store, err := Open(dir, nil) // refuses what is no store
+	store, err := Open(ctx, dir, nil) // refuses what is no store
 	if err != nil {
 		return err
 	}
-	defer store.Close()
-	names, err := store.Names()
+	fresh, release, err := store.Alone(ctx)
 	if err != nil {
 		return err
 	}
-	if len(names)+len(store.volumes)+len(store.damaged) > 0 {
+	return errors.Join(fresh.sealNew(ctx, secret), release())
+}
+
+// sealNew seals an empty store.
+func (s *Store) sealNew(ctx context.Context, secret Secret) error {
+	names, err := s.Names(ctx)
+	if err != nil {
+		return err
+	}
+	if len(names)+len(s.volumes) > 0 {
 		return ErrNotEmpty
 	}
 	key := make([]byte, sealKeySize)
 	_, _ = rand.Read(key) // never fails, by its contract
-	s, err := newSeal(key)
+	seal, err := newSeal(key)
 	if err != nil {
 		return err
 	}
-	// The key first: a sealed store without its key would be lost.
-	if err := writeKey(dir, key, secret); err != nil {
+	file, err := keyFor(key, secret)
+	if err != nil {
 		return err
 	}
-	return durable.WriteFile(marker, []byte(sealedText+s.proof+"\n"))
+	// The key first: a sealed store without its key would be lost. That of a store that was not
+	// sealed in the end opens nothing.
+	if err := s.Bytes.Delete(ctx, sealKeyName); err != nil && !errors.Is(err, fs.ErrNotExist) {
+		return err
+	}
+	if err := PutWhole(ctx, s.Bytes, sealKeyName, file); err != nil {
+		return err
+	}
+	return s.Bytes.Replace(ctx, MarkerName, []byte(markerText), []byte(sealedText+seal.proof+"\n"))
 }

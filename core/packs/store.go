@@ -11,18 +11,14 @@ import (
 	"errors"
 	"fmt"
 	"io/fs"
-	"os"
 	"path"
-	"path/filepath"
 	"slices"
 	"strconv"
 	"strings"
 	"time"
 
-	"github.com/gofrs/flock"
 	"github.com/klauspost/compress/zstd"
-
-	"wetland/core/durable"
+	"golang.org/x/sync/errgroup"
 )
 
 // Store holds the snapshots of one site.
@@ -34,11 +30,8 @@ type Store struct {
 	cache   blockCache
 	// damaged holds the volumes whose directory could not be read, with the reason.
 	damaged map[string]error
-	// name tells this store from all others; "" if the store is no folder.
+	// name tells this store from all others; "" if it could not be given one.
 	name string
-	// guard is the file whose lock keeps tidying apart from everything else; "" if
-	// the store is no folder.
-	guard string
 	// release gives up the lock that keeps tidying away while this store is open.
 	release func() error
 }
@@ -53,12 +46,15 @@ const (
 // nameFile holds the store's name.
 const nameFile = "wetland-store-name"
 
-// nameIn reads the name of the store in dir, or gives it one; "" where nothing can be written.
-func nameIn(dir string) (string, error) {
-	at := filepath.Join(dir, nameFile)
-	text, err := os.ReadFile(at)
+// nameOf reads the name of a store, or gives it one; "" where nothing can be written. Whoever opens
+// the store at the same moment finds that name: no two have different ones.
+func nameOf(ctx context.Context, bytes Bytes) (string, error) {
+	text, err := getWhole(ctx, bytes, nameFile)
 	if errors.Is(err, fs.ErrNotExist) {
-		return giveName(at), nil
+		if err = PutWhole(ctx, bytes, nameFile, []byte(strings.ToLower(rand.Text())+"\n")); err != nil && !errors.Is(err, fs.ErrExist) {
+			return "", ctx.Err()
+		}
+		text, err = getWhole(ctx, bytes, nameFile)
 	}
 	if err != nil {
 		return "", fmt.Errorf("read the name of the store: %w", err)
@@ -66,81 +62,75 @@ func nameIn(dir string) (string, error) {
 	return strings.TrimSpace(string(text)), nil
 }
 
-// giveName writes a new name. Whoever opens the store at the same moment finds it, or nothing yet:
-// no two have different ones.
-func giveName(at string) string {
-	file, err := os.OpenFile(at, os.O_WRONLY|os.O_CREATE|os.O_EXCL, 0o600)
-	if err != nil {
-		return ""
-	}
-	name := strings.ToLower(rand.Text())
-	_, err = file.WriteString(name + "\n")
-	if errors.Join(err, durable.Sync(file), file.Close()) != nil {
-		return ""
-	}
-	return name
-}
-
 // Name tells this store from all others, wherever it is moved to.
 func (s *Store) Name() string { return s.name }
 
-// Open opens the store in dir, or makes a new one there if dir is missing or
-// empty. Any other folder is refused. A sealed store wants its secret: without, or with
-// another one, the error wraps ErrSealed or ErrWrongKey. Where there is a secret, ask is not nil,
-// and no sealed store, it wraps ErrNotSealed: nothing is written that was to be sealed.
-func Open(dir string, ask Unlock) (*Store, error) {
-	entries, err := os.ReadDir(dir)
-	if err != nil && !errors.Is(err, fs.ErrNotExist) {
+// Open opens the store in dir, or makes a new one there if dir is missing or empty. Any other folder
+// is refused. All else is as OpenAt says.
+func Open(ctx context.Context, dir string, ask Unlock) (*Store, error) {
+	at := DiskBytes{Dir: dir}
+	foreign, err := at.isForeign()
+	if err != nil {
 		return nil, fmt.Errorf("open the store: %w", err)
 	}
-	marker := filepath.Join(dir, MarkerName)
-	text, err := os.ReadFile(marker)
-	if proof, sealed := strings.CutPrefix(string(text), sealedText); err == nil && sealed {
-		seal, _, err := unlock(dir, strings.TrimSpace(proof), ask)
-		if err != nil {
-			return nil, fmt.Errorf("open the store: %w", err)
-		}
-		return openFolder(dir, seal)
-	}
-	switch {
-	case ask != nil && (err == nil && string(text) == markerText || errors.Is(err, fs.ErrNotExist) && len(entries) == 0):
-		return nil, fmt.Errorf("%w: %s", ErrNotSealed, dir)
-	case errors.Is(err, fs.ErrNotExist) && len(entries) > 0:
+	if foreign {
 		return nil, fmt.Errorf("%s is not empty and no store of Wetland (it has no file %s). Choose another folder", dir, MarkerName)
-	case errors.Is(err, fs.ErrNotExist):
-		if err := os.MkdirAll(dir, 0o700); err != nil {
-			return nil, fmt.Errorf("make the store: %w", err)
-		}
-		if err := os.WriteFile(marker, []byte(markerText), 0o600); err != nil {
-			return nil, fmt.Errorf("make the store: %w", err)
-		}
-	case err != nil:
-		return nil, fmt.Errorf("open the store: %w", err)
-	case string(text) != markerText:
-		return nil, fmt.Errorf("the store %s has another format than this version of Wetland reads (%s). Use a newer Wetland, or the one that wrote it", dir, strings.TrimSpace(string(text[:min(len(text), 80)])))
 	}
-	return openFolder(dir, nil)
+	return OpenAt(ctx, at, ask)
 }
 
-// openFolder opens a store and keeps others from tidying it until Close, or until this
-// process ends: what its volumes hold must not move while it is in use.
-func openFolder(dir string, seal *Sealing) (*Store, error) {
-	guard := filepath.Join(dir, MarkerName)
-	ctx, cancel := context.WithTimeout(context.Background(), longestTidy)
-	defer cancel()
-	release, err := hold(ctx, guard, false)
+// OpenAt opens the store at a place, or makes a new one there if nothing says what it is, and keeps
+// others from tidying it until Close, or until this process ends: what its volumes hold must not
+// move while it is in use. A sealed store wants its secret: without, or with another one, the error
+// wraps ErrSealed or ErrWrongKey. Where there is a secret, ask is not nil, and no sealed store, it
+// wraps ErrNotSealed: nothing is written that was to be sealed.
+func OpenAt(ctx context.Context, at Bytes, ask Unlock) (*Store, error) {
+	seal, err := readMarker(ctx, at, ask)
 	if err != nil {
 		return nil, err
 	}
-	s, err := OpenBytes(DiskBytes{Dir: dir}, seal)
+	waiting, cancel := context.WithTimeout(ctx, longestTidy)
+	defer cancel()
+	release, err := at.Hold(waiting, false)
+	if err != nil {
+		return nil, err
+	}
+	s, err := read(ctx, at, seal)
+	if err == nil {
+		s.name, err = nameOf(ctx, at)
+	}
 	if err != nil {
 		return nil, errors.Join(err, release())
 	}
-	s.guard, s.release = guard, release
-	if s.name, err = nameIn(dir); err != nil {
-		return nil, errors.Join(err, release())
-	}
+	s.release = release
 	return s, nil
+}
+
+// readMarker reads what a store is, or makes a new one; nil: it is not sealed.
+func readMarker(ctx context.Context, at Bytes, ask Unlock) (*Sealing, error) {
+	text, err := getWhole(ctx, at, MarkerName)
+	if errors.Is(err, fs.ErrNotExist) && ask == nil {
+		if err := PutWhole(ctx, at, MarkerName, []byte(markerText)); err != nil && !errors.Is(err, fs.ErrExist) {
+			return nil, fmt.Errorf("make the store: %w", err)
+		}
+		text, err = getWhole(ctx, at, MarkerName)
+	}
+	proof, sealed := strings.CutPrefix(string(text), sealedText)
+	switch {
+	case ask != nil && (errors.Is(err, fs.ErrNotExist) || err == nil && string(text) == markerText):
+		return nil, fmt.Errorf("%w: %s", ErrNotSealed, at.Where())
+	case err != nil:
+		return nil, fmt.Errorf("open the store: %w", err)
+	case sealed:
+		is, err := unlock(ctx, at, strings.TrimSpace(proof), ask)
+		if err != nil {
+			return nil, fmt.Errorf("open the store: %w", err)
+		}
+		return is.seal, nil
+	case string(text) != markerText:
+		return nil, fmt.Errorf("the store %s has another format than this version of Wetland reads (%s). Use a newer Wetland, or the one that wrote it", at.Where(), strings.TrimSpace(string(text[:min(len(text), 80)])))
+	}
+	return nil, nil
 }
 
 // longestTidy is how long to wait for another process that tidies the store.
@@ -156,23 +146,37 @@ func (s *Store) Close() error {
 	return release()
 }
 
-// OpenBytes reads which pieces there are, of a store that lies anywhere. What is damaged is noted.
-func OpenBytes(bytes Bytes, seal *Sealing) (*Store, error) {
+// readAtOnce is how many volumes are read at the same time. A place far away answers late, and
+// many questions at once.
+const readAtOnce = 16
+
+// read reads which pieces there are. What is damaged is noted.
+func read(ctx context.Context, bytes Bytes, seal *Sealing) (*Store, error) {
 	s := &Store{Bytes: bytes, Seal: seal, index: map[ID]location{}, damaged: map[string]error{}}
-	names, err := bytes.List(VolumeFolder)
+	names, err := bytes.List(ctx, VolumeFolder)
 	if err != nil {
 		return nil, fmt.Errorf("list the volumes of the store: %w", err)
 	}
-	for _, name := range names {
-		if !strings.HasSuffix(name, volumeSuffix) {
-			continue // somebody else's
-		}
-		v, err := readVolume(bytes, name, seal)
-		if err != nil {
-			s.damaged[name] = err
+	names = slices.DeleteFunc(names, func(name string) bool { return !strings.HasSuffix(name, volumeSuffix) }) // somebody else's
+	volumes, problems := make([]*volume, len(names)), make([]error, len(names))
+	var group errgroup.Group
+	group.SetLimit(readAtOnce)
+	for i, name := range names {
+		group.Go(func() error {
+			volumes[i], problems[i] = readVolume(ctx, bytes, name, seal)
+			return nil
+		})
+	}
+	_ = group.Wait() // each has its own error
+	if err := ctx.Err(); err != nil {
+		return nil, err
+	}
+	for i, name := range names {
+		if problems[i] != nil {
+			s.damaged[name] = problems[i]
 			continue
 		}
-		s.learn(v)
+		s.learn(volumes[i])
 	}
 	return s, nil
 }
@@ -190,29 +194,17 @@ func (s *Store) learn(v *volume) {
 	}
 }
 
-// hold keeps a store for reading and adding, or, alone, for taking away. It waits for
-// whoever has it; release gives it up.
-func hold(ctx context.Context, guard string, alone bool) (release func() error, err error) {
-	lock := flock.New(guard, flock.SetFlag(os.O_RDONLY))
-	try := lock.TryRLockContext
-	if alone {
-		try = lock.TryLockContext
-	}
-	if _, err := try(ctx, 50*time.Millisecond); err != nil {
-		return nil, fmt.Errorf("wait for another process that works on the store: %w", err)
-	}
-	return lock.Close, nil
-}
-
 // Names lists the snapshots, oldest first.
-func (s *Store) Names() ([]string, error) { return namesIn(s.Bytes) }
+func (s *Store) Names(ctx context.Context) ([]string, error) { return namesIn(ctx, s.Bytes) }
 
 // NamesIn lists the snapshots of the store in a folder, oldest first, without opening it:
 // names are not sealed. There are none in a folder that is not there.
-func NamesIn(dir string) ([]string, error) { return namesIn(DiskBytes{Dir: dir}) }
+func NamesIn(ctx context.Context, dir string) ([]string, error) {
+	return namesIn(ctx, DiskBytes{Dir: dir})
+}
 
-func namesIn(store Bytes) ([]string, error) {
-	listed, err := store.List(ManifestFolder)
+func namesIn(ctx context.Context, store Bytes) ([]string, error) {
+	listed, err := store.List(ctx, ManifestFolder)
 	var names []string
 	for _, name := range listed {
 		if base, ok := strings.CutSuffix(path.Base(name), ManifestSuffix); ok && Number(base) > 0 {

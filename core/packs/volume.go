@@ -2,6 +2,7 @@ package packs
 
 import (
 	"bytes"
+	"context"
 	"encoding/binary"
 	"errors"
 	"fmt"
@@ -73,8 +74,8 @@ type volumeWriter struct {
 	volume volume
 }
 
-func newVolumeWriter(to Bytes, name string, seal *Sealing) (*volumeWriter, error) {
-	w, err := to.Put(name)
+func newVolumeWriter(ctx context.Context, to Bytes, name string, seal *Sealing) (*volumeWriter, error) {
+	w, err := to.Put(ctx, name)
 	if err != nil {
 		return nil, err
 	}
@@ -176,15 +177,15 @@ func decodeDirectory(text []byte, data int64) ([]block, error) {
 
 // readVolume reads a volume's directory. That its blocks are all there is told by the
 // file's size; that they are right, when they are read.
-func readVolume(from Bytes, name string, seal *Sealing) (*volume, error) {
-	size, err := from.Size(name)
+func readVolume(ctx context.Context, from Bytes, name string, seal *Sealing) (*volume, error) {
+	size, err := from.Size(ctx, name)
 	if err != nil {
 		return nil, err
 	}
 	if size < int64(len(VolumeMagic))+footerSize {
 		return nil, fmt.Errorf("%s is cut off", path.Base(name))
 	}
-	footer, err := readRange(from, name, size-footerSize, footerSize, nil)
+	footer, err := readRange(ctx, from, name, size-footerSize, footerSize, nil)
 	if err != nil {
 		return nil, err
 	}
@@ -195,7 +196,7 @@ func readVolume(from Bytes, name string, seal *Sealing) (*volume, error) {
 	if end := uint64(size - footerSize); offset > end || length != end-offset {
 		return nil, fmt.Errorf("the footer of %s is damaged", path.Base(name))
 	}
-	stored, err := readRange(from, name, int64(offset), int64(length), nil)
+	stored, err := readRange(ctx, from, name, int64(offset), int64(length), nil)
 	if err != nil {
 		return nil, err
 	}
@@ -218,8 +219,8 @@ func readVolume(from Bytes, name string, seal *Sealing) (*volume, error) {
 }
 
 // readRange reads some bytes of a file of the store, into the room where that suffices.
-func readRange(from Bytes, name string, offset, length int64, room []byte) ([]byte, error) {
-	r, err := from.Get(name, offset, length)
+func readRange(ctx context.Context, from Bytes, name string, offset, length int64, room []byte) ([]byte, error) {
+	r, err := from.Get(ctx, name, offset, length)
 	if err != nil {
 		return nil, err
 	}
@@ -236,8 +237,8 @@ func readRange(from Bytes, name string, offset, length int64, room []byte) ([]by
 
 // readBlock returns the unpacked bytes of a block; its pieces are not proved yet. It uses the
 // room of both buffers where that suffices; they may be nil.
-func readBlock(from Bytes, v *volume, b block, seal *Sealing, stored, unpacked []byte) ([]byte, error) {
-	stored, err := readRange(from, v.Name, b.offset, int64(b.stored), stored)
+func readBlock(ctx context.Context, from Bytes, v *volume, b block, seal *Sealing, stored, unpacked []byte) ([]byte, error) {
+	stored, err := readRange(ctx, from, v.Name, b.offset, int64(b.stored), stored)
 	if err != nil {
 		return nil, err
 	}

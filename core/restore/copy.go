@@ -31,7 +31,7 @@ type Into struct {
 // and proves the copy. The site itself is not touched.
 func MakeCopy(ctx context.Context, w *workspace.Workspace, name string, into Into, guard session.Guard) (*snapshot.Manifest, error) {
 	guard.Fill()
-	store, m, err := session.OpenSnapshot(w, name, guard)
+	store, m, err := session.OpenSnapshot(ctx, w, name, guard)
 	if err != nil {
 		return nil, err
 	}
@@ -108,7 +108,7 @@ func (c *copying) putFiles(ctx context.Context) error {
 				foreign++
 			}
 		}
-		if err := files.WriteTree(ctx, c.here, c.top(area), tree, snapshot.Source(c.store, area.Items), c.Report.Advance); err != nil {
+		if err := files.WriteTree(ctx, c.here, c.top(area), tree, snapshot.Source(ctx, c.store, area.Items), c.Report.Advance); err != nil {
 			return err
 		}
 		written, err := files.ReadTree(ctx, c.here, c.top(area), nil)

@@ -261,11 +261,11 @@ func (moved *Moved) compare(ctx context.Context, w *workspace.Workspace, o MoveO
 		return why.Refusal()
 	}
 	moved.To = s.Site.Root
-	names, err := s.Store.Names()
+	names, err := s.Store.Names(ctx)
 	if err != nil || len(names) == 0 {
 		return err // nothing to compare with, and nothing to restore
 	}
-	m, err := snapshot.Load(s.Store, names[len(names)-1])
+	m, err := snapshot.Load(ctx, s.Store, names[len(names)-1])
 	if err != nil {
 		return err
 	}

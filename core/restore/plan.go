@@ -159,7 +159,7 @@ func rowsOf(tables []database.TableChange) (rows int64) {
 func (r *restoration) planTables(ctx context.Context, differing []database.TableChange) error {
 	r.plan.Tables, r.plan.Aside, r.plan.Newer = nil, nil, nil
 	r.kept = map[string][]tables.KeptRows{}
-	if err := r.findSettled(); err != nil {
+	if err := r.findSettled(ctx); err != nil {
 		return err
 	}
 	r.tables = database.Change{Tag: strings.ReplaceAll(r.manifest.Name, "snap", "before_snap"), KeepCounters: r.options.KeepNew}
@@ -185,7 +185,7 @@ func (r *restoration) planTable(ctx context.Context, differ database.TableChange
 	if err := r.planNewRows(ctx, table, differ); err != nil {
 		return err
 	}
-	r.tables.Replace = append(r.tables.Replace, database.Replacement{Table: table.Table, Rows: tables.Counted(r.Session, snapshot.Rows(r.Store, table))})
+	r.tables.Replace = append(r.tables.Replace, database.Replacement{Table: table.Table, Rows: tables.Counted(r.Session, snapshot.Rows(ctx, r.Store, table))})
 	r.plan.Tables = append(r.plan.Tables, differ.Name)
 	return nil
 }

@@ -49,7 +49,7 @@ func Recover(ctx context.Context, w *workspace.Workspace, guard session.Guard, r
 	if !t.Touching {
 		return deploy.SettleUntouched(ctx, r.Session)
 	}
-	if r.before, err = snapshot.Load(r.Store, t.Snapshot); err != nil {
+	if r.before, err = snapshot.Load(ctx, r.Store, t.Snapshot); err != nil {
 		return nil, err
 	}
 	// What is there now is neither the state before the restore nor wholly the one after.

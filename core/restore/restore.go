@@ -119,11 +119,11 @@ func openRestoration(ctx context.Context, w *workspace.Workspace, o Options, why
 			err = errors.Join(err, s.Close())
 		}
 	}()
-	if s.Store, err = session.OpenStore(w, o.Guard); err != nil {
+	if s.Store, err = session.OpenStore(ctx, w, o.Guard); err != nil {
 		return nil, err
 	}
 	r := &restoration{Session: s, options: o}
-	r.manifest, err = snapshot.Load(s.Store, o.Snapshot)
+	r.manifest, err = snapshot.Load(ctx, s.Store, o.Snapshot)
 	if errors.Is(err, snapshot.ErrNoSnapshot) {
 		return nil, err
 	}
@@ -450,7 +450,7 @@ func (r *restoration) putComponent(ctx context.Context, live string) error {
 	if err := r.Site.Files.RemoveAll(ctx, staged); err != nil {
 		return err
 	}
-	if err := files.WriteTree(ctx, r.Site.Files, staged, tree, snapshot.Source(r.Store, area.ItemsBelow(below)), r.Report.Advance); err != nil {
+	if err := files.WriteTree(ctx, r.Site.Files, staged, tree, snapshot.Source(ctx, r.Store, area.ItemsBelow(below)), r.Report.Advance); err != nil {
 		return err
 	}
 	if err := deploy.MarkLike(ctx, r.Session, staged, tree, live); err != nil {

@@ -88,7 +88,7 @@ func (r *restoration) writtenSince(ctx context.Context, table snapshot.Table, no
 		return nil, err
 	}
 	if len(table.Key) > 0 && r.options.KeepNew {
-		of.Also = database.State{Table: table.Table, Rows: snapshot.Rows(r.Store, table)}
+		of.Also = database.State{Table: table.Table, Rows: snapshot.Rows(ctx, r.Store, table)}
 	}
 	changes, err := tables.CompareRows(ctx, r.Session, of)
 	if err := errors.Join(err, done()); err != nil {
@@ -104,14 +104,14 @@ func (r *restoration) rowsSince(ctx context.Context, earlier snapshot.Table, now
 	of.Table = earlier.Table
 	i := slices.IndexFunc(r.before.Tables, func(t snapshot.Table) bool { return t.Name == now.Name })
 	if i >= 0 && r.before.Tables[i].Digest == now.Digest && slices.Equal(r.before.Tables[i].Columns, earlier.Columns) {
-		of.Before, of.Now, of.Bytes, err = snapshot.Differing(r.Store, earlier, r.before.Tables[i])
+		of.Before, of.Now, of.Bytes, err = snapshot.Differing(ctx, r.Store, earlier, r.before.Tables[i])
 		return of, func() error { return nil }, err
 	}
 	moment, err := r.DB.Read(ctx)
 	if err != nil {
 		return of, nil, err
 	}
-	of.Before = snapshot.Rows(r.Store, earlier)
+	of.Before = snapshot.Rows(ctx, r.Store, earlier)
 	of.Now = func(ctx context.Context, each func(database.Row) error) error {
 		cut := make(database.Row, len(columns))
 		return moment.Rows(ctx, now, func(row database.Row) error {
@@ -145,15 +145,15 @@ func (r *restoration) settledTable(name string) (snapshot.Table, bool) {
 
 // findSettled looks for the snapshot that an update took once it had settled, if it was
 // the only update since the wanted snapshot.
-func (r *restoration) findSettled() error {
-	names, err := r.Store.Names()
+func (r *restoration) findSettled(ctx context.Context) error {
+	names, err := r.Store.Names(ctx)
 	if err != nil {
 		return err
 	}
 	wanted := slices.Index(names, r.manifest.Name)
 	var found []*snapshot.Manifest
 	for _, name := range names[wanted+1:] {
-		if m, err := snapshot.Describe(r.Store, name); err == nil && m.Settles != "" && r.wasKept(m) { // what cannot be read tells nothing
+		if m, err := snapshot.Describe(ctx, r.Store, name); err == nil && m.Settles != "" && r.wasKept(m) { // what cannot be read tells nothing
 			found = append(found, m)
 		}
 	}
@@ -161,7 +161,7 @@ func (r *restoration) findSettled() error {
 		return nil
 	}
 	r.Settled = found[0]
-	r.beforeUpdate, err = snapshot.Describe(r.Store, r.Settled.Settles)
+	r.beforeUpdate, err = snapshot.Describe(ctx, r.Store, r.Settled.Settles)
 	if err != nil { // it was deleted: two states are left
 		r.Settled = nil
 	}
@@ -238,7 +238,7 @@ func (r *restoration) proveRows(ctx context.Context, table snapshot.Table, now d
 	if err != nil || (digest.Rows() == table.Rows && digest.String() == table.Digest) {
 		return err
 	}
-	changes, err := tables.CompareRows(ctx, r.Session, database.RowComparison{Table: table.Table, Before: snapshot.Rows(r.Store, table), Now: present})
+	changes, err := tables.CompareRows(ctx, r.Session, database.RowComparison{Table: table.Table, Before: snapshot.Rows(ctx, r.Store, table), Now: present})
 	if err != nil {
 		return err
 	}

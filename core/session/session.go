@@ -167,7 +167,7 @@ func Open(ctx context.Context, w *workspace.Workspace, guard Guard, why *runs.Re
 	if s.Components, err = s.Site.CMS.Components(ctx, s.DB); err != nil {
 		return nil, err
 	}
-	if s.Store, err = OpenStore(w, guard); err != nil {
+	if s.Store, err = OpenStore(ctx, w, guard); err != nil {
 		why.Add(err.Error(), "")
 	}
 	return s, nil

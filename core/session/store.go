@@ -1,6 +1,7 @@
 package session
 
 import (
+	"context"
 	"errors"
 	"fmt"
 	"io/fs"
@@ -17,8 +18,8 @@ import (
 
 // OpenStore opens the workspace's store, with the secret that wetland.toml points to
 // if it is sealed.
-func OpenStore(w *workspace.Workspace, guard Guard) (*packs.Store, error) {
-	store, err := packs.Open(w.Store(), unlockOf(w, guard))
+func OpenStore(ctx context.Context, w *workspace.Workspace, guard Guard) (*packs.Store, error) {
+	store, err := packs.Open(ctx, w.Store(), unlockOf(w, guard))
 	switch {
 	case errors.Is(err, packs.ErrSealed):
 		return nil, fmt.Errorf("%w, and %s does not say where its passphrase or key is. Add: [store] unlock_with = \"ask\" (or \"env NAME\", \"file PATH\", \"keys PATH\")", err, workspace.ConfigName)
@@ -65,12 +66,12 @@ func TellOrigin(store *packs.Store, m *snapshot.Manifest, guard Guard) {
 
 // OpenSnapshot opens the workspace's store and loads one of its snapshots. Close the
 // store when done.
-func OpenSnapshot(w *workspace.Workspace, name string, guard Guard) (*packs.Store, *snapshot.Manifest, error) {
-	store, err := OpenStore(w, guard)
+func OpenSnapshot(ctx context.Context, w *workspace.Workspace, name string, guard Guard) (*packs.Store, *snapshot.Manifest, error) {
+	store, err := OpenStore(ctx, w, guard)
 	if err != nil {
 		return nil, nil, err
 	}
-	m, err := snapshot.Load(store, name)
+	m, err := snapshot.Load(ctx, store, name)
 	if err != nil {
 		return nil, nil, errors.Join(err, store.Close())
 	}
@@ -114,8 +115,8 @@ func ReadStoreSecret(with string, guard Guard) (packs.Secret, error) {
 
 // Seal seals the workspace's store, which must be new, or gives a sealed one another
 // secret.
-func Seal(w *workspace.Workspace, secret packs.Secret, guard Guard) error {
-	err := packs.Seal(w.Store(), unlockOf(w, guard), secret)
+func Seal(ctx context.Context, w *workspace.Workspace, secret packs.Secret, guard Guard) error {
+	err := packs.Seal(ctx, w.Store(), unlockOf(w, guard), secret)
 	if errors.Is(err, packs.ErrNotEmpty) {
 		return fmt.Errorf("%w. Move %s away, keep it as long as you need its snapshots, and seal a new one", err, w.Store())
 	}

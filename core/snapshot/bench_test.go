@@ -133,16 +133,16 @@ func (l *large) subject() Subject { return Subject{Site: l.site, Database: l.db}
 
 func stored(b *testing.B, store *packs.Store) (total int64) {
 	b.Helper()
-	names, err := store.Bytes.List(packs.VolumeFolder)
+	names, err := store.Bytes.List(b.Context(), packs.VolumeFolder)
 	if err != nil {
 		b.Fatal(err)
 	}
-	manifests, err := store.Bytes.List(packs.ManifestFolder)
+	manifests, err := store.Bytes.List(b.Context(), packs.ManifestFolder)
 	if err != nil {
 		b.Fatal(err)
 	}
 	for _, name := range append(names, manifests...) {
-		size, err := store.Bytes.Size(name)
+		size, err := store.Bytes.Size(b.Context(), name)
 		if err != nil {
 			b.Fatal(err)
 		}
@@ -181,9 +181,9 @@ func (l *large) takeTimed(b *testing.B, dir string) (p phases, m *Manifest, stor
 		}
 	}
 	ctx := context.Background()
-	store, err := packs.Open(dir, nil)
+	store, err := packs.Open(b.Context(), dir, nil)
 	fail(err)
-	t := &taking{Subject: l.subject(), report: progress.Silent{}, to: store.NewAdder(ctx, progress.Silent{}), before: newest(store), m: &Manifest{Format: manifestFormat}}
+	t := &taking{Subject: l.subject(), report: progress.Silent{}, to: store.NewAdder(ctx, progress.Silent{}), before: newest(ctx, store), m: &Manifest{Format: manifestFormat}}
 	took(&p.open)
 	fail(t.storeDatabase(ctx))
 	took(&p.database)
@@ -194,7 +194,7 @@ func (l *large) takeTimed(b *testing.B, dir string) (p phases, m *Manifest, stor
 	fail(t.storeLists())
 	took(&p.files)
 	fail(t.to.Finish())
-	fail(writeManifest(store, t.m))
+	fail(writeManifest(ctx, store, t.m))
 	took(&p.end)
 	return p, t.m, store
 }
@@ -267,7 +267,7 @@ func (l *large) measureRestore(b *testing.B, m *Manifest, store *packs.Store, pl
 		table database.Table
 	}{{"restored-table/client", unproved}, {"restored-table-proved/client", table.Table}} {
 		start := time.Now()
-		applied, err := l.db.Apply(context.Background(), database.Change{Replace: []database.Replacement{{Table: one.table, Rows: Rows(store, table)}}})
+		applied, err := l.db.Apply(context.Background(), database.Change{Replace: []database.Replacement{{Table: one.table, Rows: Rows(b.Context(), store, table)}}})
 		if err != nil {
 			b.Fatal(err)
 		}
@@ -278,7 +278,7 @@ func (l *large) measureRestore(b *testing.B, m *Manifest, store *packs.Store, pl
 	}
 	out := filepath.Join(b.TempDir(), "out")
 	start := time.Now()
-	if err := files.WriteTree(context.Background(), filestest.Whole(b), out, m.Areas[0].Tree(), Source(store, m.Areas[0].Items), nil); err != nil {
+	if err := files.WriteTree(context.Background(), filestest.Whole(b), out, m.Areas[0].Tree(), Source(b.Context(), store, m.Areas[0].Items), nil); err != nil {
 		b.Fatal(err)
 	}
 	b.Logf("all files written in %v", time.Since(start))

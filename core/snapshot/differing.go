@@ -13,12 +13,12 @@ import (
 // Differing returns those rows of two tables, of the same columns, that do not lie in a run
 // that both hold, and how many bytes they have, about: all rows in which the tables differ are
 // among them. What is equal is not read.
-func Differing(s *packs.Store, a, b Table) (ofA, ofB database.Rows, bytes int64, err error) {
+func Differing(ctx context.Context, s *packs.Store, a, b Table) (ofA, ofB database.Rows, bytes int64, err error) {
 	held, shared := map[packs.ID]int32{}, map[packs.ID]int32{}
 	var onlyA, onlyB []packs.ID
-	err = eachRun(s, a, func(run packs.ID, _ []packs.ID) { held[run]++ })
+	err = eachRun(ctx, s, a, func(run packs.ID, _ []packs.ID) { held[run]++ })
 	if err == nil {
-		err = eachRun(s, b, func(run packs.ID, pieces []packs.ID) {
+		err = eachRun(ctx, s, b, func(run packs.ID, pieces []packs.ID) {
 			if held[run] > 0 {
 				held[run]--
 				shared[run]++
@@ -29,7 +29,7 @@ func Differing(s *packs.Store, a, b Table) (ofA, ofB database.Rows, bytes int64,
 	}
 	held = nil
 	if err == nil {
-		err = eachRun(s, a, func(run packs.ID, pieces []packs.ID) {
+		err = eachRun(ctx, s, a, func(run packs.ID, pieces []packs.ID) {
 			if shared[run] > 0 {
 				shared[run]--
 			} else {
@@ -51,9 +51,9 @@ func Differing(s *packs.Store, a, b Table) (ofA, ofB database.Rows, bytes int64,
 // eachRun calls visit for each run of a table: some whole rows in one piece, or a long row in
 // several. A piece of full length is followed by more of the same row. pieces is valid during
 // the call.
-func eachRun(s *packs.Store, table Table, visit func(run packs.ID, pieces []packs.ID)) error {
+func eachRun(ctx context.Context, s *packs.Store, table Table, visit func(run packs.ID, pieces []packs.ID)) error {
 	var pieces []packs.ID
-	err := rowPieces(s, table, func(id packs.ID) error {
+	err := rowPieces(ctx, s, table, func(id packs.ID) error {
 		pieces = append(pieces, id)
 		if s.SizeOf(id) != packs.PieceSize {
 			visit(nameOf(pieces), pieces)
@@ -92,8 +92,8 @@ func eachOf(ids []packs.ID) func(each func(packs.ID) error) error {
 }
 
 // Rows returns the rows of a table in the snapshot.
-func Rows(s *packs.Store, table Table) database.Rows {
-	return rowsIn(s, table, func(each func(packs.ID) error) error { return rowPieces(s, table, each) })
+func Rows(ctx context.Context, s *packs.Store, table Table) database.Rows {
+	return rowsIn(s, table, func(each func(packs.ID) error) error { return rowPieces(ctx, s, table, each) })
 }
 
 // rowsIn returns the rows in some pieces of a table.

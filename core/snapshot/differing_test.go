@@ -21,7 +21,7 @@ func TestDifferingRowsAreEnough(t *testing.T) {
 		}
 		s.take(t, store)
 		tableOf := func(name string) Table {
-			m, err := Load(store, name)
+			m, err := Load(t.Context(), store, name)
 			if err != nil {
 				t.Fatal(err)
 			}
@@ -34,7 +34,7 @@ func TestDifferingRowsAreEnough(t *testing.T) {
 			return Table{}
 		}
 		a, b := tableOf(fmt.Sprintf("snap-%d", n+1)), tableOf(fmt.Sprintf("snap-%d", n+2))
-		ofA, ofB, size, err := Differing(store, a, b)
+		ofA, ofB, size, err := Differing(t.Context(), store, a, b)
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -51,7 +51,7 @@ func TestDifferingRowsAreEnough(t *testing.T) {
 			defer changes.Close()
 			return fmt.Sprintf("%d added, %d removed, %d changed", changes.Added, changes.Removed, changes.Changed), read
 		}
-		whole, all := told(Rows(store, a), Rows(store, b))
+		whole, all := told(Rows(t.Context(), store, a), Rows(t.Context(), store, b))
 		part, some := told(ofA, ofB)
 		if whole != part {
 			t.Errorf("%s: %s; of what is not shared: %s", change, whole, part)

@@ -29,7 +29,7 @@ func WriteTar(ctx context.Context, s *packs.Store, to io.Writer, m *Manifest, re
 			if err := ctx.Err(); err != nil {
 				return err
 			}
-			if err := writeTarItem(s, archive, path.Join(area.Name, item.Path), item); err != nil {
+			if err := writeTarItem(ctx, s, archive, path.Join(area.Name, item.Path), item); err != nil {
 				return fmt.Errorf("write %s: %w", item.Path, err)
 			}
 			report.Advance(item.Size)
@@ -41,7 +41,7 @@ func WriteTar(ctx context.Context, s *packs.Store, to io.Writer, m *Manifest, re
 	return packed.Close()
 }
 
-func writeTarItem(s *packs.Store, to *tar.Writer, name string, item Item) error {
+func writeTarItem(ctx context.Context, s *packs.Store, to *tar.Writer, name string, item Item) error {
 	header := &tar.Header{
 		Name: name, Mode: int64(item.Mode), Uid: max(0, item.Owner), Gid: max(0, item.Group),
 		ModTime: item.Modified, Format: tar.FormatPAX, Typeflag: tar.TypeReg, Size: item.Size,
@@ -58,6 +58,6 @@ func writeTarItem(s *packs.Store, to *tar.Writer, name string, item Item) error 
 	if item.Kind != files.File {
 		return nil
 	}
-	_, err := io.Copy(to, OpenFile(s, item))
+	_, err := io.Copy(to, OpenFile(ctx, s, item))
 	return err
 }

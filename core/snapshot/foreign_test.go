@@ -17,7 +17,7 @@ import (
 // written is a store with the lists of these items, as if somebody else had made it.
 func written(t *testing.T, items []Item, change func(*Manifest)) (*packs.Store, string) {
 	t.Helper()
-	store, err := packs.Open(t.TempDir(), nil)
+	store, err := packs.Open(t.Context(), t.TempDir(), nil)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -38,7 +38,7 @@ func written(t *testing.T, items []Item, change func(*Manifest)) (*packs.Store, 
 	if err != nil {
 		t.Fatal(err)
 	}
-	w, err := store.Bytes.Put(manifestName("snap-1"))
+	w, err := store.Bytes.Put(t.Context(), manifestName("snap-1"))
 	if err == nil {
 		_, err = w.Write(data)
 	}
@@ -84,7 +84,7 @@ func TestStoreOfSomebodyElse(t *testing.T) {
 	} {
 		t.Run(name, func(t *testing.T) {
 			store, snap := written(t, c.items, c.change)
-			switch m, err := Load(store, snap); {
+			switch m, err := Load(t.Context(), store, snap); {
 			case c.fine && (err != nil || len(m.Areas[0].Items) != len(c.items)):
 				t.Errorf("it is not read: %v", err)
 			case !c.fine && !errors.Is(err, packs.ErrNotOurs):

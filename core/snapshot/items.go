@@ -1,6 +1,7 @@
 package snapshot
 
 import (
+	"context"
 	"errors"
 	"fmt"
 	"hash/fnv"
@@ -203,11 +204,11 @@ func storeItems(to *packs.Adder, items []Item) ([]packs.ID, error) {
 }
 
 // loadItems reads the lists of an area.
-func loadItems(s *packs.Store, area *Area) error {
+func loadItems(ctx context.Context, s *packs.Store, area *Area) error {
 	area.Items = make([]Item, 0, min(area.Files+area.Files/4, 2*itemsInList*len(area.Lists)))
 	rest := ""
 	for _, id := range area.Lists {
-		data, err := s.Piece(id)
+		data, err := s.Piece(ctx, id)
 		if err != nil {
 			return err
 		}

@@ -3,6 +3,7 @@ package snapshot
 import (
 	"bytes"
 	"cmp"
+	"context"
 	"encoding/json"
 	"errors"
 	"fmt"
@@ -151,8 +152,8 @@ func decodeManifest(s *packs.Store, data []byte) (*Manifest, error) {
 	return &m, m.check()
 }
 
-func readManifest(s *packs.Store, name string) (*Manifest, error) {
-	r, err := s.Bytes.Get(manifestName(name), 0, -1)
+func readManifest(ctx context.Context, s *packs.Store, name string) (*Manifest, error) {
+	r, err := s.Bytes.Get(ctx, manifestName(name), 0, -1)
 	if err != nil {
 		return nil, err
 	}
@@ -213,8 +214,8 @@ var ErrNoSnapshot = errors.New("the store has no such snapshot")
 
 // Describe returns the snapshot's manifest without its items. It wraps ErrNoSnapshot
 // if there is none.
-func Describe(s *packs.Store, name string) (*Manifest, error) {
-	m, err := readManifest(s, name)
+func Describe(ctx context.Context, s *packs.Store, name string) (*Manifest, error) {
+	m, err := readManifest(ctx, s, name)
 	if errors.Is(err, fs.ErrNotExist) {
 		return nil, fmt.Errorf("%s: %w", name, ErrNoSnapshot)
 	}
@@ -225,13 +226,13 @@ func Describe(s *packs.Store, name string) (*Manifest, error) {
 }
 
 // Load returns the snapshot's manifest whole. It wraps ErrNoSnapshot if there is none.
-func Load(s *packs.Store, name string) (*Manifest, error) {
-	m, err := Describe(s, name)
+func Load(ctx context.Context, s *packs.Store, name string) (*Manifest, error) {
+	m, err := Describe(ctx, s, name)
 	if err != nil {
 		return nil, err
 	}
 	for i := range m.Areas {
-		if err := loadItems(s, &m.Areas[i]); err != nil {
+		if err := loadItems(ctx, s, &m.Areas[i]); err != nil {
 			return nil, fmt.Errorf("%s: the list of the files: %w", name, err)
 		}
 	}

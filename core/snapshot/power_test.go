@@ -47,7 +47,7 @@ type losingWriter struct {
 	bytes.Buffer
 }
 
-func (l *losing) Put(name string) (packs.Writer, error) {
+func (l *losing) Put(_ context.Context, name string) (packs.Writer, error) {
 	if _, ok := l.kept[name]; ok {
 		return nil, fs.ErrExist
 	}
@@ -71,7 +71,7 @@ func (w *losingWriter) Commit() error {
 
 func (w *losingWriter) Abort() error { return nil }
 
-func (l *losing) Get(name string, offset, length int64) (io.ReadCloser, error) {
+func (l *losing) Get(_ context.Context, name string, offset, length int64) (io.ReadCloser, error) {
 	data, ok := l.kept[name]
 	if !ok {
 		return nil, fs.ErrNotExist
@@ -82,7 +82,7 @@ func (l *losing) Get(name string, offset, length int64) (io.ReadCloser, error) {
 	return io.NopCloser(io.NewSectionReader(bytes.NewReader(data), offset, length)), nil
 }
 
-func (l *losing) Size(name string) (int64, error) {
+func (l *losing) Size(_ context.Context, name string) (int64, error) {
 	data, ok := l.kept[name]
 	if !ok {
 		return 0, fs.ErrNotExist
@@ -90,7 +90,7 @@ func (l *losing) Size(name string) (int64, error) {
 	return int64(len(data)), nil
 }
 
-func (l *losing) List(prefix string) ([]string, error) {
+func (l *losing) List(_ context.Context, prefix string) ([]string, error) {
 	var names []string
 	for name := range l.kept {
 		if strings.HasPrefix(name, prefix) {
@@ -101,7 +101,7 @@ func (l *losing) List(prefix string) ([]string, error) {
 	return names, nil
 }
 
-func (l *losing) Delete(name string) error {
+func (l *losing) Delete(_ context.Context, name string) error {
 	if err := l.change(); err != nil {
 		return err
 	}
@@ -110,7 +110,25 @@ func (l *losing) Delete(name string) error {
 	return nil
 }
 
-func (l *losing) Clear() error { return nil }
+func (l *losing) Clear(context.Context) error { return nil }
+
+func (l *losing) Where() string { return "a store that loses power" }
+
+func (l *losing) Replace(_ context.Context, name string, before, now []byte) error {
+	if !bytes.Equal(l.kept[name], before) {
+		return packs.ErrChanged
+	}
+	if err := l.change(); err != nil {
+		return err
+	}
+	l.kept[name] = bytes.Clone(now)
+	return nil
+}
+
+// Hold is given at once: nobody else is there.
+func (l *losing) Hold(context.Context, bool) (func() error, error) {
+	return func() error { return nil }, nil
+}
 
 // clone returns the store as the power found it; with back, all that was deleted is
 // there again.
@@ -133,7 +151,7 @@ func TestPowerFailsAtEveryChange(t *testing.T) {
 	s := newSmall(t)
 	whole := newLosing()
 	take := func(of *losing) error {
-		store, err := packs.OpenBytes(of, nil)
+		store, err := packs.OpenAt(t.Context(), of, nil)
 		if err != nil {
 			return err
 		}
@@ -141,7 +159,7 @@ func TestPowerFailsAtEveryChange(t *testing.T) {
 		return err
 	}
 	tidy := func(of *losing, gone ...string) error {
-		store, err := packs.OpenBytes(of, nil)
+		store, err := packs.OpenAt(t.Context(), of, nil)
 		if err != nil {
 			return err
 		}
@@ -194,16 +212,16 @@ func TestPowerFailsAtEveryChange(t *testing.T) {
 // proved.
 func wholeSnapshots(t *testing.T, of *losing) {
 	t.Helper()
-	store, err := packs.OpenBytes(of, nil)
+	store, err := packs.OpenAt(t.Context(), of, nil)
 	if err != nil {
 		t.Fatal(err)
 	}
-	names, err := store.Names()
+	names, err := store.Names(t.Context())
 	if err != nil || !slices.Contains(names, "snap-3") {
 		t.Fatalf("snapshots: %v %v", names, err)
 	}
 	for _, name := range names {
-		m, err := Load(store, name)
+		m, err := Load(t.Context(), store, name)
 		if err == nil {
 			err = Verify(context.Background(), store, m, progress.Silent{})
 		}

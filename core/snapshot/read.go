@@ -13,6 +13,7 @@ import (
 
 // pieceReader reads pieces one after the other.
 type pieceReader struct {
+	ctx   context.Context
 	store *packs.Store
 	left  []packs.ID
 	now   []byte
@@ -25,7 +26,7 @@ func (r *pieceReader) Read(p []byte) (int, error) {
 			return 0, io.EOF
 		}
 		var err error
-		if r.now, err = r.store.Piece(r.left[0]); err != nil {
+		if r.now, err = r.store.Piece(r.ctx, r.left[0]); err != nil {
 			return 0, err
 		}
 		r.left = r.left[1:]
@@ -36,12 +37,12 @@ func (r *pieceReader) Read(p []byte) (int, error) {
 }
 
 // OpenFile returns the proved bytes of a file in the snapshot.
-func OpenFile(s *packs.Store, item Item) io.ReadCloser {
-	return io.NopCloser(&pieceReader{store: s, left: item.Pieces})
+func OpenFile(ctx context.Context, s *packs.Store, item Item) io.ReadCloser {
+	return io.NopCloser(&pieceReader{ctx: ctx, store: s, left: item.Pieces})
 }
 
 // Source opens the files of a part of the snapshot by their path in tree.
-func Source(s *packs.Store, items []Item) files.Source {
+func Source(ctx context.Context, s *packs.Store, items []Item) files.Source {
 	byPath := make(map[string]Item, len(items))
 	for _, item := range items {
 		byPath[item.Path] = item
@@ -51,14 +52,14 @@ func Source(s *packs.Store, items []Item) files.Source {
 		if !ok {
 			return nil, fmt.Errorf("%s is not in the snapshot", item.Path)
 		}
-		return OpenFile(s, found), nil
+		return OpenFile(ctx, s, found), nil
 	}
 }
 
 // rowPieces calls each for the pieces of a table's rows, in their order.
-func rowPieces(s *packs.Store, table Table, each func(packs.ID) error) error {
+func rowPieces(ctx context.Context, s *packs.Store, table Table, each func(packs.ID) error) error {
 	for _, list := range table.Lists {
-		ids, err := s.Piece(list)
+		ids, err := s.Piece(ctx, list)
 		if err != nil {
 			return err
 		}
@@ -90,7 +91,7 @@ func decodeRows(ctx context.Context, s *packs.Store, table Table, pieces func(ea
 	go func() {
 		defer close(ahead)
 		err := pieces(func(id packs.ID) error {
-			data, err := s.Piece(id)
+			data, err := s.Piece(ctx, id)
 			if err != nil {
 				return err
 			}

@@ -85,7 +85,7 @@ CREATE TABLE hollow (a)`); err != nil {
 
 func (s *small) store(t *testing.T) *packs.Store {
 	t.Helper()
-	store, err := packs.Open(s.site.Workspace.Store(), nil)
+	store, err := packs.Open(t.Context(), s.site.Workspace.Store(), nil)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -105,7 +105,7 @@ func TestTakeAndReadBack(t *testing.T) {
 	s := newSmall(t)
 	taken := s.take(t, s.store(t))
 	store := s.store(t) // opened anew, as a later command does
-	m, err := Load(store, "snap-1")
+	m, err := Load(t.Context(), store, "snap-1")
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -114,7 +114,7 @@ func TestTakeAndReadBack(t *testing.T) {
 	}
 	area := m.Areas[0]
 	out := filepath.Join(t.TempDir(), "out")
-	if err := files.WriteTree(t.Context(), filestest.Whole(t), out, area.Tree(), Source(store, area.Items), nil); err != nil {
+	if err := files.WriteTree(t.Context(), filestest.Whole(t), out, area.Tree(), Source(t.Context(), store, area.Items), nil); err != nil {
 		t.Fatal(err)
 	}
 	read := func(top string, leaveOut func(string) bool) files.Tree {
@@ -190,7 +190,7 @@ func TestEveryFlippedByteIsFound(t *testing.T) {
 				t.Fatal(err)
 			}
 			store := s.store(t)
-			m, err := Load(store, "snap-1")
+			m, err := Load(t.Context(), store, "snap-1")
 			if err == nil {
 				err = Verify(t.Context(), store, m, progress.Silent{})
 			}
@@ -211,10 +211,10 @@ func TestMissingVolumeIsSaid(t *testing.T) {
 		t.Fatal(err)
 	}
 	store := s.store(t)
-	if _, err := Load(store, "snap-1"); err == nil || !strings.Contains(err.Error(), "a volume of the store is gone") {
+	if _, err := Load(t.Context(), store, "snap-1"); err == nil || !strings.Contains(err.Error(), "a volume of the store is gone") {
 		t.Errorf("got %v", err)
 	}
-	if m, err := Describe(store, "snap-1"); err != nil || m.Areas[0].Files != 7 {
+	if m, err := Describe(t.Context(), store, "snap-1"); err != nil || m.Areas[0].Files != 7 {
 		t.Errorf("what it held is not told: %v", err)
 	}
 }
@@ -224,14 +224,14 @@ func TestForeignAndNewerStores(t *testing.T) {
 	if err := os.WriteFile(dir+"/letter.txt", []byte("dear ferryman"), 0o600); err != nil {
 		t.Fatal(err)
 	}
-	if _, err := packs.Open(dir, nil); err == nil || !strings.Contains(err.Error(), "no store of Wetland") {
+	if _, err := packs.Open(t.Context(), dir, nil); err == nil || !strings.Contains(err.Error(), "no store of Wetland") {
 		t.Errorf("a foreign folder: %v", err)
 	}
 	newer := t.TempDir()
 	if err := os.WriteFile(newer+"/"+packs.MarkerName, []byte("This folder is a store of snapshots. Format 3.\n"), 0o600); err != nil {
 		t.Fatal(err)
 	}
-	if _, err := packs.Open(newer, nil); err == nil || !strings.Contains(err.Error(), "newer Wetland") {
+	if _, err := packs.Open(t.Context(), newer, nil); err == nil || !strings.Contains(err.Error(), "newer Wetland") {
 		t.Errorf("a newer store: %v", err)
 	}
 }
@@ -249,8 +249,8 @@ type failingWriter struct {
 
 var errFull = errors.New("no space left on the disk")
 
-func (f *failing) Put(name string) (packs.Writer, error) {
-	w, err := f.Bytes.Put(name)
+func (f *failing) Put(ctx context.Context, name string) (packs.Writer, error) {
+	w, err := f.Bytes.Put(ctx, name)
 	return &failingWriter{w, f}, err
 }
 
@@ -269,7 +269,7 @@ func TestFullDiskLeavesEarlierSnapshotsIntact(t *testing.T) {
 	}
 	for _, room := range []int{0, 5, 1000, 100_000, 1_000_000, 1_900_000} {
 		full := &failing{Bytes: packs.DiskBytes{Dir: s.site.Workspace.Store()}, left: room}
-		store, err := packs.OpenBytes(full, nil)
+		store, err := packs.OpenAt(t.Context(), full, nil)
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -278,11 +278,11 @@ func TestFullDiskLeavesEarlierSnapshotsIntact(t *testing.T) {
 			t.Fatalf("with room for %d bytes: %v", room, err)
 		}
 		again := s.store(t)
-		names, err := again.Names()
+		names, err := again.Names(t.Context())
 		if err != nil || len(names) != 1 {
 			t.Fatalf("snapshots: %v %v", names, err)
 		}
-		m, err := Load(again, "snap-1")
+		m, err := Load(t.Context(), again, "snap-1")
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -331,7 +331,7 @@ func TestStopWhileTaking(t *testing.T) {
 	if _, err := Take(ctx, store, Subject{Site: s.site, Database: s.db}, progress.Silent{}); !errors.Is(err, context.Canceled) {
 		t.Errorf("got %v", err)
 	}
-	if names, err := store.Names(); err != nil || len(names) > 0 {
+	if names, err := store.Names(t.Context()); err != nil || len(names) > 0 {
 		t.Errorf("snapshots: %v %v", names, err)
 	}
 }

@@ -45,7 +45,7 @@ type Subject struct {
 // Take makes a snapshot, proves it by reading back all that was written, and only
 // then lets it count. On an error the earlier snapshots are as they were.
 func Take(ctx context.Context, s *packs.Store, of Subject, report progress.Reporter) (m *Manifest, err error) {
-	t := &taking{Subject: of, report: report, to: s.NewAdder(ctx, report), before: newest(s)}
+	t := &taking{Subject: of, report: report, to: s.NewAdder(ctx, report), before: newest(ctx, s)}
 	start := time.Now()
 	t.m = &Manifest{
 		Format: manifestFormat, Store: s.Name(), Site: of.Site.Workspace.Config.Site.Name,
@@ -58,21 +58,21 @@ func Take(ctx context.Context, s *packs.Store, of Subject, report progress.Repor
 	if err := t.to.Finish(); err != nil {
 		return nil, errors.Join(err, t.to.Abandon())
 	}
-	if err := s.Present(); err != nil {
+	if err := s.Present(ctx); err != nil {
 		return nil, errors.Join(err, t.to.Abandon())
 	}
 	t.m.Took = time.Since(start)
-	return t.m, writeManifest(s, t.m)
+	return t.m, writeManifest(ctx, s, t.m)
 }
 
 // newest returns the newest snapshot that can be read, or nil.
-func newest(s *packs.Store) *Manifest {
-	names, err := s.Names()
+func newest(ctx context.Context, s *packs.Store) *Manifest {
+	names, err := s.Names(ctx)
 	if err != nil {
 		return nil
 	}
 	for _, name := range slices.Backward(names) {
-		if m, err := Load(s, name); err == nil {
+		if m, err := Load(ctx, s, name); err == nil {
 			return m
 		}
 	}
@@ -80,9 +80,9 @@ func newest(s *packs.Store) *Manifest {
 }
 
 // writeManifest gives the snapshot the next free number and makes it count.
-func writeManifest(s *packs.Store, m *Manifest) error {
+func writeManifest(ctx context.Context, s *packs.Store, m *Manifest) error {
 	for {
-		names, err := s.Names()
+		names, err := s.Names(ctx)
 		if err != nil {
 			return err
 		}
@@ -95,7 +95,7 @@ func writeManifest(s *packs.Store, m *Manifest) error {
 		if err != nil {
 			return err
 		}
-		err = packs.PutWhole(s.Bytes, manifestName(m.Name), data)
+		err = packs.PutWhole(ctx, s.Bytes, manifestName(m.Name), data)
 		if !errors.Is(err, fs.ErrExist) { // else another process was faster
 			return err
 		}
@@ -411,7 +411,7 @@ func (t *taking) readBytes(ctx context.Context, name string, item *Item, buffer 
 // Needs estimates how many bytes a snapshot taken now would add to the store, at most:
 // what is new or changed, before it is packed.
 func Needs(ctx context.Context, s *packs.Store, of Subject) (int64, error) {
-	t := &taking{Subject: of, to: &packs.Adder{Store: s}, before: newest(s)}
+	t := &taking{Subject: of, to: &packs.Adder{Store: s}, before: newest(ctx, s)}
 	t.Salvage, t.m = true, &Manifest{}
 	total := int64(0)
 	for _, area := range of.Site.Areas() {

@@ -93,46 +93,46 @@ func plausibleTimes(all []*Manifest, now time.Time) ([]time.Time, time.Time) {
 }
 
 // Pin keeps a snapshot from being tidied away until it is unpinned.
-func Pin(s *packs.Store, name string, pinned bool) error {
-	if _, err := Describe(s, name); err != nil {
+func Pin(ctx context.Context, s *packs.Store, name string, pinned bool) error {
+	if _, err := Describe(ctx, s, name); err != nil {
 		return err
 	}
-	isPinned, err := Pinned(s, name)
+	isPinned, err := Pinned(ctx, s, name)
 	switch {
 	case err != nil || isPinned == pinned:
 		return err
 	case pinned:
-		return packs.PutWhole(s.Bytes, pinFolder+name, nil)
+		return packs.PutWhole(ctx, s.Bytes, pinFolder+name, nil)
 	}
-	return s.Bytes.Delete(pinFolder + name)
+	return s.Bytes.Delete(ctx, pinFolder+name)
 }
 
 const pinFolder = "pins/"
 
 // Pinned tells whether a snapshot is pinned.
-func Pinned(s *packs.Store, name string) (bool, error) {
-	pins, err := s.Bytes.List(pinFolder)
+func Pinned(ctx context.Context, s *packs.Store, name string) (bool, error) {
+	pins, err := s.Bytes.List(ctx, pinFolder)
 	return slices.Contains(pins, pinFolder+name), err
 }
 
 // Drop deletes a snapshot that is neither pinned nor the newest one, whose number would be
 // given again. What only it needs stays until the next Tidy.
-func Drop(s *packs.Store, name string) error {
-	names, err := s.Names()
+func Drop(ctx context.Context, s *packs.Store, name string) error {
+	names, err := s.Names(ctx)
 	if err != nil {
 		return err
 	}
 	if len(names) > 0 && names[len(names)-1] == name {
 		return fmt.Errorf("%s is the newest snapshot, and stays", name)
 	}
-	pinned, err := Pinned(s, name)
+	pinned, err := Pinned(ctx, s, name)
 	if err != nil {
 		return err
 	}
 	if pinned {
 		return fmt.Errorf("%s is pinned, and stays", name)
 	}
-	if err := s.Bytes.Delete(manifestName(name)); err != nil {
+	if err := s.Bytes.Delete(ctx, manifestName(name)); err != nil {
 		return fmt.Errorf("delete %s: %w", name, err)
 	}
 	return nil
@@ -148,11 +148,11 @@ func Tidy(ctx context.Context, s *packs.Store, gone []string, report progress.Re
 		return 0, err
 	}
 	defer func() { err = errors.Join(err, release()) }()
-	before, err := fresh.Size()
+	before, err := fresh.Size(ctx)
 	if err != nil {
 		return 0, err
 	}
-	needed, err := needed(fresh, gone)
+	needed, err := needed(ctx, fresh, gone)
 	if err != nil {
 		return 0, err
 	}
@@ -162,19 +162,19 @@ func Tidy(ctx context.Context, s *packs.Store, gone []string, report progress.Re
 	}
 	// From here on only what nothing needs is taken away; manifests first.
 	for _, name := range gone {
-		if err := s.Bytes.Delete(manifestName(name)); err != nil {
+		if err := s.Bytes.Delete(ctx, manifestName(name)); err != nil {
 			return 0, fmt.Errorf("delete %s: %w", name, err)
 		}
 	}
 	for _, volume := range old {
-		if err := s.Bytes.Delete(volume); err != nil {
+		if err := s.Bytes.Delete(ctx, volume); err != nil {
 			return 0, fmt.Errorf("delete the volume %s: %w", path.Base(volume), err)
 		}
 	}
-	if err := s.Bytes.Clear(); err != nil {
+	if err := s.Bytes.Clear(ctx); err != nil {
 		return 0, err
 	}
-	after, err := fresh.Size()
+	after, err := fresh.Size(ctx)
 	if err != nil {
 		return 0, err
 	}
@@ -183,8 +183,8 @@ func Tidy(ctx context.Context, s *packs.Store, gone []string, report progress.Re
 
 // needed returns the pieces of all snapshots but those that are to go. A snapshot that
 // cannot be read is an error: what it needs cannot be known.
-func needed(s *packs.Store, gone []string) (map[packs.ID]bool, error) {
-	names, err := s.Names()
+func needed(ctx context.Context, s *packs.Store, gone []string) (map[packs.ID]bool, error) {
+	names, err := s.Names(ctx)
 	if err != nil {
 		return nil, err
 	}
@@ -193,7 +193,7 @@ func needed(s *packs.Store, gone []string) (map[packs.ID]bool, error) {
 		if slices.Contains(gone, name) {
 			continue
 		}
-		m, err := Load(s, name)
+		m, err := Load(ctx, s, name)
 		if err != nil {
 			return nil, fmt.Errorf("nothing is thrown away while a snapshot cannot be read: %w", err)
 		}
@@ -211,7 +211,7 @@ func needed(s *packs.Store, gone []string) (map[packs.ID]bool, error) {
 			for _, id := range table.Lists {
 				needed[id] = true
 			}
-			if err := rowPieces(s, table, func(id packs.ID) error { needed[id] = true; return nil }); err != nil {
+			if err := rowPieces(ctx, s, table, func(id packs.ID) error { needed[id] = true; return nil }); err != nil {
 				return nil, fmt.Errorf("%s: %w", name, err)
 			}
 		}

@@ -41,7 +41,7 @@ func VerifyParts(ctx context.Context, s *packs.Store, items []Item, tables []Tab
 			continue
 		}
 		group.Go(func() error {
-			if err := verifyFile(s, item); err != nil {
+			if err := verifyFile(ctx, s, item); err != nil {
 				fault("the file "+item.Path, err)
 			}
 			report.Advance(item.Size)
@@ -62,11 +62,11 @@ func VerifyParts(ctx context.Context, s *packs.Store, items []Item, tables []Tab
 	return errors.Join(faults...)
 }
 
-func verifyFile(s *packs.Store, item Item) error {
+func verifyFile(ctx context.Context, s *packs.Store, item Item) error {
 	whole := packs.NewWholeHash(s.Seal)
 	size := int64(0)
 	for _, id := range item.Pieces {
-		data, err := s.Piece(id)
+		data, err := s.Piece(ctx, id)
 		if err != nil {
 			return err
 		}
@@ -84,7 +84,7 @@ func verifyTable(ctx context.Context, s *packs.Store, table Table) error {
 		return nil
 	}
 	var digest database.Digest
-	err := Rows(s, table)(ctx, func(row database.Row) error {
+	err := Rows(ctx, s, table)(ctx, func(row database.Row) error {
 		digest.Add(row)
 		return nil
 	})

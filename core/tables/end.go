@@ -23,7 +23,7 @@ func NoteEnd(ctx context.Context, s *session.Session, keptSome bool) error {
 	if s.DB == nil || len(s.Run.Database) == 0 || len(s.Run.Probes) == 0 && !keptSome {
 		return nil
 	}
-	from, err := snapshot.Load(s.Store, s.Run.Snapshot)
+	from, err := snapshot.Load(ctx, s.Store, s.Run.Snapshot)
 	if err != nil {
 		return err
 	}

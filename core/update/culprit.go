@@ -118,7 +118,7 @@ func (m *motion) search(ctx context.Context, failed *smoke.Judgement, settled *s
 	}
 	ctx, cancel := context.WithTimeoutCause(ctx, longestSearch, errLongSearch)
 	defer cancel()
-	defer s.dropProbes()
+	defer s.dropProbes(context.WithoutCancel(ctx))
 	kept, err := s.find(ctx, failed)
 	if err != nil || s.broken != nil {
 		if s.broken != nil {
@@ -158,12 +158,12 @@ type search struct {
 // dropProbes deletes the snapshots of probes that were put back and proved, and of what
 // failed together: nobody would find their way among them. Those of a probe whose return
 // failed stay.
-func (s *search) dropProbes() {
+func (s *search) dropProbes(ctx context.Context) {
 	if s.broken != nil {
 		return
 	}
 	for _, name := range s.passing {
-		if err := snapshot.Drop(s.Store, name); err == nil { // one more snapshot does no harm
+		if err := snapshot.Drop(ctx, s.Store, name); err == nil { // one more snapshot does no harm
 			s.Run.Snapshots = slices.DeleteFunc(s.Run.Snapshots, func(n string) bool { return n == name })
 		}
 	}

@@ -126,7 +126,7 @@ func TestCulpritsAmongEight(t *testing.T) {
 	p.clean(t)
 	// The probes' snapshots are gone: there is the one from before, that of the last
 	// probe, and what was kept.
-	events, err := archive.History(p.workspace, session.Guard{})
+	events, err := archive.History(t.Context(), p.workspace, session.Guard{})
 	if err != nil || len(events) > 6 {
 		t.Errorf("%d events are on record: %+v %v", len(events), events, err)
 	}

@@ -53,7 +53,7 @@ func Recover(ctx context.Context, s *session.Session, t runs.Trace, to string) (
 	if len(m.group) == 0 {
 		return m.settleBetween(ctx, t)
 	}
-	if err := m.readWhatWas(t); err != nil {
+	if err := m.readWhatWas(ctx, t); err != nil {
 		return nil, err
 	}
 	if !t.Swapping && m.allOld(ctx) {
@@ -99,9 +99,9 @@ func (m *motion) settleBetween(ctx context.Context, t runs.Trace) (*runs.Run, er
 }
 
 // readWhatWas reads what the run had noted of the group.
-func (m *motion) readWhatWas(t runs.Trace) error {
+func (m *motion) readWhatWas(ctx context.Context, t runs.Trace) error {
 	var err error
-	if m.manifest, err = snapshot.Load(m.Store, t.Snapshot); err != nil {
+	if m.manifest, err = snapshot.Load(ctx, m.Store, t.Snapshot); err != nil {
 		return err
 	}
 	if err := m.readOldTrees(); err != nil {
@@ -123,17 +123,17 @@ func (m *motion) readWhatWas(t runs.Trace) error {
 			return err
 		}
 	}
-	return m.findMigrated()
+	return m.findMigrated(ctx)
 }
 
 // findMigrated looks for the snapshot that was taken once the group had settled.
-func (m *motion) findMigrated() error {
-	names, err := m.Store.Names()
+func (m *motion) findMigrated(ctx context.Context) error {
+	names, err := m.Store.Names(ctx)
 	if err != nil {
 		return err
 	}
 	for _, name := range names {
-		if other, err := snapshot.Describe(m.Store, name); err == nil && other.Settles == m.manifest.Name {
+		if other, err := snapshot.Describe(ctx, m.Store, name); err == nil && other.Settles == m.manifest.Name {
 			m.Settled = other
 		}
 	}
