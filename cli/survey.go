@@ -100,7 +100,7 @@ func stateOf(c survey.Component) string {
 	default:
 		words = append(words, "not active")
 	}
-	if c.Form != cms.InFolder {
+	if c.Form != "" {
 		words = append(words, string(c.Form))
 	}
 	if len(c.RequiredBy) > 0 {
@@ -117,8 +117,9 @@ func newer(s *screen.Screen, c survey.Component) string {
 }
 
 func edited(s *screen.Screen, c survey.Component) string {
+	_, whole := c.OneFolder()
 	switch {
-	case c.Form != cms.InFolder:
+	case !whole:
 		return "-"
 	case c.Edits == nil: // its original is not at hand
 		return s.Faint("not known")

@@ -112,8 +112,8 @@ func CloseStaging(ctx context.Context, s *session.Session) error {
 			return fmt.Errorf("clear %s: %w", folder, err)
 		}
 	}
-	layout := s.Site.CMS.Layout()
-	for _, folder := range []string{layout.Themes, layout.Plugins} {
+	for _, home := range s.Site.CMS.Layout().Homes() {
+		folder := home.Path
 		entries, err := s.Site.Files.List(ctx, folder)
 		if err != nil && !errors.Is(err, fs.ErrNotExist) {
 			return err

@@ -34,12 +34,16 @@ func (e *Edits) All() []string {
 // package of this version on the shelf, or what a run installed. It returns nil
 // when no original is at hand: then nobody can know.
 func HandEdits(ctx context.Context, s *site.Site, c cms.Component, shelf []packages.Entry) (*Edits, error) {
+	folder, whole := c.OneFolder()
+	if !whole {
+		return nil, nil // no package is the original of such a one
+	}
 	entry, onShelf := originalOnShelf(c, shelf)
 	installed, err := runs.InstalledTree(s.Workspace, c.Kind, c.Folder, c.Version)
 	if err != nil || (!onShelf && installed == nil) {
 		return nil, err
 	}
-	present, err := files.ReadTree(ctx, s.Files, c.Path, nil)
+	present, err := files.ReadTree(ctx, s.Files, folder.Path, nil)
 	if err != nil {
 		return nil, err
 	}

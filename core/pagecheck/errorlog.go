@@ -74,7 +74,7 @@ func ReadLogs(ctx context.Context, s *session.Session, judgement *smoke.Judgemen
 			}
 			fresh, known = fresh+len(lines), known+len(before)
 			for _, line := range lines {
-				judgement.Add(logFinding(line, targets))
+				judgement.Add(logFinding(line, s.Site.CMS.Layout(), targets))
 			}
 		}
 		switch {
@@ -90,21 +90,19 @@ func ReadLogs(ctx context.Context, s *session.Session, judgement *smoke.Judgemen
 	})
 }
 
-func logFinding(line string, targets []*runs.Target) smoke.Finding {
+func logFinding(line string, layout cms.Layout, targets []*runs.Target) smoke.Finding {
 	finding := smoke.Finding{Page: errorlog.LogPage, Check: "php log", Verdict: smoke.Doubtful, What: "PHP logged a fatal error", Evidence: line}
 	for _, t := range targets {
-		if NamesFileOf(line, t) {
+		if NamesFileOf(line, layout, t) {
 			finding.Verdict, finding.What = smoke.Broken, "PHP logged a fatal error in "+t.Folder
 		}
 	}
 	return finding
 }
 
-// NamesFileOf tells whether a message names a file of the component.
-func NamesFileOf(message string, t *runs.Target) bool {
-	group := "themes"
-	if t.Kind == cms.Plugin {
-		group = "plugins"
-	}
-	return strings.Contains(message, "/"+path.Join(group, t.Folder)+"/")
+// NamesFileOf tells whether a message names a file of a component, by the last two folders of its
+// name: PHP may know the site by another path than we do.
+func NamesFileOf(message string, layout cms.Layout, t *runs.Target) bool {
+	folder, err := layout.Folder(t.Kind, t.Folder)
+	return err == nil && strings.Contains(message, "/"+path.Join(path.Base(path.Dir(folder.Path)), t.Folder)+"/")
 }

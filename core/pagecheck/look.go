@@ -152,6 +152,10 @@ var served = []string{".css", ".js", ".svg", ".txt", ".md", ".json"}
 // fetches files that differ between the trees. It returns a finding if the old
 // ones still come, and a line for people.
 func Evidence(ctx context.Context, s *session.Session, t *runs.Target, old, wanted files.Tree) (*smoke.Finding, string) {
+	folder, err := s.Site.CMS.Layout().Folder(t.Kind, t.Folder)
+	if err != nil {
+		return nil, ""
+	}
 	asked := 0
 	for _, differ := range files.Content.Compare(old, wanted) {
 		i := slices.IndexFunc(wanted, func(item files.Item) bool { return item.Path == differ.Path && item.Kind == files.File })
@@ -159,7 +163,7 @@ func Evidence(ctx context.Context, s *session.Session, t *runs.Target, old, want
 			continue
 		}
 		asked++
-		at := path.Join(s.Site.PublicPath(t.Kind, t.Folder), differ.Path)
+		at := path.Join(folder.Public, differ.Path)
 		body, status, err := s.Fetcher.Fetch(ctx, at)
 		if err != nil || status != http.StatusOK {
 			continue

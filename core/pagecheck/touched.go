@@ -54,9 +54,10 @@ func FindTouched(ctx context.Context, s *session.Session, t *runs.Target, p *pac
 	}
 	var samples []cms.Sample
 	var err error
-	if t.Kind == cms.Theme {
+	switch t.Kind {
+	case cms.Theme:
 		samples, err = changedTemplates(ctx, s, installed, p)
-	} else {
+	case cms.Plugin:
 		samples, err = s.Site.CMS.UsedOn(ctx, s.DB, installed)
 	}
 	if err != nil {
@@ -78,10 +79,11 @@ func FindTouched(ctx context.Context, s *session.Session, t *runs.Target, p *pac
 // loads counts the recorded pages that load files of a plugin. Those of a theme load everywhere.
 func loads(s *session.Session, installed cms.Component) (n int) {
 	recorded, err := smoke.LoadTake(s.Site.Workspace.Baseline())
-	if err != nil || installed.Kind == cms.Theme {
+	place, whole := installed.OneFolder()
+	if err != nil || !whole || installed.Kind == cms.Theme {
 		return 0
 	}
-	folder := s.Fetcher.Resolve(s.Site.PublicPath(installed.Kind, installed.Folder)).Path + "/"
+	folder := s.Fetcher.Resolve(place.Public).Path + "/"
 	for _, facts := range recorded.Pages {
 		if slices.ContainsFunc(facts.Assets, func(a smoke.Asset) bool { return strings.HasPrefix(a.Path, folder) }) {
 			n++
@@ -106,9 +108,10 @@ func changedTemplates(ctx context.Context, s *session.Session, installed cms.Com
 
 // templateDiffers tells whether the template that makes a sample is another one in the package.
 func templateDiffers(ctx context.Context, s *session.Session, installed cms.Component, hashes map[string]string, sample cms.Sample) bool {
+	folder, _ := installed.OneFolder()
 	for _, template := range sample.Templates {
 		for _, file := range []string{template + ".php", "templates/" + template + ".html", template + ".html"} {
-			is, _, err := files.HashFile(ctx, s.Site.Files, path.Join(installed.Path, file))
+			is, _, err := files.HashFile(ctx, s.Site.Files, path.Join(folder.Path, file))
 			comes, there := hashes[file]
 			if err == nil || there {
 				return err != nil || !there || is != comes

@@ -1,6 +1,7 @@
 package preflight
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -32,6 +33,10 @@ func TargetOf(s *session.Session, p *packages.Package, allowed Allowed, why *run
 	if absolute, err := filepath.Abs(p.Origin); err == nil {
 		t.Package = absolute
 	}
+	if _, err := s.Site.CMS.Layout().Folder(t.Kind, t.Folder); err != nil {
+		why.Add(err.Error(), "Bring it in by the CMS's own dashboard.")
+		return t
+	}
 	installed, ok := site.Component(s.Components, p.Header.Kind, p.Folder)
 	if !ok {
 		t.New = true
@@ -39,6 +44,9 @@ func TargetOf(s *session.Session, p *packages.Package, allowed Allowed, why *run
 		return t
 	}
 	t.From = installed.Version
+	if _, whole := installed.OneFolder(); !whole {
+		why.Add(fmt.Sprintf("%s is installed in another form (%s), and the package is a folder", p.Folder, cmp.Or(string(installed.Form), "several places")), "Bring it in by the CMS's own dashboard.")
+	}
 	if installed.Problem != "" && !allowed.Return {
 		why.Add(fmt.Sprintf("the header of the installed %s cannot be read: %s", p.Folder, installed.Problem), "Fix or reinstall it by hand first.")
 	}
@@ -112,7 +120,11 @@ func (c Company) comes(kind cms.Kind, folder string) bool {
 
 // CheckPlace finds out, without touching anything, whether the files can be replaced.
 func CheckPlace(ctx context.Context, s *session.Session, t *runs.Target, p *packages.Package, why *runs.Reasons) {
-	fsys, live := s.Site.Files, s.Site.ComponentPath(t.Kind, t.Folder)
+	place, err := s.Site.CMS.Layout().Folder(t.Kind, t.Folder)
+	if err != nil {
+		return // which is refused
+	}
+	fsys, live := s.Site.Files, place.Path
 	entry, err := fsys.Lstat(ctx, live)
 	if err == nil && t.New {
 		why.Add(fmt.Sprintf("%s is there, but is no %s that the CMS knows", live, t.Kind), "Find out what it is, and move it away by hand.")
@@ -218,9 +230,6 @@ func CheckNotice(s *session.Session, why *runs.Reasons) {
 
 // EditsAdvice says what to do about edits by hand.
 func EditsAdvice(kind cms.Kind) string {
-	place := "a child theme"
-	if kind == cms.Plugin {
-		place = "a plugin of your own, which hooks into this one"
-	}
-	return "Move the edits into " + place + ", or accept the loss: --lose-edits. The snapshot and the shelf keep them."
+	place := map[cms.Kind]string{cms.Theme: "a child theme", cms.Plugin: "a plugin of your own, which hooks into this one"}[kind]
+	return "Move the edits into " + cmp.Or(place, "a component of your own") + ", or accept the loss: --lose-edits. The snapshot and the shelf keep them."
 }

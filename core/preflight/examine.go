@@ -159,9 +159,13 @@ func examine(ctx context.Context, s *session.Session, e *Examination, p *package
 	fit := o.Allowed
 	fit.Major = true
 	e.Target = TargetOf(s, p, fit, why)
-	live := s.Site.ComponentPath(e.Target.Kind, e.Target.Folder)
 	CheckParent(s, p, with, why)
-	e.takeReasons("fit", "it belongs to what is installed in "+live, why)
+	folder, err := s.Site.CMS.Layout().Folder(e.Target.Kind, e.Target.Folder)
+	if err != nil {
+		e.takeReasons("fit", "", why)
+		return nil
+	}
+	e.takeReasons("fit", "it belongs to what is installed in "+folder.Path, why)
 	installed, ok := site.Component(s.Components, e.Target.Kind, e.Target.Folder)
 	if !ok {
 		e.Add("distance", Care, "it is not installed yet: it will be installed, not active", "Is this the right site? If so, switch it on in the CMS afterwards.")
@@ -176,7 +180,7 @@ func examine(ctx context.Context, s *session.Session, e *Examination, p *package
 	if err := checkSpace(ctx, s, e); err != nil {
 		return err
 	}
-	checkSwap(ctx, s, e, live)
+	checkSwap(ctx, s, e, folder.Path)
 	CheckSite(ctx, s, why)
 	e.takeReasons("site", "it is what answers at its address", why)
 	examineTouched(ctx, s, e, p)
@@ -244,7 +248,11 @@ func checkSwap(ctx context.Context, s *session.Session, e *Examination, live str
 // ExamineInstalled compares with what is installed: distance, files, hand edits,
 // child themes.
 func ExamineInstalled(ctx context.Context, s *session.Session, e *Examination, p *packages.Package, installed cms.Component, o Options) error {
-	present, err := files.ReadTree(ctx, s.Site.Files, installed.Path, nil)
+	folder, whole := installed.OneFolder()
+	if !whole {
+		return nil // which is refused
+	}
+	present, err := files.ReadTree(ctx, s.Site.Files, folder.Path, nil)
 	if err != nil {
 		return err
 	}
@@ -307,10 +315,11 @@ func checkChildren(ctx context.Context, s *session.Session, e *Examination, pare
 		return
 	}
 	for _, child := range s.Components {
-		if child.Kind != cms.Theme || child.Parent != parent.Folder {
+		folder, whole := child.OneFolder()
+		if !whole || child.Kind != cms.Theme || child.Parent != parent.Folder {
 			continue
 		}
-		own, err := files.ReadTree(ctx, s.Site.Files, child.Path, nil)
+		own, err := files.ReadTree(ctx, s.Site.Files, folder.Path, nil)
 		if err != nil {
 			e.Add("child theme", Care, fmt.Sprintf("%s cannot be read: %v", child.Folder, err), "")
 			continue

@@ -93,7 +93,8 @@ func sameFiles(ctx context.Context, s *session.Session, m *snapshot.Manifest) (t
 		for _, item := range area.Items {
 			at := path.Join(area.Path, item.Path)
 			layout := s.Site.CMS.Layout()
-			own := files.Below(at, layout.Uploads) || files.Below(at, layout.Themes) || files.Below(at, layout.Plugins) || !strings.Contains(item.Path, "/")
+			_, inHome := layout.HomeAround(at)
+			own := files.Below(at, layout.Uploads) || inHome || !strings.Contains(item.Path, "/")
 			if item.Kind != files.File || item.Size == 0 || !own || looked == mostKinFiles {
 				continue
 			}
@@ -122,9 +123,6 @@ func rebased(s *session.Session, m *snapshot.Manifest) []snapshot.Area {
 // rebase makes a snapshot one of the site where it is now.
 func rebase(s *session.Session, m *snapshot.Manifest) {
 	m.Areas = rebased(s, m)
-	for i, component := range m.Components {
-		m.Components[i].Path = s.Site.ComponentPath(component.Kind, component.Folder)
-	}
 	m.Layout, m.Root = s.Site.CMS.Layout(), s.Site.Root
 }
 

@@ -55,9 +55,9 @@ func (r *restoration) readScope(only string) (scope, error) {
 	}
 	var found []scope
 	layout := r.manifest.Layout
-	for _, group := range []string{layout.Themes, layout.Plugins} {
-		folder := path.Join(group, path.Base(only))
-		if only != path.Base(only) && only != path.Join(path.Base(group), path.Base(only)) {
+	for _, home := range layout.Homes() {
+		folder := path.Join(home.Path, path.Base(only))
+		if only != path.Base(only) && only != path.Join(path.Base(home.Path), path.Base(only)) {
 			continue
 		}
 		if tree, err := r.manifest.TreeAt(folder); err == nil && tree[0].Kind == files.Folder {
@@ -253,17 +253,12 @@ func (r *restoration) planArea(ctx context.Context, area snapshot.Area) error {
 // componentAround returns the theme's or plugin's folder that the path is in or
 // is, or "". Where their folder itself is not there, nothing can be swapped into it.
 func (r *restoration) componentAround(ctx context.Context, at string) string {
-	layout := r.Site.CMS.Layout()
-	for _, group := range []string{layout.Themes, layout.Plugins} {
-		rest, inside := strings.CutPrefix(at, group+"/")
-		if !inside {
-			continue
-		}
-		if _, err := r.Site.Files.Lstat(ctx, group); err != nil {
+	if home, inside := r.Site.CMS.Layout().HomeAround(at); inside {
+		if _, err := r.Site.Files.Lstat(ctx, home.Path); err != nil {
 			return ""
 		}
-		name, _, deeper := strings.Cut(rest, "/")
-		folder := path.Join(group, name)
+		name, _, deeper := strings.Cut(strings.TrimPrefix(at, home.Path+"/"), "/")
+		folder := path.Join(home.Path, name)
 		if deeper {
 			return folder
 		}

@@ -282,21 +282,3 @@ func (s *Site) SettleTime() time.Duration {
 	}
 	return s.CMS.SettleTime()
 }
-
-// PublicPath returns where visitors fetch a component's files, below the address.
-func (s *Site) PublicPath(kind cms.Kind, folder string) string {
-	layout := s.CMS.Layout()
-	if kind == cms.Plugin {
-		return path.Join("/", layout.PublicPlugins, folder)
-	}
-	return path.Join("/", layout.PublicThemes, folder)
-}
-
-// ComponentPath returns where a component of this kind is installed.
-func (s *Site) ComponentPath(kind cms.Kind, folder string) string {
-	layout := s.CMS.Layout()
-	if kind == cms.Plugin {
-		return path.Join(layout.Plugins, folder)
-	}
-	return path.Join(layout.Themes, folder)
-}

@@ -143,8 +143,9 @@ func itemsByPath(area snapshot.Area) map[string]*snapshot.Item {
 // by itself. It is "" for what is put back.
 func (r *rest) staysAsItIs(at string, folder bool) string {
 	layout := r.Site.CMS.Layout()
+	_, component := layout.HomeAround(at)
 	switch {
-	case files.Below(at, layout.Themes) || files.Below(at, layout.Plugins):
+	case component:
 		return "another component: left as it is"
 	case r.isLog(at):
 		return "a log: left as it is"

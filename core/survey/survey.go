@@ -105,7 +105,7 @@ func Diff(ctx context.Context, w *workspace.Workspace, folder string) (string, e
 		return "", err
 	}
 	for _, c := range installed {
-		if c.Folder == folder && c.Form == cms.InFolder {
+		if _, whole := c.OneFolder(); whole && c.Folder == folder {
 			return edits.EditsPatch(ctx, opened, c, shelf)
 		}
 	}
@@ -127,7 +127,7 @@ func (s *Survey) components(ctx context.Context, opened *site.Site, db database.
 		}
 		c := Component{Component: one}
 		c.offer(shelf)
-		if c.Form == cms.InFolder {
+		if _, whole := c.OneFolder(); whole {
 			if c.Edits, err = edits.HandEdits(ctx, opened, one, shelf); err != nil {
 				s.Unknown = append(s.Unknown, fmt.Sprintf("whether %s was edited: %v", c.Folder, err))
 			}
@@ -188,13 +188,13 @@ var (
 func findLeftovers(ctx context.Context, opened *site.Site) ([]Leftover, error) {
 	var found []Leftover
 	layout := opened.CMS.Layout()
-	for _, folder := range []string{layout.Themes, layout.Plugins} {
-		entries, err := opened.Files.List(ctx, folder)
+	for _, home := range layout.Homes() {
+		entries, err := opened.Files.List(ctx, home.Path)
 		if err != nil {
 			return nil, err
 		}
 		for _, entry := range entries {
-			at := path.Join(folder, entry.Name)
+			at := path.Join(home.Path, entry.Name)
 			switch {
 			case entry.Kind == files.Folder && asideName.MatchString(entry.Name):
 				found = append(found, Leftover{Path: at, What: "looks like a copy put aside by hand. The CMS still lists it, and its code can still be called", Public: true})

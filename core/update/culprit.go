@@ -12,6 +12,7 @@ import (
 	"wetland/core/phrase"
 	"wetland/core/progress"
 	"wetland/core/runs"
+	"wetland/core/site/cms"
 	"wetland/core/smoke"
 	"wetland/core/snapshot"
 )
@@ -32,8 +33,8 @@ type SearchPlan struct {
 
 // blame notes at the components of a group why they were not kept: what names them, or,
 // if nothing names any, the first findings.
-func blame(group []*deploy.Change, judgement *smoke.Judgement) {
-	named := accused(group, judgement)
+func blame(layout cms.Layout, group []*deploy.Change, judgement *smoke.Judgement) {
+	named := accused(layout, group, judgement)
 	for _, c := range group {
 		switch {
 		case len(named[c]) > 0:
@@ -70,7 +71,7 @@ func byItself(judgement *smoke.Judgement) string {
 
 // accused returns the changes that findings name, with the evidence: an error in one of
 // their files, or what the CMS says of them.
-func accused(group []*deploy.Change, judgement *smoke.Judgement) map[*deploy.Change][]string {
+func accused(layout cms.Layout, group []*deploy.Change, judgement *smoke.Judgement) map[*deploy.Change][]string {
 	found := map[*deploy.Change][]string{}
 	for _, page := range judgement.Pages {
 		for _, finding := range page.Findings {
@@ -78,7 +79,7 @@ func accused(group []*deploy.Change, judgement *smoke.Judgement) map[*deploy.Cha
 				continue
 			}
 			for _, c := range group {
-				if !pagecheck.NamesFileOf(finding.What+" "+finding.Evidence, c.Target) {
+				if !pagecheck.NamesFileOf(finding.What+" "+finding.Evidence, layout, c.Target) {
 					continue
 				}
 				line := strings.TrimSuffix(fmt.Sprintf("%s: %s: %s", page.Path, finding.What, finding.Evidence), ": ")
@@ -177,7 +178,7 @@ func setKey(set []*deploy.Change) string {
 
 // find returns a largest set that is sound: evidence first, then by halving.
 func (s *search) find(ctx context.Context, failed *smoke.Judgement) ([]*deploy.Change, error) {
-	named := accused(s.changes, failed)
+	named := accused(s.Site.CMS.Layout(), s.changes, failed)
 	var suspects []*deploy.Change
 	for _, c := range s.changes {
 		if len(named[c]) > 0 {
@@ -219,7 +220,7 @@ func (s *search) grow(ctx context.Context, kept, candidates []*deploy.Change) ([
 // the evidence.
 func (s *search) leaveOut(ctx context.Context, kept []*deploy.Change, bad *deploy.Change) error {
 	s.left = append(s.left, bad)
-	blame([]*deploy.Change{bad}, s.judgements[setKey(slices.Concat(kept, []*deploy.Change{bad}))])
+	blame(s.Site.CMS.Layout(), []*deploy.Change{bad}, s.judgements[setKey(slices.Concat(kept, []*deploy.Change{bad}))])
 	if len(kept) == 0 {
 		bad.Target.Because = append([]string{byItself(s.judgements[setKey([]*deploy.Change{bad})])}, bad.Target.Because...)
 		return nil
@@ -229,7 +230,7 @@ func (s *search) leaveOut(ctx context.Context, kept []*deploy.Change, bad *deplo
 		return err
 	}
 	if !alone {
-		blame([]*deploy.Change{bad}, s.judgements[setKey([]*deploy.Change{bad})])
+		blame(s.Site.CMS.Layout(), []*deploy.Change{bad}, s.judgements[setKey([]*deploy.Change{bad})])
 		bad.Target.Because = append([]string{byItself(s.judgements[setKey([]*deploy.Change{bad})])}, bad.Target.Because...)
 		return nil
 	}

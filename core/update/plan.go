@@ -104,7 +104,9 @@ func (m *motion) choose(ctx context.Context, why *runs.Reasons) error {
 		label := filepath.Base(name)
 		if pkg != nil {
 			c := &deploy.Change{Pkg: pkg, Target: preflight.TargetOf(m.Session, pkg, m.options.Allowed, &own)}
-			c.Live = m.Site.ComponentPath(c.Target.Kind, c.Target.Folder)
+			if folder, err := m.Site.CMS.Layout().Folder(c.Target.Kind, c.Target.Folder); err == nil { // else it is refused
+				c.Live = folder.Path
+			}
 			for _, one := range beside {
 				c.Companions = append(c.Companions, one.Folder)
 			}

@@ -114,7 +114,11 @@ func (m *motion) foreignFolders() []string {
 	for _, c := range m.Components {
 		ours := func(one *deploy.Change) bool { return one.Target.Kind == c.Kind && one.Target.Folder == c.Folder }
 		if !slices.ContainsFunc(m.group, ours) {
-			add(m.Site.PublicPath(c.Kind, c.Folder))
+			for _, place := range c.Places {
+				if place.Public != "" {
+					add(place.Public)
+				}
+			}
 		}
 	}
 	add(path.Join("/", m.Site.CMS.Layout().PublicUploads))

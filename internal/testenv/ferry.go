@@ -10,6 +10,7 @@ import (
 	"testing"
 
 	"wetland/demo"
+	"wetland/demo/rowlock"
 )
 
 // Ferry lays out the demo's site and its packages, and serves it until the test ends.
@@ -17,11 +18,28 @@ func Ferry(t testing.TB, root, packages string) (address string) {
 	t.Helper()
 	listener := listen(t)
 	address = "http://" + listener.Addr().String() + "/"
+	LayOutFerry(t, root, packages, address)
+	serve(t, listener, root)
+	return address
+}
+
+// LayOutFerry lays out the demo's site, which believes to be at this address, and its packages.
+func LayOutFerry(t testing.TB, root, packages, address string) {
+	t.Helper()
 	if err := demo.LayOut(t.Context(), root, packages, address); err != nil {
 		t.Fatal(err)
 	}
-	serve(t, listener, root)
-	return address
+}
+
+// OpenFerry is what answers for a folder that holds the demo's site, until the test ends.
+func OpenFerry(t testing.TB, root string) http.Handler {
+	t.Helper()
+	opened, err := rowlock.Open(root, slog.New(slog.DiscardHandler))
+	if err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(func() { _ = opened.Close() })
+	return opened
 }
 
 // ServeFerry serves a folder that holds the demo's site until the test ends.

@@ -43,24 +43,39 @@ type Header struct {
 	RequiresPlugins []string `json:"requires_plugins,omitempty"`
 }
 
-// Component is something installed that has a version.
+// Component is something installed that has a version: a kind, a name and the places that it holds.
 type Component struct {
 	Header
-	Folder string `json:"folder"` // its name below themes or plugins
-	Path   string `json:"-"`      // where it is, absolute
-	Form   Form   `json:"form,omitempty"`
-	Active bool   `json:"active"`
+	Folder string  `json:"folder"` // its name among those of its kind: that of its folder or file
+	Places []Place `json:"-"`
+	Form   Form    `json:"form,omitempty"`
+	Active bool    `json:"active"`
 	// ParentOfActive marks the theme that the active child theme builds on.
 	ParentOfActive bool   `json:"parent_of_active,omitempty"`
 	Problem        string `json:"problem,omitempty"` // why its header could not be read
 }
 
-// Form says in what form a component is installed.
+// Place is a folder, with all that is below it, or one file.
+type Place struct {
+	Path   string // absolute
+	Public string // at which visitors fetch it, below the address; "" where they cannot
+	Single bool   // it is one file
+}
+
+// OneFolder returns the folder that is all of a component, as packages bring it. False: it is of
+// another form, which no folder takes the place of.
+func (c Component) OneFolder() (Place, bool) {
+	if len(c.Places) != 1 || c.Places[0].Single {
+		return Place{}, false
+	}
+	return c.Places[0], true
+}
+
+// Form says in what form a component is installed; "" is a folder of its own, as most are.
 type Form string
 
-// The forms of components; most are folders.
+// The forms of components that are no folders of their own.
 const (
-	InFolder   Form = ""
 	SingleFile Form = "single file"
 	MustUse    Form = "must-use" // always active
 	DropIn     Form = "drop-in"  // stands in for a part of the CMS
@@ -105,6 +120,42 @@ func (l Layout) Folders() []string {
 	return slices.DeleteFunc(all, func(folder string) bool { return folder == "" })
 }
 
+// Home is where components of a kind are installed, each as a folder of its name.
+type Home struct {
+	Kind   Kind
+	Path   string // absolute
+	Public string // at which visitors fetch what is in it, below the address
+}
+
+// Homes lists the homes of all kinds that are installed as folders.
+func (l Layout) Homes() []Home {
+	return []Home{{Theme, l.Themes, l.PublicThemes}, {Plugin, l.Plugins, l.PublicPlugins}}
+}
+
+// HomeAround returns the home that a path is below.
+func (l Layout) HomeAround(at string) (Home, bool) {
+	homes := l.Homes()
+	i := slices.IndexFunc(homes, func(home Home) bool { return files.Below(at, home.Path) })
+	if i < 0 {
+		return Home{}, false
+	}
+	return homes[i], true
+}
+
+// ErrKind says that components of a kind are not installed as folders of their own.
+var ErrKind = errors.New("only themes and plugins that are folders can be replaced")
+
+// Folder returns the folder of a component of this kind and name, whether it is there or not.
+// It returns an error that wraps ErrKind for a kind without a home.
+func (l Layout) Folder(kind Kind, name string) (Place, error) {
+	for _, home := range l.Homes() {
+		if home.Kind == kind {
+			return Place{Path: path.Join(home.Path, name), Public: path.Join("/", home.Public, name)}, nil
+		}
+	}
+	return Place{}, fmt.Errorf("%s is a %q: %w", name, kind, ErrKind)
+}
+
 // Purpose says what a table is for: it decides what going back does with rows
 // that changed meanwhile.
 type Purpose string
@@ -129,7 +180,9 @@ type Given struct {
 	Port                                     int
 }
 
-// Site is one site of a CMS, opened.
+// Site is one site of a CMS, opened. Where a method takes a database, that may be nil: then nothing
+// is known of what only the tables tell. Package cmstest holds a System and its sites against all of
+// this.
 type Site interface {
 	// System names the CMS and its version, for people.
 	System() string
@@ -356,17 +409,14 @@ func readAll(ctx context.Context, disk *files.Roots, name string, limit int64) (
 // components lists the folders below themes and plugins that system can read.
 func components(ctx context.Context, disk *files.Roots, layout Layout, read func(Folder) (Header, error)) ([]Component, error) {
 	var found []Component
-	for _, group := range []struct {
-		kind   Kind
-		folder string
-	}{{Theme, layout.Themes}, {Plugin, layout.Plugins}} {
-		entries, err := disk.List(ctx, group.folder)
+	for _, home := range layout.Homes() {
+		entries, err := disk.List(ctx, home.Path)
 		if err != nil {
-			return nil, fmt.Errorf("list the %ss: %w", group.kind, err)
+			return nil, fmt.Errorf("list the %ss: %w", home.Kind, err)
 		}
 		for _, entry := range entries {
-			at := path.Join(group.folder, entry.Name)
-			component := Component{Folder: entry.Name, Path: at}
+			at := path.Join(home.Path, entry.Name)
+			component := Component{Folder: entry.Name, Places: []Place{{Path: at, Public: path.Join("/", home.Public, entry.Name)}}}
 			switch {
 			case entry.Name[0] == '.':
 				continue // WordPress passes over them: get_plugins() in wp-admin/includes/plugin.php
@@ -380,7 +430,7 @@ func components(ctx context.Context, disk *files.Roots, layout Layout, read func
 					component.Problem = err.Error()
 				}
 			}
-			component.Kind = group.kind
+			component.Kind = home.Kind
 			found = append(found, component)
 		}
 	}

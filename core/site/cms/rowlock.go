@@ -254,20 +254,17 @@ func publicFiles(ctx context.Context, disk *files.Roots, layout Layout, componen
 		return nil, err
 	}
 	for _, component := range components {
-		if component.Form != InFolder || (!component.Active && !component.ParentOfActive) {
+		place, ok := component.OneFolder()
+		if !ok || (!component.Active && !component.ParentOfActive) {
 			continue
 		}
-		public := layout.PublicThemes
-		if component.Kind == Plugin {
-			public = layout.PublicPlugins
-		}
-		entries, err := disk.List(ctx, component.Path)
+		entries, err := disk.List(ctx, place.Path)
 		if err != nil {
 			return nil, err
 		}
 		for _, entry := range entries {
 			if entry.Kind == files.File && entry.Size > 0 && path.Ext(entry.Name) == ".css" {
-				found = append(found, PublicFile{Disk: path.Join(component.Path, entry.Name), Public: path.Join("/", public, component.Folder, entry.Name)})
+				found = append(found, PublicFile{Disk: path.Join(place.Path, entry.Name), Public: path.Join(place.Public, entry.Name)})
 				break
 			}
 		}

@@ -192,13 +192,17 @@ const (
 // what authors write.
 func (w *wordpressSite) marksOf(ctx context.Context, component Component) (marks []string, err error) {
 	read := 0
-	err = files.Walk(ctx, w.disk, component.Path, nil, func(at string, entry files.Entry) error {
+	place, whole := component.OneFolder()
+	if !whole {
+		return nil, nil
+	}
+	err = files.Walk(ctx, w.disk, place.Path, nil, func(at string, entry files.Entry) error {
 		name := path.Base(at)
 		if entry.Kind != files.File || entry.Size > largestCode || path.Ext(name) != ".php" && name != "block.json" || read >= mostRead {
 			return nil
 		}
 		read++
-		text, err := readCode(ctx, w.disk, path.Join(component.Path, at))
+		text, err := readCode(ctx, w.disk, path.Join(place.Path, at))
 		if err != nil {
 			return nil // what cannot be read is told by those who copy it
 		}

@@ -300,7 +300,11 @@ func isNumbered(longer string) bool {
 	return err == nil
 }
 
+// option reads one of WordPress' settings; "" if it is not set, or db is nil.
 func (w *wordpressSite) option(ctx context.Context, db database.Database, name string) (string, error) {
+	if db == nil {
+		return "", nil
+	}
 	rows, err := db.Query(ctx, "SELECT option_value FROM `"+strings.ReplaceAll(w.prefix, "`", "``")+"options` WHERE option_name = ?", name)
 	if err != nil {
 		return "", fmt.Errorf("read the option %s: %w", name, err)
@@ -365,7 +369,7 @@ func (w *wordpressSite) loosePlugins(ctx context.Context) []Component {
 			if !wanted(entry.Name, name != "") {
 				continue
 			}
-			component := Component{Header: headerOf(Plugin, name, text), Folder: entry.Name, Path: path.Join(folder, entry.Name), Form: form}
+			component := Component{Header: headerOf(Plugin, name, text), Folder: entry.Name, Places: []Place{{Path: path.Join(folder, entry.Name), Single: true}}, Form: form}
 			if err != nil {
 				component.Problem = err.Error()
 			}

@@ -4,7 +4,6 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"log/slog"
 	"math/rand/v2"
 	"net/http"
 	"net/http/httptest"
@@ -20,8 +19,6 @@ import (
 	"wetland/core/smoke"
 	"wetland/core/smoke/judging"
 	"wetland/core/smoke/reading"
-	"wetland/demo"
-	"wetland/demo/rowlock"
 	"wetland/internal/testenv"
 )
 
@@ -205,14 +202,8 @@ func newFerry(t testing.TB) *ferry {
 		f.wrapped.Load().(func(http.Handler) http.Handler)(site).ServeHTTP(w, r)
 	}))
 	t.Cleanup(server.Close)
-	if err := demo.LayOut(t.Context(), f.root, filepath.Join(dir, "packages"), server.URL+"/"); err != nil {
-		t.Fatal(err)
-	}
-	opened, err := rowlock.Open(f.root, slog.New(slog.DiscardHandler))
-	if err != nil {
-		t.Fatal(err)
-	}
-	t.Cleanup(func() { _ = opened.Close() })
+	testenv.LayOutFerry(t, f.root, filepath.Join(dir, "packages"), server.URL+"/")
+	opened := testenv.OpenFerry(t, f.root)
 	site = f.noisy(opened)
 	address, err := url.Parse(server.URL + "/")
 	if err != nil {

@@ -1,0 +1,55 @@
+package cms_test
+
+import (
+	"os"
+	"path/filepath"
+	"testing"
+
+	"wetland/core/site/cms"
+	"wetland/core/site/cms/cmstest"
+	"wetland/internal/testenv"
+)
+
+func TestMain(m *testing.M) { os.Exit(testenv.Run(m)) }
+
+// real is a path without links.
+func real(t *testing.T, name string) string {
+	t.Helper()
+	name, err := filepath.EvalSymlinks(name)
+	if err != nil {
+		t.Fatal(err)
+	}
+	return filepath.ToSlash(name)
+}
+
+func TestRowlockSite(t *testing.T) {
+	dir := real(t, t.TempDir())
+	root := filepath.Join(dir, "site")
+	testenv.LayOutFerry(t, root, filepath.Join(dir, "packages"), "http://ferry.example/")
+	cmstest.TestSystem(t, cmstest.Subject{System: cms.Rowlock{}, Root: root, Empty: real(t, t.TempDir())})
+}
+
+func TestWordPressSites(t *testing.T) {
+	for name, made := range map[string]func(t testing.TB) *testenv.Site{
+		"usual": testenv.WordPress,
+		"with loose plugins": func(t testing.TB) *testenv.Site {
+			site := testenv.WordPress(t)
+			site.Write(t, "wp-content/plugins/single.php", "<?php\n/* Plugin Name: Single\nVersion: 1.0 */\n")
+			site.Write(t, "wp-content/plugins/.hidden/hidden.php", "<?php\n/* Plugin Name: Hidden */\n")
+			site.Write(t, "wp-content/mu-plugins/always.php", "<?php\n")
+			site.Write(t, "wp-content/object-cache.php", "<?php\n")
+			return site
+		},
+		"in a subfolder, with moved content": func(t testing.TB) *testenv.Site {
+			site, _ := testenv.SubfolderWordPress(t)
+			return site
+		},
+		"in a directory of its own": testenv.OwnDirectoryWordPress,
+		"the newest":                testenv.NewestWordPress,
+	} {
+		t.Run(name, func(t *testing.T) {
+			site := made(t)
+			cmstest.TestSystem(t, cmstest.Subject{System: cms.WordPress{}, Root: real(t, site.Root), Empty: real(t, t.TempDir())})
+		})
+	}
+}
