@@ -9,6 +9,7 @@ import (
 
 	"wetland/cli/screen"
 	"wetland/core/adopt"
+	"wetland/core/advice"
 	"wetland/core/site/cms"
 	"wetland/core/workspace"
 )
@@ -139,7 +140,7 @@ func (a *app) showAdopted(r *adopt.Result) {
 		row(true, "other sites", strings.Join(r.Nested, ", ")+" below the root: no part of this one, left out too")
 	}
 	for _, doubt := range r.Doubts {
-		row(false, "not sure", doubt.What+"\n"+doubt.Do)
+		row(false, "not sure", doubt.What+"\n"+screen.Doing(doubt.Do, doubt.Command))
 	}
 	s.NotCompared(r.NotCompared)
 	s.Print("\n")
@@ -148,7 +149,7 @@ func (a *app) showAdopted(r *adopt.Result) {
 	} else {
 		s.Paragraph(s.Good("Adopted."), fmt.Sprintf("%s/wetland.toml is written; nothing on the site was touched.", r.Workspace.Dir))
 	}
-	s.Next([]string{"wetland smoke    tests the pages", "wetland update PACKAGE.zip    brings in a new version, guarded"})
+	s.Next(advice.Run("tests the pages", advice.LookAgain), advice.Run("brings in a new version, guarded", advice.Update, "PACKAGE.zip"))
 }
 
 // describe names a component in a few words.

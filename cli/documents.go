@@ -9,6 +9,7 @@ import (
 	"time"
 
 	"wetland/core/adopt"
+	"wetland/core/advice"
 	"wetland/core/archive"
 	"wetland/core/preflight"
 	"wetland/core/restore"
@@ -37,6 +38,7 @@ type errorDocument struct {
 	// Reasons and PagesLookedAt come with a refusal, which has exit code 2.
 	Reasons       []runs.Reason `json:"reasons,omitempty"`
 	PagesLookedAt *bool         `json:"pages_looked_at,omitempty"`
+	Next          []advice.Step `json:"next,omitempty"` // what to do
 	closing
 }
 

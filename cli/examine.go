@@ -77,7 +77,7 @@ func (a *app) showExamination(name string, found *preflight.Examination) {
 		sign := map[preflight.Advice]string{preflight.Go: s.Good("ok"), preflight.Care: s.Doubt("??"), preflight.No: s.Bad("NO")}[check.Advice]
 		words := check.What
 		if check.Do != "" && check.Advice != preflight.Go {
-			words += "\n" + check.Do
+			words += "\n" + screen.Doing(check.Do, check.Command)
 		}
 		s.Row("  "+sign+"  ", 6, fmt.Sprintf("%-*s", screen.StepWidth, check.Name), words)
 	}

@@ -5,6 +5,7 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"wetland/core/advice"
 	"wetland/core/restore"
 )
 
@@ -41,7 +42,7 @@ for it; then older snapshots can be restored there. Nothing on the site is touch
 				words += " It is the site of " + moved.Against + ": " + strings.Join(moved.Kinship.For, "; ") + "."
 			}
 			a.screen.Paragraph(a.screen.Good("Followed."), words)
-			a.screen.Next([]string{"wetland smoke    tests the pages there"})
+			a.screen.Next(advice.Run("tests the pages there", advice.LookAgain))
 			return nil
 		},
 	}

@@ -41,7 +41,7 @@ form instead: markdown for a ticket, junit for a build server.`,
 				a.writeJSON(runDocument{Run: run})
 				return nil
 			}
-			made, err := report.Make(w.Config.Site.Name, w.Config.Site.Address, run)
+			made, err := report.Make(w.Config.Site.Name, w.Config.Site.Address, run, screen.CommandLine)
 			if err != nil {
 				return err
 			}
@@ -77,7 +77,7 @@ func (a *app) writeReport(made *report.Report, form string) error {
 // leaveReport writes a run's report beside its record. A report that cannot be written
 // changes nothing about the run.
 func (a *app) leaveReport(w *workspace.Workspace, run *runs.Run) string {
-	made, err := report.Make(w.Config.Site.Name, w.Config.Site.Address, run)
+	made, err := report.Make(w.Config.Site.Name, w.Config.Site.Address, run, screen.CommandLine)
 	if err == nil {
 		var file string
 		if file, err = made.Write(); err == nil {

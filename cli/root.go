@@ -14,6 +14,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"wetland/cli/screen"
+	"wetland/core/advice"
 	"wetland/core/runs"
 	"wetland/core/session"
 	"wetland/core/site"
@@ -163,7 +164,7 @@ func (a *app) tell(err error, code int) {
 	var refusal *runs.Refusal
 	isRefusal := errors.As(err, &refusal)
 	if a.json {
-		document := errorDocument{Error: err.Error(), closing: closing{code}}
+		document := errorDocument{Error: err.Error(), Next: advice.Of(err), closing: closing{code}}
 		if isRefusal {
 			looked := !refusal.Unlooked
 			document.Error, document.Reasons, document.PagesLookedAt = refusal.Head(), refusal.Reasons, &looked
@@ -181,9 +182,11 @@ func (a *app) tell(err error, code int) {
 		return
 	}
 	s.Paragraph(s.Bad("Cannot do that:"), err.Error())
+	steps := advice.Of(err)
 	if errors.Is(err, workspace.ErrNone) {
-		s.Paragraph("", "Go to the site's workspace, name it with --workspace DIR, or make one: wetland adopt ROOT --address URL")
+		steps = append(steps, advice.Do("Go to the site's workspace, name it with --workspace DIR, or make one: wetland adopt ROOT --address URL"))
 	}
+	s.Next(steps...)
 }
 
 func (a *app) command() *cobra.Command {

@@ -7,6 +7,7 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"wetland/core/advice"
 	"wetland/core/session"
 	"wetland/core/workspace"
 )
@@ -50,7 +51,7 @@ other command opens the store.`,
 			}
 			a.screen.Paragraph(a.screen.Good("Sealed."), "Keep the passphrase or key in a second place: without it the snapshots are lost.")
 			if w.Config.Store.UnlockWith != with {
-				a.screen.Next([]string{fmt.Sprintf("Write into %s, so that every command can open the store:  [store] unlock_with = %q", workspace.ConfigName, with)})
+				a.screen.Next(advice.Do(fmt.Sprintf("Write into %s, so that every command can open the store:  [store] unlock_with = %q", workspace.ConfigName, with)))
 			}
 			return nil
 		},

@@ -6,6 +6,7 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"wetland/core/advice"
 	"wetland/core/archive"
 	"wetland/core/snapshot"
 )
@@ -45,7 +46,7 @@ an earlier snapshot holds already is not stored again.`,
 				a.screen.Paragraph(a.screen.Good("None needed."), fmt.Sprintf("%s of %s holds what is there now.", manifest.Name, manifest.FilesAt.Local().Format("2 Jan 15:04")))
 			}
 			a.showWeaker(manifest)
-			a.screen.Next([]string{"wetland restore " + manifest.Name + "    makes the site as it is now"})
+			a.screen.Next(advice.Run("makes the site as it is now", advice.Restore, manifest.Name))
 			return nil
 		},
 	}

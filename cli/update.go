@@ -246,7 +246,7 @@ func (a *app) ended(w *workspace.Workspace, run *runs.Run, err error) error {
 		reason += "\nThe reason: " + err.Error()
 	}
 	s.Paragraph(headline(s, run.State), reason)
-	s.Next(run.Next)
+	s.Next(run.Next...)
 	s.Print("\n%s\n", s.Faint(s.Wrap(recorded, "")))
 	return exit(code)
 }

@@ -17,14 +17,15 @@ import (
 
 // saying are the calls whose texts people read when something ends, is refused or is wrong in
 // wetland.toml: by the name of what is called, the section that they belong to.
-var saying = map[string]string{"end": endings, "endback": endings, "needsperson": endings, "add": refusals, "say": mistakes, "errorf": failures, "new": failures}
+var saying = map[string]string{"end": endings, "endback": endings, "needsperson": endings, "add": refusals, "advise": refusals, "advice.run": nextSteps, "advice.do": nextSteps, "say": mistakes, "errorf": failures, "new": failures}
 
 const (
-	endings  = "Endings"
-	endParts = "Parts of endings, and what to do then"
-	refusals = "Refusals and what is found in an examination"
-	mistakes = "Mistakes in wetland.toml"
-	failures = "What cannot be done, and why"
+	endings   = "Endings"
+	endParts  = "Parts of endings, and what to do then"
+	refusals  = "Refusals and what is found in an examination"
+	nextSteps = "What to do next"
+	mistakes  = "Mistakes in wetland.toml"
+	failures  = "What cannot be done, and why"
 )
 
 // rooms are the packages that speak to people.
@@ -56,7 +57,7 @@ func TestAllThatIsSaid(t *testing.T) {
 		}
 	}
 	var out bytes.Buffer
-	for _, section := range []string{endings, endParts, refusals, mistakes, failures} {
+	for _, section := range []string{endings, endParts, refusals, nextSteps, mistakes, failures} {
 		fmt.Fprintf(&out, "%s\n%s\n\n", section, strings.Repeat("=", len(section)))
 		slices.Sort(said[section])
 		for _, text := range slices.Compact(said[section]) {
@@ -123,6 +124,9 @@ func nameOfCall(call *ast.CallExpr) string {
 	case *ast.SelectorExpr:
 		if isReporter(called.X) { // whose End tells of one step
 			return ""
+		}
+		if of, ok := called.X.(*ast.Ident); ok && of.Name == "advice" {
+			return "advice." + called.Sel.Name
 		}
 		return called.Sel.Name
 	}

@@ -165,7 +165,7 @@ func TestSecondStopLeavesItToRecover(t *testing.T) {
 	f.run(t, "report", "run-1", "--json").decode(t, &run)
 	page, err := os.ReadFile(filepath.Join(f.care, "runs/run-1/report.html"))
 	if err != nil || len(run.Next) < 2 || !strings.Contains(string(page), "wetland recover") {
-		t.Errorf("the steps are not in the record or the report: %v %q", err, run.Next)
+		t.Errorf("the steps are not in the record or the report: %v %+v", err, run.Next)
 	}
 	g.open()
 	f.run(t, "smoke").want(t, 0, "run-1 was interrupted", "wetland recover")

@@ -16,6 +16,7 @@ import (
 	"github.com/schollz/progressbar/v3"
 	"golang.org/x/term"
 
+	"wetland/core/advice"
 	"wetland/core/progress"
 	"wetland/core/runs"
 	"wetland/core/smoke"
@@ -371,32 +372,40 @@ func (s *Screen) Refusal(r *runs.Refusal) {
 	}
 	s.Paragraph(s.Bad("Refused."), words)
 	for _, reason := range r.Reasons {
-		s.Print("\n")
-		s.Row("  - ", 4, "", reason.What)
+		if reason.What != "" {
+			s.Print("\n")
+			s.Row("  - ", 4, "", reason.What)
+		}
 		if reason.Do != "" {
-			s.Row("    ", 4, "", s.Bold("Do: ")+reason.Do)
+			s.Row("    ", 4, "", s.Bold("Do: ")+Doing(reason.Do, reason.Command))
 		}
 	}
 }
 
 // Next writes what to do now.
-func (s *Screen) Next(lines []string) {
-	if len(lines) == 0 {
+func (s *Screen) Next(steps ...advice.Step) {
+	if len(steps) == 0 {
 		return
 	}
 	s.Print("\n%s\n", s.Bold("What now"))
-	for _, line := range lines {
-		command, what, found := strings.Cut(line, "    ")
-		if found && what != "" && strings.HasPrefix(command, "wetland ") {
-			s.Row("  ", 2, fmt.Sprintf("%-32s  ", command), what)
-			continue
+	for _, step := range steps {
+		switch {
+		case step.Command != nil:
+			s.Row("  ", 2, fmt.Sprintf("%-32s  ", CommandLine(step.Command)), step.Why)
+		case step.Shell != "": // to be copied as it is
+			s.Print("  %s\n", step.Shell)
+		default:
+			s.Print("%s\n", s.Wrap("  "+step.Why, ""))
 		}
-		if strings.HasPrefix(line, "mv ") { // to be copied as it is
-			s.Print("  %s\n", line)
-			continue
-		}
-		s.Print("%s\n", s.Wrap("  "+line, ""))
 	}
+}
+
+// Doing is what to do, with the command that it leads to.
+func Doing(do string, command *advice.Command) string {
+	if command == nil {
+		return do
+	}
+	return do + " " + CommandLine(command)
 }
 
 // Table begins a table without lines; its last column is wrapped.

@@ -16,6 +16,7 @@ import (
 	"strings"
 
 	"wetland/core/accounts"
+	"wetland/core/advice"
 	"wetland/core/database"
 	"wetland/core/durable"
 	"wetland/core/files"
@@ -152,7 +153,7 @@ func (a *adoption) findSite(ctx context.Context, on host.Host, roots *files.Root
 	if above := cms.Above(ctx, roots, root); above != "" {
 		return &runs.Refusal{Reasons: []runs.Reason{{
 			What: fmt.Sprintf("%s only holds the CMS itself; the site's root, which the web server hands out, is the folder above it", root),
-			Do:   "Name that one: wetland adopt " + above + " --address URL",
+			Do:   "Name that one:", Command: advice.To(advice.AdoptSite, above),
 		}}}
 	}
 	opened, err := a.system.Open(ctx, roots, root, "")

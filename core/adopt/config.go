@@ -90,7 +90,7 @@ func (a *adoption) config() string {
 	}
 	say("\n[update]")
 	say("in_doubt = \"back\"    # pages neither sound nor broken, and nobody to ask: \"back\" or \"keep\"\n")
-	say("# Which snapshots wetland tidy keeps. The newest, pinned ones, and those that a run")
+	say("# Which snapshots stay when the store is tidied. The newest, pinned ones, and those that a run")
 	say("# still needs stay in any case.")
 	say("[retention]")
 	say("all_for_days = 14")

@@ -7,6 +7,7 @@ import (
 	"slices"
 	"strings"
 
+	"wetland/core/advice"
 	"wetland/core/database"
 	"wetland/core/runs"
 	"wetland/core/session"
@@ -117,11 +118,11 @@ func LeaveOutPages(w *workspace.Workspace, paths []string) error {
 	var problems []error
 	for _, path := range paths {
 		if !w.Tests(path) {
-			problems = append(problems, fmt.Errorf("%s is not among the pages that are tested: wetland pages lists them", path))
+			problems = append(problems, fmt.Errorf("%s is not among the pages that are tested", path))
 		}
 	}
 	if len(problems) > 0 {
-		return fmt.Errorf("nothing was changed: %w", errors.Join(problems...))
+		return advice.With(fmt.Errorf("nothing was changed: %w", errors.Join(problems...)), advice.Run("lists the pages", advice.ListPages))
 	}
 	return w.ChangePages(nil, paths)
 }

@@ -50,8 +50,8 @@ func ThemOrIt(n int) string {
 
 // ShellWord quotes a name where a shell would read it otherwise.
 func ShellWord(name string) string {
-	if strings.ContainsFunc(name, func(r rune) bool {
-		return r != '-' && r != '_' && r != '.' && (r < '0' || r > '9') && (r < 'a' || r > 'z') && (r < 'A' || r > 'Z')
+	if name == "" || strings.ContainsFunc(name, func(r rune) bool {
+		return !strings.ContainsRune("-_./@+:,", r) && (r < '0' || r > '9') && (r < 'a' || r > 'z') && (r < 'A' || r > 'Z')
 	}) {
 		return ShellQuote(name)
 	}

@@ -13,6 +13,7 @@ import (
 	"strconv"
 	"strings"
 
+	"wetland/core/advice"
 	"wetland/core/deploy"
 	"wetland/core/edits"
 	"wetland/core/files"
@@ -46,6 +47,8 @@ type Check struct {
 	Advice Advice `json:"advice"`
 	What   string `json:"what"`
 	Do     string `json:"do,omitempty"`
+	// Command is what Do leads to.
+	Command *advice.Command `json:"command,omitempty"`
 }
 
 // Examination holds a package against a site.
@@ -63,17 +66,26 @@ type Examination struct {
 }
 
 // Add notes what a check found. The worst advice becomes that of the whole.
-func (e *Examination) Add(name string, advice Advice, what, do string) {
-	e.Checks = append(e.Checks, Check{Name: name, Advice: advice, What: what, Do: do})
-	if advice == No || (advice == Care && e.Advice == Go) {
-		e.Advice = advice
+func (e *Examination) Add(name string, worth Advice, what, do string) {
+	e.note(Check{Name: name, Advice: worth, What: what, Do: do})
+}
+
+// advise is Add where Wetland can do something about it; do leads to that.
+func (e *Examination) advise(name string, worth Advice, what, do string, operation advice.Operation, with ...string) {
+	e.note(Check{Name: name, Advice: worth, What: what, Do: do, Command: advice.To(operation, with...)})
+}
+
+func (e *Examination) note(check Check) {
+	e.Checks = append(e.Checks, check)
+	if check.Advice == No || (check.Advice == Care && e.Advice == Go) {
+		e.Advice = check.Advice
 	}
 }
 
 // takeReasons turns gathered reasons into checks that say no.
 func (e *Examination) takeReasons(name, fine string, why *runs.Reasons) {
 	for _, reason := range *why {
-		e.Add(name, No, reason.What, reason.Do)
+		e.note(Check{Name: name, Advice: No, What: reason.What, Do: reason.Do, Command: reason.Command})
 	}
 	if len(*why) == 0 && fine != "" {
 		e.Add(name, Go, fine, "")
@@ -86,7 +98,7 @@ func examineTouched(ctx context.Context, s *session.Session, e *Examination, p *
 	found, err := pagecheck.FindTouched(ctx, s, e.Target, p)
 	switch {
 	case err != nil:
-		e.Add("pages", Care, fmt.Sprintf("which pages it has a part in could not be looked up: %v", err), "Those of "+workspace.ConfigName+" are tested. Add what matters: wetland pages add PATH")
+		e.advise("pages", Care, fmt.Sprintf("which pages it has a part in could not be looked up: %v", err), "Those of "+workspace.ConfigName+" are tested. Add what matters:", advice.AddPage)
 	case len(found.Pages) > 0 && e.Target.Kind == cms.Theme:
 		e.Add("pages", Go, fmt.Sprintf("the new version has other templates for %s; an update tests %s, too", found, phrase.ThemOrIt(len(found.Pages))), "")
 	case len(found.Pages) > 0:
@@ -148,9 +160,9 @@ func examine(ctx context.Context, s *session.Session, e *Examination, p *package
 		title := fmt.Sprintf("%s %s %s came along with it", one.Kind, one.Name, phrase.Version(one.Version))
 		switch {
 		case one.Installed == "":
-			e.Add("companion", Care, title+", and is not installed", "If the site needs it, install it, too: wetland update "+path.Base(p.Origin)+" --pick "+one.Folder)
+			e.advise("companion", Care, title+", and is not installed", "If the site needs it, install it, too:", advice.UpdatePicked, path.Base(p.Origin), one.Folder)
 		case one.Differs():
-			e.Add("companion", Care, fmt.Sprintf("%s, and %s is installed: they are meant to go together", title, one.Installed), "Put both on the shelf (wetland shelve) and update it, too: wetland update "+one.Folder)
+			e.advise("companion", Care, fmt.Sprintf("%s, and %s is installed: they are meant to go together", title, one.Installed), "Put both on the shelf, and update it, too:", advice.Update, one.Folder)
 		default:
 			e.Add("companion", Go, title+", and is installed in that version", "")
 		}
@@ -206,7 +218,7 @@ func checkSpace(ctx context.Context, s *session.Session, e *Examination) error {
 	}
 	what := fmt.Sprintf("a snapshot needs at most %s in the store, and %s are free", phrase.Bytes(needs), phrase.Bytes(int64(free)))
 	if free < uint64(needs) {
-		e.Add("space", Care, what, "Make room on the disk of "+s.Site.Workspace.Dir+": for one, wetland tidy.")
+		e.advise("space", Care, what, "Make room on the disk of "+s.Site.Workspace.Dir+". Old snapshots go with:", advice.Tidy)
 	} else {
 		e.Add("space", Go, what, "")
 	}
@@ -261,14 +273,14 @@ func ExamineInstalled(ctx context.Context, s *session.Session, e *Examination, p
 		e.Diffs = append(e.Diffs, edits.ChangeOf(ctx, s.Site.Files, installed, present, p, path.Clean(name)))
 	}
 	distance := version.Between(installed.Version, p.Header.Version)
-	advice, do := Go, ""
+	worth, do := Go, ""
 	switch {
 	case distance == version.Major && !o.Major:
-		advice, do = No, largeStepAdvice
+		worth, do = No, largeStepAdvice
 	case distance == version.Major, distance == version.Unclear:
-		advice = Care
+		worth = Care
 	}
-	e.Add("distance", advice, fmt.Sprintf("%s -> %s, %s", phrase.Version(installed.Version), phrase.Version(p.Header.Version), distance.Meaning()), do)
+	e.Add("distance", worth, fmt.Sprintf("%s -> %s, %s", phrase.Version(installed.Version), phrase.Version(p.Header.Version), distance.Meaning()), do)
 	if far := majors(installed.Version, p.Header.Version); far > 1 {
 		e.Add("distance", Care, fmt.Sprintf("the installed version is %d major releases behind", far), "Ask the vendor whether it must be reached one major release after the other.")
 	}
@@ -282,7 +294,7 @@ func ExamineInstalled(ctx context.Context, s *session.Session, e *Examination, p
 	}
 	switch {
 	case found == nil:
-		e.Add("hand edits", Care, fmt.Sprintf("cannot be known: the original of version %s is not at hand", phrase.Version(installed.Version)), fmt.Sprintf("If the vendor offers it, put it on the shelf: wetland shelve %s-%s.zip", installed.Folder, installed.Version))
+		e.advise("hand edits", Care, fmt.Sprintf("cannot be known: the original of version %s is not at hand", phrase.Version(installed.Version)), "If the vendor offers it, put it on the shelf:", advice.Shelve, fmt.Sprintf("%s-%s.zip", installed.Folder, installed.Version))
 	case found.None():
 		e.Add("hand edits", Go, "none: equal to "+found.Against, "")
 	case o.LoseEdits:
@@ -332,7 +344,7 @@ func checkChildren(ctx context.Context, s *session.Session, e *Examination, pare
 			}
 		}
 		if len(over) > 0 {
-			e.Add("child theme", Care, fmt.Sprintf("%s overrides files that change in this version: %s", child.Folder, phrase.List(over, 4)), "Check whether the child's own files should change in the same way: wetland examine "+named+" --diff "+over[0])
+			e.advise("child theme", Care, fmt.Sprintf("%s overrides files that change in this version: %s", child.Folder, phrase.List(over, 4)), "Check whether the child's own files should change in the same way:", advice.ExamineDiff, named, over[0])
 		} else {
 			e.Add("child theme", Go, child.Folder+" overrides no file that changes", "")
 		}
@@ -391,7 +403,7 @@ func checkRequiredPlugin(s *session.Session, e *Examination, folder string, with
 	case with.comes(cms.Plugin, folder):
 		e.Add("requirements", Care, "it needs the plugin "+folder+", which is installed along with it, not active", "Switch that plugin on in the CMS afterwards.")
 	case slices.ContainsFunc(with.Beside, func(b shelf.Beside) bool { return b.Kind == cms.Plugin && b.Folder == folder }):
-		e.Add("requirements", No, "it needs the plugin "+folder+", which is not installed. It came along in the bundle", "Install that first: wetland update FILE --pick "+folder)
+		e.advise("requirements", No, "it needs the plugin "+folder+", which is not installed. It came along in the bundle", "Install that first:", advice.UpdatePicked, "", folder)
 	default:
 		e.Add("requirements", No, "it needs the plugin "+folder+", which is not installed", "Get that plugin and install it first.")
 	}

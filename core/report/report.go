@@ -15,6 +15,7 @@ import (
 	"strings"
 	"time"
 
+	"wetland/core/advice"
 	"wetland/core/durable"
 	"wetland/core/runs"
 	"wetland/core/smoke"
@@ -28,6 +29,8 @@ type Report struct {
 	Run     *runs.Run
 	Pages   []Page
 	Made    time.Time
+	// CommandLine tells how the program is told to carry out a command.
+	CommandLine func(*advice.Command) string
 }
 
 // Page is one page with what was found on it and how it looked.
@@ -48,8 +51,8 @@ type View struct {
 }
 
 // Make gathers what is known of a run.
-func Make(site, address string, run *runs.Run) (*Report, error) {
-	r := &Report{Site: site, Address: address, Run: run, Made: time.Now()}
+func Make(site, address string, run *runs.Run, commandLine func(*advice.Command) string) (*Report, error) {
+	r := &Report{Site: site, Address: address, Run: run, Made: time.Now(), CommandLine: commandLine}
 	if run.Judgement == nil {
 		return r, nil
 	}
@@ -91,8 +94,6 @@ var layout = template.Must(template.New("report").Funcs(template.FuncMap{
 	},
 	"seconds": func(d time.Duration) string { return d.Round(10 * time.Millisecond).String() },
 	"local":   func(t time.Time) string { return t.Local().Format("2 January 2006, 15:04:05") },
-	"command": func(line string) string { head, _, _ := strings.Cut(line, "    "); return head },
-	"meaning": func(line string) string { _, tail, _ := strings.Cut(line, "    "); return strings.TrimSpace(tail) },
 }).Parse(page))
 
 // HTML returns the report as one file. What disturbs is written by its numbers, as on a screen:

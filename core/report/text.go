@@ -74,12 +74,14 @@ func (r *Report) Markdown() string {
 	}
 	if len(r.Run.Next) > 0 {
 		say("\n## What now\n")
-		for _, line := range r.Run.Next {
-			command, meaning, isCommand := strings.Cut(line, "    ")
-			if isCommand {
-				say("- %s %s", code(command), md(strings.TrimSpace(meaning)))
-			} else {
-				say("- %s", md(line))
+		for _, step := range r.Run.Next {
+			switch {
+			case step.Command != nil:
+				say("- %s %s", code(r.CommandLine(step.Command)), md(step.Why))
+			case step.Shell != "":
+				say("- %s", code(step.Shell))
+			default:
+				say("- %s", md(step.Why))
 			}
 		}
 	}

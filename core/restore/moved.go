@@ -12,6 +12,7 @@ import (
 	"strings"
 	"time"
 
+	"wetland/core/advice"
 	"wetland/core/durable"
 	"wetland/core/files"
 	"wetland/core/phrase"
@@ -150,8 +151,8 @@ func (r *restoration) acceptRoot(ctx context.Context, why *runs.Reasons) error {
 			return err
 		}
 		if !k.Same() {
-			why.Add(fmt.Sprintf("%s is a snapshot of the site in %s, and %s does not seem to be the same one: %s", m.Name, m.Root, r.Site.Root, phrase.List(append(k.Against, k.For...), 4)),
-				"Restore it from the workspace of its own site. If the site was moved and this is it: wetland moved "+phrase.ShellQuote(r.Site.Root)+" --sure")
+			why.Advise(fmt.Sprintf("%s is a snapshot of the site in %s, and %s does not seem to be the same one: %s", m.Name, m.Root, r.Site.Root, phrase.List(append(k.Against, k.For...), 4)),
+				"Restore it from the workspace of its own site. If the site was moved and this is it:", advice.MovedSurely, r.Site.Root)
 			return nil
 		}
 		r.Report.End(progress.Note, "moved", fmt.Sprintf("%s was taken in %s. This is the same site: %s", m.Name, m.Root, phrase.List(k.For, 4)))
@@ -184,8 +185,9 @@ func (r *restoration) acceptFolders(why *runs.Reasons) {
 		}
 	}
 	if len(elsewhere) > 0 {
-		why.Add(fmt.Sprintf("%s holds what was in %s, and the site as it is has nothing there", m.Name, phrase.List(elsewhere, 4)),
-			fmt.Sprintf("If its folders were moved since, and you trust this store: wetland restore %s --allow-elsewhere. Else make a copy beside the site: wetland restore %s --into FOLDER", m.Name, m.Name))
+		what := fmt.Sprintf("%s holds what was in %s, and the site as it is has nothing there", m.Name, phrase.List(elsewhere, 4))
+		why.Advise(what, "If its folders were moved since, and you trust this store:", advice.RestoreForeign, m.Name)
+		why.Advise("", "Else make a copy beside the site:", advice.RestoreElsewhere, m.Name)
 	}
 }
 
@@ -273,8 +275,8 @@ func (moved *Moved) compare(ctx context.Context, w *workspace.Workspace, o MoveO
 	}
 	if !moved.Kinship.Same() && !o.Sure {
 		why = nil
-		why.Add(fmt.Sprintf("%s does not seem to be the site of %s: %s", s.Site.Root, m.Name, phrase.List(append(moved.Kinship.Against, moved.Kinship.For...), 4)),
-			"If you know that it is, add --sure. Another site wants a workspace of its own: wetland adopt "+phrase.ShellQuote(s.Site.Root))
+		why.Advise(fmt.Sprintf("%s does not seem to be the site of %s: %s", s.Site.Root, m.Name, phrase.List(append(moved.Kinship.Against, moved.Kinship.For...), 4)),
+			"If you know that it is, add --sure. Another site wants a workspace of its own:", advice.AdoptSite, s.Site.Root)
 		return why.Refusal()
 	}
 	return nil

@@ -10,6 +10,7 @@ import (
 	"path"
 	"strings"
 
+	"wetland/core/advice"
 	"wetland/core/caches"
 	"wetland/core/database"
 	"wetland/core/deploy"
@@ -98,7 +99,7 @@ func Restore(ctx context.Context, w *workspace.Workspace, o Options) (run *runs.
 	if open, err := runs.Unsettled(w); err != nil {
 		return nil, err
 	} else if open != nil && open.Kind == "restore" && open.State == runs.UnderWay {
-		why.Add(fmt.Sprintf("%s was interrupted and is not settled", open.Name), "Run: wetland recover")
+		why.Advise(fmt.Sprintf("%s was interrupted and is not settled", open.Name), "Run:", advice.Recover)
 	}
 	if err := why.Refusal(); err != nil {
 		return nil, err
@@ -128,7 +129,7 @@ func openRestoration(ctx context.Context, w *workspace.Workspace, o Options, why
 		return nil, err
 	}
 	if err != nil {
-		why.Add(fmt.Sprintf("%s is damaged: %v", o.Snapshot, err), chooseAnother)
+		why.Advise(fmt.Sprintf("%s is damaged: %v", o.Snapshot, err), chooseAnother, advice.ListSnapshots)
 		return nil, why.Refusal()
 	}
 	session.TellOrigin(s.Store, r.manifest, s.Guard)
@@ -182,7 +183,7 @@ func (r *restoration) leaveUnread(why *runs.Reasons) {
 		return
 	}
 	if !r.scope.files {
-		why.Add(r.manifest.Name+" holds no tables: the database could not be read when it was taken", chooseAnother)
+		why.Advise(r.manifest.Name+" holds no tables: the database could not be read when it was taken", chooseAnother, advice.ListSnapshots)
 	}
 	r.scope.database = false
 	r.Report.End(progress.Note, "tables", "they stay as they are: the database could not be read when "+r.manifest.Name+" was taken")
@@ -270,7 +271,7 @@ func (r *restoration) carryOut(ctx context.Context) (*runs.Run, error) {
 	return r.finish()
 }
 
-const chooseAnother = "Choose another snapshot: wetland history"
+const chooseAnother = "Choose another snapshot:"
 
 // verifyWanted proves what is going to be written, before anything is touched.
 func (r *restoration) verifyWanted(ctx context.Context) error {
@@ -282,7 +283,7 @@ func (r *restoration) verifyWanted(ctx context.Context) error {
 				return progress.Bad, "", err
 			}
 			var why runs.Reasons
-			why.Add(fmt.Sprintf("%s is damaged: %v", r.manifest.Name, err), chooseAnother)
+			why.Advise(fmt.Sprintf("%s is damaged: %v", r.manifest.Name, err), chooseAnother, advice.ListSnapshots)
 			return progress.Bad, "", why.Refusal()
 		}
 		return progress.Good, fmt.Sprintf("%s: every byte of %s", r.manifest.Name, filesAndTables(len(items), len(tables))), nil
@@ -323,11 +324,11 @@ func (r *restoration) finish() (*runs.Run, error) {
 	}
 	r.Run.Judgement = judgement
 	r.Run.Database = append(r.Run.Database, r.plan.Newer...)
-	undo := "wetland restore " + r.before.Name + "    undoes this restore"
+	undo := advice.Run("undoes this restore", advice.Restore, r.before.Name)
 	if r.undoFiles != "" {
-		undo = "wetland restore " + r.before.Name + " --only database    undoes the restore of the tables; the dead site's files are in " + r.undoFiles
+		undo = advice.Run("undoes the restore of the tables; the dead site's files are in "+r.undoFiles, advice.RestoreTables, r.before.Name)
 	} else if len(r.before.Unread) > 0 {
-		undo = "wetland restore " + r.before.Name + "    undoes this restore, as far as the state before could be read"
+		undo = advice.Run("undoes this restore, as far as the state before could be read", advice.Restore, r.before.Name)
 	}
 	if judgement.Verdict != smoke.Sound {
 		return r.End(runs.KeptDoubt, fmt.Sprintf("%s as in %s, proved; but %d of %s not sound: %s.", r.scope, r.manifest.Name, len(judgement.Failing()), phrase.Plural(len(judgement.Pages), "page"), pagecheck.FirstFinding(judgement)), undo)
@@ -388,12 +389,12 @@ func (r *restoration) reopen(ctx context.Context) error {
 func (r *restoration) fail(cause error) (*runs.Run, error) {
 	if r.Abandon.Err() != nil {
 		r.Run.Reason = "You stopped it while files and tables were being restored: it is not wholly restored yet."
-		r.Run.Next = []string{"wetland recover    goes on with the restore, and proves it", "wetland restore " + r.before.Name + "    goes back to the state before"}
+		r.Run.Next = []advice.Step{advice.Run("goes on with the restore, and proves it", advice.Recover), advice.Run("goes back to the state before", advice.Restore, r.before.Name)}
 		return r.Run, errors.Join(session.ErrAbandoned, r.Run.Save())
 	}
 	run, err := r.End(runs.NeedsPerson, "The restore was not finished: "+cause.Error(),
-		"wetland recover    goes on with it, once the cause is fixed",
-		"wetland restore "+r.before.Name+"    goes back to the state before")
+		advice.Run("goes on with it, once the cause is fixed", advice.Recover),
+		advice.Run("goes back to the state before", advice.Restore, r.before.Name))
 	return run, errors.Join(cause, err)
 }
 

@@ -2,12 +2,14 @@ package runs
 
 import (
 	"strings"
+	"wetland/core/advice"
 )
 
 // Reason is one thing that stands against going on, and what to do about it.
 type Reason struct {
-	What string `json:"what"`
-	Do   string `json:"do,omitempty"`
+	What    string          `json:"what"` // "": one more thing to do about the reason before
+	Do      string          `json:"do,omitempty"`
+	Command *advice.Command `json:"command,omitempty"` // that Do leads to
 }
 
 // Refusal says that nothing was touched, and every reason why.
@@ -22,6 +24,9 @@ func (r *Refusal) Error() string {
 	lines := []string{r.Head()}
 	for _, reason := range r.Reasons {
 		line := "- " + reason.What
+		if reason.What == "" {
+			line = "" // more to do about the last one
+		}
 		if reason.Do != "" {
 			line += "\n  " + reason.Do
 		}
@@ -43,6 +48,11 @@ type Reasons []Reason
 
 // Add notes one thing that stands against going on, and what to do about it.
 func (r *Reasons) Add(what, do string) { *r = append(*r, Reason{What: what, Do: do}) }
+
+// Advise is Add where Wetland can do something about it; do leads to that.
+func (r *Reasons) Advise(what, do string, operation advice.Operation, with ...string) {
+	*r = append(*r, Reason{What: what, Do: do, Command: advice.To(operation, with...)})
+}
 
 // Refusal returns the gathered reasons as an error, or nil if there are none.
 func (r Reasons) Refusal() error {

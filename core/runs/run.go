@@ -21,6 +21,7 @@ import (
 	"strings"
 	"time"
 
+	"wetland/core/advice"
 	"wetland/core/durable"
 	"wetland/core/files"
 	"wetland/core/phrase"
@@ -130,7 +131,7 @@ type Run struct {
 	// compiled where nobody could ask PHP to drop it.
 	Lingered time.Duration `json:"lingered_ns,omitempty"`
 	Reason   string        `json:"reason,omitempty"` // why it ended so, in a sentence
-	Next     []string      `json:"next,omitempty"`   // what to do, each a sentence or a command
+	Next     []advice.Step `json:"next,omitempty"`   // what to do
 	Folder   string        `json:"folder"`
 	// Staging is the name of the folders in which the run's new trees wait beside the live
 	// ones: nobody can know it before they are made.

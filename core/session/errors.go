@@ -25,4 +25,4 @@ func StoppedWords(ctx context.Context) string {
 var ErrDeclined = errors.New("not done, as you answered; nothing was changed")
 
 // ErrAbandoned says that a person stopped even the going back.
-var ErrAbandoned = errors.New("stopped while going back: run wetland recover to settle the site")
+var ErrAbandoned = errors.New("stopped while going back: the site may stand at either version")

@@ -16,6 +16,7 @@ import (
 	"time"
 
 	"wetland/core/accounts"
+	"wetland/core/advice"
 	"wetland/core/database"
 	"wetland/core/durable"
 	"wetland/core/errorlog"
@@ -337,16 +338,16 @@ func (s *Session) Resume(run *runs.Run) error {
 }
 
 // End records how the run ended.
-func (s *Session) End(state runs.State, reason string, next ...string) (*runs.Run, error) {
+func (s *Session) End(state runs.State, reason string, next ...advice.Step) (*runs.Run, error) {
 	if s.Unemptied != nil && state != runs.NeedsPerson {
 		state = state.InDoubt()
 		reason += fmt.Sprintf(" What is not proved: that the object cache has none of the newer settings (%v).", s.Unemptied)
-		next = append([]string{"Empty the object cache, in the CMS's dashboard or where it runs. Then look at the site: wetland smoke"}, next...)
+		next = append([]advice.Step{advice.Do("Empty the object cache, in the CMS's dashboard or where it runs. Then look at the site:"), advice.Run("looks at the pages", advice.LookAgain)}, next...)
 	}
 	if s.Unpurged != nil && state != runs.NeedsPerson {
 		state = state.InDoubt()
 		reason += fmt.Sprintf(" But the caches could not be cleared, and visitors may still get old pages: %v.", s.Unpurged)
-		next = append([]string{"Clear the caches by hand, or fix [caches] in " + workspace.ConfigName + "."}, next...)
+		next = append([]advice.Step{advice.Do("Clear the caches by hand, or fix [caches] in " + workspace.ConfigName + ".")}, next...)
 	}
 	s.Run.State, s.Run.Reason, s.Run.Next, s.Run.Ended = state, reason, next, time.Now().UTC()
 	return s.Run, errors.Join(s.Journal.Write(runs.Ended{State: state}), s.Run.Save())

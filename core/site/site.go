@@ -15,6 +15,7 @@ import (
 	"strings"
 	"time"
 
+	"wetland/core/advice"
 	"wetland/core/database"
 	"wetland/core/files"
 	"wetland/core/host"
@@ -52,7 +53,7 @@ func Open(ctx context.Context, w *workspace.Workspace) (_ *Site, err error) {
 		err = files.Missing(w.Config.Site.Root, err)
 	}
 	if err != nil {
-		return nil, fmt.Errorf("find the site's root: %w. If the site was moved: wetland moved NEW-ROOT", err)
+		return nil, advice.With(fmt.Errorf("find the site's root: %w", err), whereItIs)
 	}
 	roots, err := files.NewRoots(ctx, w.Host, path.Dir(root))
 	if err != nil {
@@ -64,7 +65,7 @@ func Open(ctx context.Context, w *workspace.Workspace) (_ *Site, err error) {
 		}
 	}()
 	if found, _ := system.Detect(ctx, roots, root); !found {
-		return nil, fmt.Errorf("%s holds no %s site any more. If it was moved: wetland moved NEW-ROOT", root, system.Name())
+		return nil, advice.With(fmt.Errorf("%s holds no %s site any more", root, system.Name()), whereItIs)
 	}
 	opened, err := system.Open(ctx, roots, root, w.Config.Database.Prefix)
 	if err != nil {
@@ -77,6 +78,8 @@ func Open(ctx context.Context, w *workspace.Workspace) (_ *Site, err error) {
 	s.nested = cms.Nested(ctx, roots, root)
 	return s, s.CheckOutside(ctx, w.Dir)
 }
+
+var whereItIs = advice.Run("if the site was moved: says where it is now", advice.Moved)
 
 // Remember opens a site of which only what a snapshot noted is known.
 func Remember(ctx context.Context, w *workspace.Workspace, root string, known cms.Remembered) (*Site, error) {

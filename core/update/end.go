@@ -7,6 +7,7 @@ import (
 	"slices"
 	"strings"
 
+	"wetland/core/advice"
 	"wetland/core/deploy"
 	"wetland/core/pagecheck"
 	"wetland/core/phrase"
@@ -41,7 +42,7 @@ func (m *motion) whyNotJudged(ctx context.Context, err error) string {
 	return fmt.Sprintf("the new version could not be judged: %v", err)
 }
 
-func (m *motion) nextTry() string {
+func (m *motion) nextTry() advice.Step {
 	named := m.options.Packages
 	if len(named) == 0 && !m.options.All { // settling an earlier run
 		for _, c := range m.changes {
@@ -49,9 +50,9 @@ func (m *motion) nextTry() string {
 		}
 	}
 	if m.options.All {
-		named = []string{"--all"}
+		return advice.Run("tries again", advice.UpdateAll)
 	}
-	return "wetland update " + strings.Join(named, " ") + "    tries again"
+	return advice.Run("tries again", advice.Update, named...)
 }
 
 // finish ends a run of which everything stands.
@@ -59,34 +60,38 @@ func (m *motion) finish(ctx context.Context) (*runs.Run, error) {
 	if err := deploy.CloseStaging(context.WithoutCancel(ctx), m.Session); err != nil {
 		return m.needsPerson(err)
 	}
-	next := []string{"wetland smoke    looks at the pages again, any time"}
+	next := []advice.Step{advice.Run("looks at the pages again, any time", advice.LookAgain)}
 	for _, c := range m.kept {
 		if c.Target.New {
-			next = append(next, fmt.Sprintf("Switch the %s %s on in the CMS when you want it, and look at the pages then.", c.Target.Kind, c.Target.Folder))
+			next = append(next, advice.Do(fmt.Sprintf("Switch the %s %s on in the CMS when you want it, and look at the pages then.", c.Target.Kind, c.Target.Folder)))
 		}
 	}
 	for _, one := range m.company.Beside {
 		if one.Differs() && !slices.ContainsFunc(m.changes, func(c *deploy.Change) bool { return c.Target.Kind == one.Kind && c.Target.Folder == one.Folder }) {
-			next = append(next, fmt.Sprintf("%s %s %s came along with the package and was not installed: wetland examine %s --pick %s", one.Kind, one.Name, one.Version, strings.Join(m.options.Packages, " "), one.Folder))
+			next = append(next, advice.Run(fmt.Sprintf("examines the %s %s %s, which came along with the package and was not installed", one.Kind, one.Name, one.Version), advice.ExaminePicked, append(slices.Clone(m.options.Packages), one.Folder)...))
 		}
 	}
 	if m.doubts {
 		return m.finishDoubtful(next)
 	}
 	if m.unrecorded != nil {
-		next = []string{fmt.Sprintf("wetland smoke --learn    records the pages anew: that failed (%v)", m.unrecorded)}
+		next = []advice.Step{m.recordAgain()}
 	}
 	return m.End(runs.Kept, m.keptWords(), next...)
 }
 
+func (m *motion) recordAgain() advice.Step {
+	return advice.Run(fmt.Sprintf("records the pages anew: that failed (%v)", m.unrecorded), advice.RecordPages)
+}
+
 // finishDoubtful ends a run of which everything stands, and not all of it is sound.
-func (m *motion) finishDoubtful(next []string) (*runs.Run, error) {
-	back := "wetland restore " + m.Run.Snapshot + "    goes back, if they are wrong"
+func (m *motion) finishDoubtful(next []advice.Step) (*runs.Run, error) {
+	back := advice.Run("goes back, if they are wrong", advice.Restore, m.Run.Snapshot)
 	if m.Run.Judgement.Verdict == smoke.Broken {
-		return m.End(runs.KeptDoubt, fmt.Sprintf("%s %s in place, as you wanted it, with broken pages.%s", deploy.Titles(m.kept), phrase.IsAre(len(m.kept)), betterWords(m.Run.Judgement)), append([]string{back}, next...)...)
+		return m.End(runs.KeptDoubt, fmt.Sprintf("%s %s in place, as you wanted it, with broken pages.%s", deploy.Titles(m.kept), phrase.IsAre(len(m.kept)), betterWords(m.Run.Judgement)), append([]advice.Step{back}, next...)...)
 	}
-	next = append([]string{"Look at the doubtful pages above with your own eyes.",
-		"wetland accept " + m.Run.Name + " --because WHY    says that they are as they should be", back}, next...)
+	next = append([]advice.Step{advice.Do("Look at the doubtful pages above with your own eyes."),
+		advice.Run("says that they are as they should be", advice.Accept, m.Run.Name), back}, next...)
 	return m.End(runs.KeptDoubt, fmt.Sprintf("%s %s in place, with doubts that a person should look at.%s", deploy.Titles(m.kept), phrase.IsAre(len(m.kept)), betterWords(m.Run.Judgement)), next...)
 }
 
@@ -106,20 +111,20 @@ func (m *motion) finishAfter(ctx context.Context, reason string) (*runs.Run, err
 	if rest := deploy.WithFate(left, ""); len(rest) > 0 {
 		parts = append(parts, fmt.Sprintf(" Not touched: %s.", deploy.Titles(rest)))
 	}
-	next := []string{"Tell the vendor what broke: the findings are in " + m.Run.Folder, "wetland shelf    lists the other versions at hand"}
+	next := []advice.Step{advice.Do("Tell the vendor what broke: the findings are in " + m.Run.Folder), advice.Run("lists the other versions at hand", advice.ListShelf)}
 	if m.notItsDoing() {
-		next = []string{m.nextTry()}
+		next = []advice.Step{m.nextTry()}
 	} else if m.Run.Judgement != nil && m.Run.Judgement.Verdict == smoke.Doubtful {
-		next = append(next, "wetland accept "+m.Run.Name+" --because WHY    if it is as it should be; then update again")
+		next = append(next, advice.Run("if it is as it should be; then update again", advice.Accept, m.Run.Name))
 	}
 	if m.returning != nil && m.Run.Judgement != nil && m.Run.Judgement.Verdict == smoke.Broken && len(m.kept) == 0 {
-		next = append([]string{m.takeAnyway()}, next...)
+		next = append([]advice.Step{m.takeAnyway()}, next...)
 	}
 	if len(m.kept) == 0 {
 		return m.endBack(m.backState(), m.backWords(reason), next...)
 	}
 	if m.unrecorded != nil {
-		next = append(next, fmt.Sprintf("wetland smoke --learn    records the pages anew: that failed (%v)", m.unrecorded))
+		next = append(next, m.recordAgain())
 	}
 	return m.endBack(runs.KeptPart, fmt.Sprintf("%s %s in place, and the pages are %s.%s%s", deploy.Titles(m.kept), phrase.IsAre(len(m.kept)), map[bool]string{true: "as you accepted them", false: "sound"}[m.doubts], strings.Join(parts, ""), m.stillDoubtful()+m.exposedWords()), next...)
 }
@@ -171,7 +176,7 @@ func (m *motion) stop(ctx context.Context, cause error) (*runs.Run, error) {
 
 // goBack puts back what was before the group, proves it, and ends the run. next is what to
 // do once all is back.
-func (m *motion) goBack(reason string, next ...string) (*runs.Run, error) {
+func (m *motion) goBack(reason string, next ...advice.Step) (*runs.Run, error) {
 	if err := m.undo(reason); err != nil {
 		return m.needsPerson(err)
 	}
@@ -193,7 +198,7 @@ func (m *motion) backState() runs.State {
 }
 
 // endBack ends a run that went back, and says what could not be written to its journal.
-func (m *motion) endBack(state runs.State, reason string, next ...string) (*runs.Run, error) {
+func (m *motion) endBack(state runs.State, reason string, next ...advice.Step) (*runs.Run, error) {
 	if err := tables.NoteEnd(m.Abandon, m.Session, len(m.kept) > 0); err != nil {
 		m.Report.End(progress.Note, "database", fmt.Sprintf("how the tables stand at the end could not be read: %v", err))
 	}
@@ -262,40 +267,43 @@ func (m *motion) needsPerson(cause error) (*runs.Run, error) {
 	if m.Abandon.Err() != nil {
 		// The record stays under way, so that recover takes it up.
 		m.Run.Reason = "You stopped it while the version before was being put back: the site may stand at either version."
-		m.Run.Next = m.byHand("wetland recover    puts back what was before, and proves it")
+		m.Run.Next = m.byHand("puts back what was before, and proves it")
 		return m.Run, errors.Join(session.ErrAbandoned, m.Run.Save())
 	}
-	run, err := m.End(runs.NeedsPerson, "It is not proved that the site is as before: "+cause.Error(), m.byHand("wetland recover    once what is named above is fixed: puts back what was before, and proves it")...)
+	run, err := m.End(runs.NeedsPerson, "It is not proved that the site is as before: "+cause.Error(), m.byHand("once what is named above is fixed: puts back what was before, and proves it")...)
 	return run, errors.Join(cause, err)
 }
 
 // byHand gives the exact steps for going back: with Wetland, first of all, and without it.
 // Somebody who has stopped it twice is not made to wait for a look at the disk.
-func (m *motion) byHand(first string) []string {
-	steps := []string{first}
+func (m *motion) byHand(recovering string) []advice.Step {
+	steps := []advice.Step{advice.Run(recovering, advice.Recover)}
 	if m.manifest != nil {
-		steps = append(steps, "wetland restore "+m.manifest.Name+"    or: puts files and database back as they were then")
+		steps = append(steps, advice.Run("or: puts files and database back as they were then", advice.Restore, m.manifest.Name))
 	}
 	if m.Abandon.Err() != nil {
 		return steps
 	}
 	ctx := context.WithoutCancel(m.Abandon)
-	var moves []string
+	var moves []advice.Step
+	move := func(from, to string) {
+		moves = append(moves, advice.Step{Shell: "mv " + phrase.ShellQuote(from) + " " + phrase.ShellQuote(to)})
+	}
 	for _, c := range m.group {
 		_, err := m.Site.Files.Lstat(ctx, c.Live)
 		switch {
 		case c.Staged == "" || deploy.IsOld(ctx, m.Session, c):
 		case c.Target.New:
-			moves = append(moves, fmt.Sprintf("mv %s %s", phrase.ShellQuote(c.Live), phrase.ShellQuote(c.Staged)))
+			move(c.Live, c.Staged)
 		case deploy.Holds(ctx, m.Session, c.Staged, c.OldTree):
 			if err == nil {
-				moves = append(moves, fmt.Sprintf("mv %s %s", phrase.ShellQuote(c.Live), phrase.ShellQuote(c.Staged+".new")))
+				move(c.Live, c.Staged+".new")
 			}
-			moves = append(moves, fmt.Sprintf("mv %s %s", phrase.ShellQuote(c.Staged), phrase.ShellQuote(c.Live)))
+			move(c.Staged, c.Live)
 		}
 	}
 	if len(moves) > 0 {
-		steps = append(steps, "Or by hand, as a user who may write there, the files alone; wetland recover finds out afterwards whether all is as before:")
+		steps = append(steps, advice.Do("Or move the files alone by hand, as a user who may write there. Recovering finds out afterwards whether all is as before:"))
 		steps = append(steps, moves...)
 	}
 	return steps

@@ -11,6 +11,7 @@ import (
 	"testing"
 	"time"
 
+	"wetland/core/advice"
 	"wetland/core/archive"
 	"wetland/core/durable"
 	"wetland/core/files"
@@ -252,7 +253,7 @@ func TestStoppedTwiceOnADiskThatDoesNotAnswer(t *testing.T) {
 	}()
 	clock := stopping{func() { dead.Store(true); stop() }}
 	run, err := update.Update(ctx, j.workspace, update.Options{Packages: []string{j.themePackage(t, "1.1", "good")}, Guard: session.Guard{Clock: clock, Abandon: abandon}})
-	if !errors.Is(err, session.ErrAbandoned) || run.State != runs.UnderWay || !strings.HasPrefix(run.Next[0], "wetland recover") {
+	if !errors.Is(err, session.ErrAbandoned) || run.State != runs.UnderWay || !advises(run, 0, advice.Recover) {
 		t.Fatalf("%+v %v", run, err)
 	}
 	j.workspace.Host = host.Here

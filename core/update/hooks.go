@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"strings"
 
+	"wetland/core/advice"
 	"wetland/core/progress"
 	"wetland/core/runs"
 )
@@ -57,7 +58,7 @@ func (m *motion) hooksAfter() error {
 	}
 	err := m.hook(m.Abandon, when, line)
 	if err != nil {
-		m.Run.Next = append(m.Run.Next, err.Error())
+		m.Run.Next = append(m.Run.Next, advice.Do(err.Error()))
 	}
 	if saveErr := m.Run.Save(); saveErr != nil {
 		return errors.Join(err, saveErr)

@@ -14,6 +14,7 @@ import (
 	"strings"
 	"time"
 
+	"wetland/core/advice"
 	"wetland/core/deploy"
 	"wetland/core/edits"
 	"wetland/core/pagecheck"
@@ -176,7 +177,7 @@ func (m *motion) prepare(ctx context.Context, why *runs.Reasons) error {
 	if open, err := runs.Unsettled(m.Site.Workspace); err != nil {
 		return err
 	} else if open != nil {
-		why.Add(fmt.Sprintf("%s %s", open.Name, runs.UnsettledWords[open.State]), "Run: wetland recover")
+		why.Advise(fmt.Sprintf("%s %s", open.Name, runs.UnsettledWords[open.State]), "Run:", advice.Recover)
 		return why.Refusal()
 	}
 	if err := m.choose(ctx, why); err != nil {

@@ -6,6 +6,7 @@ import (
 	"path/filepath"
 	"slices"
 
+	"wetland/core/advice"
 	"wetland/core/deploy"
 	"wetland/core/pagecheck"
 	"wetland/core/phrase"
@@ -133,8 +134,8 @@ func betterWords(j *smoke.Judgement) string {
 	return fmt.Sprintf(" %s that %s broken %s sound now: %s.", phrase.Plural(len(j.Better), "page"), phrase.WasWere(len(j.Better)), phrase.IsAre(len(j.Better)), phrase.List(j.Better, 4))
 }
 
-// takeAnyway is the command that takes a version though its pages are broken.
-func (m *motion) takeAnyway() string {
+// takeAnyway takes a version though its pages are broken.
+func (m *motion) takeAnyway() advice.Step {
 	t := m.changes[0].Target
-	return fmt.Sprintf("wetland restore %s@%s --keep-broken    takes it all the same", t.Folder, t.To)
+	return advice.Run("takes it all the same", advice.TakeBroken, t.Folder+"@"+t.To)
 }

@@ -23,6 +23,7 @@ import (
 	"testing"
 	"time"
 
+	"wetland/core/advice"
 	"wetland/core/files"
 	"wetland/core/files/filestest"
 	"wetland/core/host"
@@ -352,6 +353,11 @@ func lockedOut(w *workspace.Workspace, swaps int32) {
 	around(w, func(able filestest.Able) files.FS { return noWayBack{able, count} })
 }
 
+// advises tells whether a step of a run's advice is this.
+func advises(run *runs.Run, step int, do advice.Operation, with ...string) bool {
+	return step < len(run.Next) && run.Next[step].Command != nil && run.Next[step].Command.Do == do && slices.Equal(run.Next[step].Command.With, with)
+}
+
 func TestGoingBackThatFailsNeedsAPerson(t *testing.T) {
 	j := newJetty(t)
 	lockedOut(j.workspace, 0)
@@ -359,8 +365,8 @@ func TestGoingBackThatFailsNeedsAPerson(t *testing.T) {
 	if !errors.Is(err, fs.ErrPermission) || run.State != runs.NeedsPerson {
 		t.Fatalf("%+v %v", run, err)
 	}
-	if len(run.Next) < 2 || !strings.HasPrefix(run.Next[0], "wetland recover ") || !strings.HasPrefix(run.Next[1], "wetland restore snap-1 ") {
-		t.Fatalf("the steps are %q", run.Next)
+	if len(run.Next) < 2 || !advises(run, 0, advice.Recover) || !advises(run, 1, advice.Restore, "snap-1") {
+		t.Fatalf("the steps are %+v", run.Next)
 	}
 	if _, err := j.update(t, update.Options{Packages: []string{j.themePackage(t, "1.1", "good")}}); err == nil || !strings.Contains(err.Error(), "without proof") {
 		t.Errorf("another update on top of it: %v", err)
@@ -385,16 +391,16 @@ func TestStepsByHandWork(t *testing.T) {
 				again, err = restore.Restore(t.Context(), j.workspace, restore.Options{Snapshot: "snap-1", Guard: session.Guard{Clock: still{}}})
 			case "by hand":
 				moves := 0
-				for _, line := range run.Next {
-					if strings.HasPrefix(line, "mv ") {
+				for _, step := range run.Next {
+					if step.Shell != "" {
 						moves++
-						if out, err := exec.Command("sh", "-c", line).CombinedOutput(); err != nil {
-							t.Fatalf("%s: %v\n%s", line, err, out)
+						if out, err := exec.Command("sh", "-c", step.Shell).CombinedOutput(); err != nil {
+							t.Fatalf("%s: %v\n%s", step.Shell, err, out)
 						}
 					}
 				}
 				if moves != 2 || j.wholly(t) != "old" {
-					t.Fatalf("%d moves of %q: %s", moves, run.Next, j.wholly(t))
+					t.Fatalf("%d moves of %+v: %s", moves, run.Next, j.wholly(t))
 				}
 				fallthrough
 			default:
@@ -421,7 +427,7 @@ func TestRestoreThatCouldNotBeFinishedIsTakenUp(t *testing.T) {
 	lockedOut(j.workspace, 1)
 	put(t, j.dir+"/www/uploads/map.svg", "<svg></svg>")
 	run, err := restore.Restore(t.Context(), j.workspace, restore.Options{Snapshot: "snap-1", Guard: session.Guard{Clock: still{}}})
-	if !errors.Is(err, fs.ErrPermission) || run.State != runs.NeedsPerson || !strings.HasPrefix(run.Next[0], "wetland recover ") {
+	if !errors.Is(err, fs.ErrPermission) || run.State != runs.NeedsPerson || !advises(run, 0, advice.Recover) {
 		t.Fatalf("%+v %v", run, err)
 	}
 	if _, err := j.update(t, update.Options{Packages: []string{j.themePackage(t, "1.1", "good")}}); err == nil || !strings.Contains(err.Error(), "without proof") {

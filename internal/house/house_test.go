@@ -12,6 +12,7 @@ import (
 	"os"
 	"path"
 	"path/filepath"
+	"regexp"
 	"slices"
 	"strconv"
 	"strings"
@@ -36,7 +37,7 @@ var floors = []floor{
 	{"the site", []string{"core/site", "core/workspace", "core/site/phppool", "core/site/cms", "core/accounts"}},
 	{"where a site lives", []string{"core/host"}},
 	{"files and rows", []string{"core/database", "core/files"}},
-	{"the ground", []string{"core/phrase", "core/journal", "core/durable", "core/version", "core/environment", "core/network", "core/visible", "core/progress"}},
+	{"the ground", []string{"core/advice", "core/phrase", "core/journal", "core/durable", "core/version", "core/environment", "core/network", "core/visible", "core/progress"}},
 }
 
 // way is that of one update through the rooms, in its order.
@@ -131,9 +132,39 @@ var reachesOut = map[string][]string{
 }
 
 func TestSitesAreReachedThroughTheirHost(t *testing.T) {
-	err := fs.WalkDir(os.DirFS(root), "core", func(file string, entry fs.DirEntry, err error) error {
-		folder := path.Dir(file)
-		if err != nil || path.Ext(file) != ".go" || strings.HasSuffix(file, "_test.go") || strings.HasSuffix(folder, "test") {
+	inspectCore(t, func(file string, node ast.Node) {
+		selector, ok := node.(*ast.SelectorExpr)
+		if !ok {
+			return
+		}
+		of, ok := selector.X.(*ast.Ident)
+		if !ok {
+			return
+		}
+		name := of.Name + "." + selector.Sel.Name
+		if rooms, reaches := reachesOut[name]; reaches && !slices.Contains(rooms, path.Dir(file)) {
+			t.Errorf("%s uses %s, and not the site's host", file, name)
+		}
+	})
+}
+
+var commandLine = regexp.MustCompile(`\bwetland [a-z]+\b`)
+
+// What the program is told on a command line is known to cli alone: core advises operations.
+func TestCoreHoldsNoCommandLines(t *testing.T) {
+	inspectCore(t, func(file string, node ast.Node) {
+		literal, ok := node.(*ast.BasicLit)
+		if ok && literal.Kind == token.STRING && commandLine.MatchString(literal.Value) && path.Dir(file) != "core/packs" && file != "core/snapshot/manifest.go" { // whose formats begin so
+			t.Errorf("%s: %s", file, literal.Value)
+		}
+	})
+}
+
+// inspectCore calls look for every node of core's code, without suites and tests.
+func inspectCore(t *testing.T, look func(file string, node ast.Node)) {
+	t.Helper()
+	err := fs.WalkDir(os.DirFS(root), "core", func(file string, _ fs.DirEntry, err error) error {
+		if err != nil || path.Ext(file) != ".go" || strings.HasSuffix(file, "_test.go") || strings.HasSuffix(path.Dir(file), "test") {
 			return err
 		}
 		parsed, err := parser.ParseFile(token.NewFileSet(), filepath.Join(root, file), nil, parser.SkipObjectResolution)
@@ -141,18 +172,7 @@ func TestSitesAreReachedThroughTheirHost(t *testing.T) {
 			return err
 		}
 		ast.Inspect(parsed, func(node ast.Node) bool {
-			selector, ok := node.(*ast.SelectorExpr)
-			if !ok {
-				return true
-			}
-			of, ok := selector.X.(*ast.Ident)
-			if !ok {
-				return true
-			}
-			name := of.Name + "." + selector.Sel.Name
-			if rooms, reaches := reachesOut[name]; reaches && !slices.Contains(rooms, folder) {
-				t.Errorf("%s uses %s, and not the site's host", file, name)
-			}
+			look(file, node)
 			return true
 		})
 		return nil

@@ -1,0 +1,104 @@
+// Package advice is what a person can do next, as data: whoever shows it knows how the program is
+// told to do so. Begin reading at Step.
+package advice
+
+import (
+	"encoding/json"
+	"strings"
+)
+
+// Operation is something that Wetland does.
+type Operation string
+
+// The operations that are advised, with what their Command's With is.
+const (
+	Accept           Operation = "accept what a run found"                 // the run
+	AddPage          Operation = "add a page"                              // nothing
+	AdoptSite        Operation = "adopt a site"                            // its root
+	ExaminePicked    Operation = "examine one of a bundle"                 // the packages, then the folder
+	ExamineDiff      Operation = "show how a file changes"                 // the package, then the file
+	ListPages        Operation = "list the pages"                          // nothing
+	ListShelf        Operation = "list the shelf"                          // nothing
+	ListSnapshots    Operation = "list the snapshots"                      // nothing
+	LookAgain        Operation = "look at the pages"                       // nothing
+	Moved            Operation = "take note that a site moved"             // its root, or nothing
+	MovedSurely      Operation = "insist that a site moved"                // its root
+	RecordPages      Operation = "record the pages"                        // nothing
+	Recover          Operation = "recover"                                 // nothing
+	Restore          Operation = "restore a snapshot"                      // the snapshot
+	RestoreElsewhere Operation = "restore into another folder"             // the snapshot
+	RestoreForeign   Operation = "restore to other folders"                // the snapshot
+	RestoreTables    Operation = "restore the tables of a snapshot"        // the snapshot
+	SealStore        Operation = "seal the store"                          // where its secret is
+	Shelve           Operation = "put packages on the shelf"               // the packages, or nothing
+	TakeBroken       Operation = "restore a version with its broken pages" // FOLDER@VERSION
+	Tidy             Operation = "tidy"                                    // nothing
+	Update           Operation = "update"                                  // the packages
+	UpdateAll        Operation = "update all"                              // nothing
+	UpdatePicked     Operation = "update with one of a bundle"             // the package, or "", then the folder
+)
+
+// Command is one operation and what it is done to.
+type Command struct {
+	Do   Operation `json:"do"`
+	With []string  `json:"with,omitempty"`
+}
+
+// To is a command.
+func To(do Operation, with ...string) *Command { return &Command{do, with} }
+
+// Step is one thing to do: something that Wetland does, a line for the shell, or what a person does.
+type Step struct {
+	Command *Command `json:"command,omitempty"`
+	Shell   string   `json:"shell,omitempty"` // to be copied as it is
+	Why     string   `json:"why,omitempty"`   // what it does, or, alone, what to do
+}
+
+// Run advises an operation, and says what it does.
+func Run(why string, do Operation, with ...string) Step {
+	return Step{Command: To(do, with...), Why: why}
+}
+
+// Do advises what a person does.
+func Do(what string) Step { return Step{Why: what} }
+
+// Advised is an error with what to do about it.
+type Advised struct {
+	Err  error
+	Step Step
+}
+
+// With adds to an error what to do about it.
+func With(err error, step Step) error { return &Advised{err, step} }
+
+// Error is that of the error alone.
+func (a *Advised) Error() string { return a.Err.Error() }
+
+// Unwrap is the error.
+func (a *Advised) Unwrap() error { return a.Err }
+
+// Of collects the advice in an error and in those that it wraps.
+func Of(err error) (steps []Step) {
+	if advised, ok := err.(*Advised); ok {
+		steps = append(steps, advised.Step)
+	}
+	switch wraps := err.(type) {
+	case interface{ Unwrap() error }:
+		steps = append(steps, Of(wraps.Unwrap())...)
+	case interface{ Unwrap() []error }:
+		for _, one := range wraps.Unwrap() {
+			steps = append(steps, Of(one)...)
+		}
+	}
+	return steps
+}
+
+// UnmarshalJSON reads a step, and the line of text that older records have in its place.
+func (s *Step) UnmarshalJSON(text []byte) error {
+	if strings.HasPrefix(string(text), `"`) {
+		*s = Step{}
+		return json.Unmarshal(text, &s.Why)
+	}
+	type plain Step
+	return json.Unmarshal(text, (*plain)(s))
+}
