@@ -14,7 +14,7 @@ func (a *app) acceptCommand() *cobra.Command {
 		Use:   "accept RUN",
 		Short: "Say that doubtful findings of a run are as they should be",
 		Long: `Say that doubtful findings of a run are as they should be, and why. They are noted
-in the run, and the same finding does not count in comparisons to come: after an
+in the run, and the same finding does not count in later comparisons: after an
 update that was put back for it, the next try passes. What is broken cannot be
 accepted. Without --page and --check all doubtful findings of the run are meant.`,
 		Example: `  wetland accept run-3 --page / --check layout --because "the new theme has its menu at the left"

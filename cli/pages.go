@@ -18,7 +18,7 @@ import (
 func (a *app) pagesCommand() *cobra.Command {
 	command := &cobra.Command{
 		Use:   "pages",
-		Short: "List, add, leave out or choose anew the pages that are tested",
+		Short: "List the pages that are tested, add or remove some, or choose them again",
 		Long: `List the pages that are tested before and after each update, as wetland.toml names
 them. A page is worth testing if its template, or something on it, is on no other
 page of the list. Pages that a theme or plugin has a part in join the list for the
@@ -86,7 +86,7 @@ func (a *app) choosePagesCommand() *cobra.Command {
 	var yes bool
 	command := &cobra.Command{
 		Use:   "choose",
-		Short: "Choose anew the pages that are tested",
+		Short: "Choose the pages that are tested again",
 		Long: `Look for pages as adopt does: one of each kind that the site has, what the menu and
 the sitemap name. Pages for which wetland.toml wants something of their own stay. It
 shows first what would change. With nobody to ask, and without --yes, it shows that

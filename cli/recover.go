@@ -53,7 +53,7 @@ one had been judged sound already. Files, tables and pages are proved as always.
 			return a.ended(w, run, err)
 		},
 	}
-	command.Flags().StringVar(&o.To, "to", "", "settle to the old or the new version")
+	command.Flags().StringVar(&o.To, "to", "", "finish at the old or at the new version")
 	return command
 }
 

@@ -20,7 +20,7 @@ func (a *app) sealCommand() *cobra.Command {
 		Long: `Seal the workspace's store: everything in it is encrypted from then on, and only your
 passphrase or key file opens it. A store that holds snapshots already cannot be
 sealed afterwards. One that is sealed gets the new passphrase or key; nothing else
-of it has to be written anew. Whoever loses the passphrase loses the snapshots.
+in it has to be rewritten. Whoever loses the passphrase loses the snapshots.
 
 --with takes "ask", "env NAME" or "file PATH" for a passphrase, or "keys PATH" for an
 age key file. [store] unlock_with in wetland.toml takes the same, and says how every

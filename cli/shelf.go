@@ -22,11 +22,11 @@ func (a *app) shelveCommand() *cobra.Command {
 		Short: "Put packages on the shelf, every version of each",
 		Long: `Put packages on the workspace's shelf: zips, the zips in a folder, and the packages
 in a vendor's bundle, two zips deep. Each is read whole and checked first. Every
-version is kept; the same version with other content is kept apart, and said.
+version is kept; the same version with other content is kept separately, and told.
 
 An address is downloaded; one that carries a key or password is not taken as an
 argument, where others could see it: give a single minus sign, and the address on
-standard input. NAME@VERSION is had from the source that wetland.toml names for it;
+standard input. NAME@VERSION is fetched from the source that wetland.toml names for it;
 the key to it comes from the environment, from a file that only you can read, or you
 are asked for it, and what you type is not shown.`,
 		Example: `  wetland shelve ../packages

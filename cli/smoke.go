@@ -22,7 +22,7 @@ func (a *app) smokeCommand() *cobra.Command {
 		Use:   "smoke",
 		Short: "Test the pages against how they were",
 		Long: `Fetch the pages that wetland.toml names, past all caches, and compare what they
-show with the recorded baseline: answers and redirects, error texts, blank and cut
+show with the recorded baseline: answers and redirects, error texts, blank and truncated
 pages, titles, headings, menus, forms and lists that are gone, style sheets,
 scripts and images that do not load. --learn records how they are now.`,
 		Example: `  wetland smoke
@@ -98,7 +98,7 @@ func (a *app) showSmoke(w *workspace.Workspace, judgement *smoke.Judgement, base
 			counts = append(counts, fmt.Sprintf("%d %s", n, v))
 		}
 	}
-	against := "There is no baseline yet, so that only plain faults are seen. To record one: wetland smoke --learn"
+	against := "There is no baseline yet, so only plain faults are seen. To record one: wetland smoke --learn"
 	if baseline != nil {
 		against = "Compared with how they were on " + baseline.At.Local().Format("2 January 2006, 15:04") + "."
 	}

@@ -20,7 +20,7 @@ func (a *app) tidyCommand() *cobra.Command {
 		Long: `Delete the snapshots that are past their time by the rules in wetland.toml
 ([retention]), and free the space that only they need. The newest, pinned ones,
 and those that a run still needs stay in any case. It shows first what goes. With
-nobody to ask, and without --yes, it shows that alone.`,
+nobody to ask, and without --yes, it only shows that.`,
 		Example: `  wetland tidy
   wetland tidy --yes`,
 		Args: cobra.NoArgs,

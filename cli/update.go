@@ -30,7 +30,7 @@ func (a *app) updateCommand() *cobra.Command {
   2  look at the pages, to know how they are now
   3  take a verified snapshot of files and database
   4  put the new files beside the live ones, then swap both in one step
-  5  let the CMS settle, empty its page cache, and look at the pages again
+  5  wait until old code expires, clear caches, and look at the pages again
   6  keep the new versions if they are sound; else put back what was before,
      and prove that files, tables and pages are as they were
   7  of several packages, look for the culprit, and keep the others

@@ -71,7 +71,7 @@ func TestBadPackages(t *testing.T) {
 		words      []string
 	}{
 		{"missing", filepath.Join(f.care, "nowhere.zip"), 1, []string{"there is no file or folder"}},
-		{"no zip", textFile(t, "theme.zip", "just a letter to the ferryman"), 1, []string{"is no zip file"}},
+		{"no zip", textFile(t, "theme.zip", "just a letter to the ferryman"), 1, []string{"is not a zip file"}},
 		{"empty", textFile(t, "theme.zip", ""), 1, []string{"is empty", "Download it again"}},
 		{"web page", textFile(t, "theme.zip", "<!DOCTYPE html><html><body>Sign in</body></html>"), 1, []string{"is a web page", "sign-in page"}},
 		{"cut off", textFile(t, "theme.zip", string(whole[:len(whole)/2])), 1, []string{"cut off or damaged", "Download it again"}},

@@ -120,7 +120,7 @@ func TestExamineTouchesNothingAndTellsAll(t *testing.T) {
 	f.run(t, "examine", demanding).want(t, 3, "it needs version 4.1 of the CMS, and this is Rowlock 3.2.0")
 	f.run(t, "update", demanding).want(t, 2, "it needs version 4.1 of the CMS")
 	f.run(t, "examine", zipOf(t, "t.zip", map[string]string{"photographs/a.svg": "x", "manual/b": "x"})).want(t, 3, "holds 2 folders")
-	f.run(t, "examine", textFile(t, "t.zip", "no")).want(t, 1, "is no zip file")
+	f.run(t, "examine", textFile(t, "t.zip", "no")).want(t, 1, "is not a zip file")
 }
 
 func TestExamineOnWordPress(t *testing.T) {

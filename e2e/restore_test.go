@@ -80,7 +80,7 @@ func TestRestoreOfADeadSite(t *testing.T) {
 		says string
 	}{
 		{"the settings", func(f *ferry) error { return os.Remove(filepath.Join(f.root, "rowlock.toml")) }, "wetland restore snap-3 --only database undoes the restore of the tables"},
-		{"the database", func(f *ferry) error { return os.Remove(filepath.Join(f.root, "data/crossing.sqlite")) }, "is made anew"},
+		{"the database", func(f *ferry) error { return os.Remove(filepath.Join(f.root, "data/crossing.sqlite")) }, "is made again"},
 		{"themes and plugins", func(f *ferry) error {
 			return errors.Join(os.RemoveAll(filepath.Join(f.root, "themes")), os.RemoveAll(filepath.Join(f.root, "plugins")))
 		}, "equal to snap-1"},

@@ -74,7 +74,7 @@ func TestBundles(t *testing.T) {
 	f.run(t, "update", "tidetable", "--allow-major").want(t, 0, "Kept. Tidetable 2.0.0")
 	alone := zipOf(t, "bundle.zip", map[string]string{"all/enquiries.zip": read("enquiries-1.2.0"), "docs/read.txt": "x"})
 	f.run(t, "update", alone).want(t, 0, "Kept. Enquiries 1.2.0")
-	f.run(t, "shelve", textFile(t, "no.zip", "nothing"), alone).want(t, 4, "Enquiries 1.2.0", "no.zip is no zip file")
+	f.run(t, "shelve", textFile(t, "no.zip", "nothing"), alone).want(t, 4, "Enquiries 1.2.0", "no.zip is not a zip file")
 	f.run(t, "shelve", textFile(t, "no.zip", "nothing")).want(t, 2, "not taken")
 }
 

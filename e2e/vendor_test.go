@@ -73,7 +73,7 @@ func TestVersionsFromTheVendor(t *testing.T) {
 	missing := f.shelveWith(t, licenceKey, "", "harbourlight@9.9").want(t, 2, "answers 404", "Is there such a version, and is the key right?")
 	f.shelveWith(t, licenceKey, "", "moonraker@1.0").want(t, 1, "names no source for moonraker", "[[sources]]")
 	f.edit(t, f.config(), "env HARBOURLIGHT_KEY", "env NOT_THERE")
-	f.shelveWith(t, licenceKey, "", "harbourlight@3.0.0").want(t, 1, "the environment has no NOT_THERE")
+	f.shelveWith(t, licenceKey, "", "harbourlight@3.0.0").want(t, 1, "the environment variable NOT_THERE is not set")
 	secret := filepath.Join(t.TempDir(), "key")
 	if err := os.WriteFile(secret, []byte(licenceKey+"\n"), 0o644); err != nil {
 		t.Fatal(err)

@@ -159,7 +159,7 @@ func wordPressIsRestoredFromNothing(t *testing.T, site *testenv.Site) {
 	for _, entry := range entries {
 		must(t, os.RemoveAll(filepath.Join(site.Root, entry.Name())))
 	}
-	wetland(t, workspace, "restore", "snap-1", "--yes").want(t, 0, "dead site", "is made anew", "Restored.",
+	wetland(t, workspace, "restore", "snap-1", "--yes").want(t, 0, "dead site", "is made again", "Restored.",
 		"the view of_newest acts in the name of "+site.Account.User+"@", "the event of_nightly acts in the name of", "It is disabled, so that it does not run with other rights")
 	same(t, before, tree(t, site.Root, caches...))
 	_, err = site.Account.Root.Exec("USE " + site.Account.Name)

@@ -28,6 +28,7 @@ import (
 	"wetland/core/session"
 	"wetland/core/site"
 	"wetland/core/site/cms"
+	"wetland/core/site/traits"
 	"wetland/core/smoke"
 	"wetland/core/smoke/fetching"
 	"wetland/core/smoke/judging"
@@ -378,7 +379,7 @@ const mostPools = 20
 // findPool finds the pool of PHP that serves the site: it keeps compiled code of its files,
 // now that pages were fetched. One that does not answer is none.
 func (a *adoption) findPool(ctx context.Context) {
-	if a.system.Name() != "wordpress" {
+	if !traits.Of(a.system.Name()).PHP {
 		return
 	}
 	patterns := a.o.PoolSockets

@@ -7,6 +7,7 @@ import (
 	"unicode"
 
 	"wetland/core/site/cms"
+	"wetland/core/site/traits"
 	"wetland/core/workspace"
 )
 
@@ -45,7 +46,7 @@ func (a *adoption) config() string {
 	say("root = %s        # the folder that the web server hands out", workspace.Quote(a.site.Root))
 	say("address = %s     # where visitors reach it", workspace.Quote(a.site.Address.String()))
 	say("cms = %s", workspace.Quote(a.system.Name()))
-	if a.system.Name() == "wordpress" {
+	if traits.Of(a.system.Name()).PHP {
 		say("# php = \"8.2\"        # the site's PHP, where its answers do not tell the version")
 		say("# php_log = \"/var/log/php/error.log\"    # where PHP logs its errors: good evidence")
 		pool := "# php_pool = \"unix:/run/php/php-fpm.sock\""

@@ -67,7 +67,7 @@ func Tidy(ctx context.Context, w *workspace.Workspace, now time.Time, confirm fu
 	for _, name := range names {
 		m, err := snapshot.Describe(ctx, store, name)
 		if err != nil {
-			return nil, fmt.Errorf("nothing is thrown away while a snapshot cannot be read: %w", err)
+			return nil, fmt.Errorf("nothing is deleted while a snapshot cannot be read: %w", err)
 		}
 		all = append(all, m)
 		pinned, err := snapshot.Pinned(ctx, store, name)
@@ -138,7 +138,7 @@ func tidyDatabase(ctx context.Context, w *workspace.Workspace, all []*snapshot.M
 func neededByRuns(w *workspace.Workspace, needed map[string]string) error {
 	all, err := runs.All(w)
 	if err != nil {
-		return fmt.Errorf("nothing is thrown away while the record of a run cannot be read: %w", err)
+		return fmt.Errorf("nothing is deleted while the record of a run cannot be read: %w", err)
 	}
 	last := map[string]*runs.Run{}
 	for i, run := range all {

@@ -24,7 +24,7 @@ func record(t *testing.T, w *workspace.Workspace, run runs.Run) {
 
 // A snapshot stays that a run still needs: of each component the one from before the last update that
 // was kept, and all of a run that is not settled. Of a record that cannot be read nobody knows what it
-// needs: then nothing is thrown away.
+// needs: then nothing is deleted.
 func TestWhatRunsNeedStays(t *testing.T) {
 	w := &workspace.Workspace{Dir: t.TempDir()}
 	theme := func(fate runs.Fate) []*runs.Target {
@@ -49,7 +49,7 @@ func TestWhatRunsNeedStays(t *testing.T) {
 	if err := os.WriteFile(filepath.Join(w.Runs(), "run-2", "run.json"), []byte("{"), 0o600); err != nil {
 		t.Fatal(err)
 	}
-	if err := neededByRuns(w, map[string]string{}); err == nil || !strings.Contains(err.Error(), "nothing is thrown away") {
+	if err := neededByRuns(w, map[string]string{}); err == nil || !strings.Contains(err.Error(), "nothing is deleted") {
 		t.Errorf("with a damaged record: %v", err)
 	}
 }

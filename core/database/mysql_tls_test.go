@@ -10,7 +10,7 @@ import (
 	"wetland/internal/testenv"
 )
 
-// TLS is taken wherever the server offers it; what is required is checked, by name.
+// TLS is used wherever the server offers it; what is required is checked, by name.
 func TestConnectionsAreProtected(t *testing.T) {
 	testenv.OnEach(t, func(t *testing.T, server *testenv.Server) {
 		account := server.Database(t)

@@ -73,7 +73,7 @@ func makeStaging(ctx context.Context, s *session.Session, folder string) (made b
 }
 
 // errPlanted says that somebody made a folder of the name that only this run knows.
-var errPlanted = errors.New("somebody else has made it: it is not used, and stays")
+var errPlanted = errors.New("somebody else made it: it is not used, and is left there")
 
 // provedOurs tells whether a staging folder is one that this user made, and that nobody else
 // may write to.

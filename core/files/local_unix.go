@@ -42,7 +42,7 @@ func (Local) Open(ctx context.Context, folder string) (FS, error) {
 	return l, nil
 }
 
-var errNotAbsolute = errors.New("it is no whole path")
+var errNotAbsolute = errors.New("it is not an absolute path")
 
 // Close closes the root.
 func (l *local) Close() error { return l.top.Close() }

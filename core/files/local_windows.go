@@ -34,7 +34,7 @@ func (Local) Open(ctx context.Context, folder string) (FS, error) {
 	}
 	info, err := os.Stat(l.native("."))
 	if err == nil && !info.IsDir() {
-		err = &fs.PathError{Op: "open", Path: folder, Err: errors.New("it is no folder")}
+		err = &fs.PathError{Op: "open", Path: folder, Err: errors.New("it is not a folder")}
 	}
 	return l, err
 }

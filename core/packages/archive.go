@@ -121,7 +121,7 @@ func hashArchive(file, shown string) (string, error) {
 	case info.IsDir():
 		return "", fmt.Errorf("%s is a folder. A package is the installable zip that the vendor offers", shown)
 	case !info.Mode().IsRegular():
-		return "", fmt.Errorf("%s is no regular file. A package is the installable zip that the vendor offers", shown)
+		return "", fmt.Errorf("%s is not a regular file. A package is the installable zip that the vendor offers", shown)
 	}
 	open, err := os.Open(file)
 	if err != nil {
@@ -150,7 +150,7 @@ func explainOpen(file, shown string, err error) error {
 	case strings.Contains(text, "<html") || strings.Contains(text, "<!doctype html"):
 		return fmt.Errorf("%s is a web page, not a zip file: probably the vendor's sign-in page, saved under that name. Sign in there and download it again", shown)
 	}
-	return fmt.Errorf("%s is no zip file (%w). A package is the installable zip that the vendor offers", shown, err)
+	return fmt.Errorf("%s is not a zip file (%w). A package is the installable zip that the vendor offers", shown, err)
 }
 
 func (p *Package) read(ctx context.Context, readHeader HeaderReader) error {
@@ -196,7 +196,7 @@ func (p *Package) checkNames() ([]*zip.File, error) {
 			if before == name {
 				wrong = append(wrong, fmt.Errorf("%q is in it twice", name))
 			} else {
-				wrong = append(wrong, fmt.Errorf("%q and %q are one file where case does not count, or the form of a letter", before, name))
+				wrong = append(wrong, fmt.Errorf("%q and %q are the same file on disks that ignore case, or how a letter is encoded", before, name))
 			}
 			continue
 		}
@@ -205,7 +205,7 @@ func (p *Package) checkNames() ([]*zip.File, error) {
 		for above := path.Dir(name); above != "."; above = path.Dir(above) {
 			other, known := folders[foldedName(above)]
 			if known && other != above {
-				wrong = append(wrong, fmt.Errorf("%q and %q are one folder where case does not count, or the form of a letter", other, above))
+				wrong = append(wrong, fmt.Errorf("%q and %q are the same folder on disks that ignore case, or how a letter is encoded", other, above))
 			}
 			if known {
 				break
@@ -292,7 +292,7 @@ func checkSizes(entries []*zip.File) error {
 		}
 	}
 	if total > maxTotal || (total > ratioMatters && total/max(1, packed) > maxRatio) {
-		return fmt.Errorf("it unpacks to %d bytes from %d, as no real package does", total, packed)
+		return fmt.Errorf("it unpacks to %d bytes from %d, which no real package does", total, packed)
 	}
 	return nil
 }

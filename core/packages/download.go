@@ -68,7 +68,7 @@ func Shown(address string) string {
 func (d Download) Fetch(ctx context.Context, address, shown, folder string) (string, error) {
 	u, err := url.Parse(address)
 	if err != nil || (u.Scheme != "http" && u.Scheme != "https") || u.Host == "" {
-		return "", errors.New("this is no address of the form https://vendor.example/package.zip")
+		return "", errors.New("this is not an address of the form https://vendor.example/package.zip")
 	}
 	name, _, _ := strings.Cut(path.Base(shown), "?")
 	name = plain(name)
@@ -167,12 +167,12 @@ func rewind(file *os.File) error {
 }
 
 var (
-	errTooLarge = fmt.Errorf("it is larger than %d MB, as no package is", largestDownload>>20)
+	errTooLarge = fmt.Errorf("it is larger than %d MB, and no package is that large", largestDownload>>20)
 	// Each ends a download: what would come is installed, and runs on the site.
-	errDowngrade = errors.New("its server leads from https on to http, where anybody on the way can change what comes. Ask the vendor for an address that stays with https")
-	errInward    = errors.New("its server leads on to an address of a private network, where no vendor is")
-	errTooFar    = fmt.Errorf("its server leads on more than %d times", mostHops)
-	errNowhere   = errors.New("its server leads on to an address that cannot be read")
+	errDowngrade = errors.New("its server redirects from https to http, where anybody on the way can change the download. Ask the vendor for an address that stays with https")
+	errInward    = errors.New("its server redirects to an address of a private network, where no vendor is")
+	errTooFar    = fmt.Errorf("its server redirects more than %d times", mostHops)
+	errNowhere   = errors.New("its server redirects to an address that cannot be read")
 )
 
 // isFinal tells that trying again would bring the same.

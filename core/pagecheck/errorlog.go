@@ -44,12 +44,12 @@ func markLog(ctx context.Context, s *session.Session, name string, owners bool) 
 	if owners {
 		folder, err := s.Site.Host.Real(ctx, path.Dir(name))
 		if err != nil {
-			return nil, fmt.Errorf("find the log of PHP's errors: %w", err)
+			return nil, fmt.Errorf("find PHP's error log: %w", err)
 		}
 		name = path.Join(folder, path.Base(name))
 	}
 	if err := s.Site.Files.Reach(ctx, path.Dir(name)); err != nil {
-		return nil, fmt.Errorf("find the log of PHP's errors: %w", err)
+		return nil, fmt.Errorf("find PHP's error log: %w", err)
 	}
 	return errorlog.Mark(ctx, s.Site.Files, name)
 }

@@ -97,7 +97,7 @@ func CheckParent(s *session.Session, p *packages.Package, with Company, why *run
 		if parent != "" {
 			now = "names " + parent + " as its parent"
 		}
-		why.Add(fmt.Sprintf("the installed version is a child theme of %s, and the package %s", installed.Parent, now), "Ask who made the package whether that is meant: its header wants the line that names the parent theme.")
+		why.Add(fmt.Sprintf("the installed version is a child theme of %s, and the package %s", installed.Parent, now), "Ask who made the package whether that is meant: its header needs the line that names the parent theme.")
 	}
 	if p.Header.Kind != cms.Theme || parent == "" || with.comes(cms.Theme, parent) {
 		return
@@ -127,7 +127,7 @@ func CheckPlace(ctx context.Context, s *session.Session, t *runs.Target, p *pack
 	fsys, live := s.Site.Files, place.Path
 	entry, err := fsys.Lstat(ctx, live)
 	if err == nil && t.New {
-		why.Add(fmt.Sprintf("%s is there, but is no %s that the CMS knows", live, t.Kind), "Find out what it is, and move it away by hand.")
+		why.Add(fmt.Sprintf("%s is there, but is no %s that the CMS knows", live, t.Kind), "Find out what it is, then move it out of the way.")
 		return
 	}
 	if t.New {
@@ -169,7 +169,7 @@ func checkOwner(s *session.Session, live string, entry files.Entry, why *runs.Re
 	if !s.Site.Files.CanOwn(without, entry.Group) {
 		group := accounts.GroupName(entry.Group)
 		why.Add(fmt.Sprintf("%s belongs to the group %s, and %s is not in it: the new files cannot be given that group", live, group, runs.WhoAmI()),
-			fmt.Sprintf("Join the group (as root: usermod -aG %s %s), sign in anew, and try again. Or run Wetland as a user who is in it. Or, if that group is not needed, give the folder one of your own, set so that new files get it by themselves: chgrp -R YOURS %s; find %s -type d -exec chmod g+s {} +",
+			fmt.Sprintf("Join the group (as root: usermod -aG %s %s), sign in again, and retry. Or run Wetland as a user who is in it. Or, if that group is not needed, give the folder one of your own, set so that new files get it by themselves: chgrp -R YOURS %s; find %s -type d -exec chmod g+s {} +",
 				phrase.ShellWord(group), phrase.ShellWord(accounts.UserName(os.Getuid())), phrase.ShellQuote(live), phrase.ShellQuote(live)))
 	}
 }

@@ -64,7 +64,7 @@ func kinship(ctx context.Context, s *session.Session, m *snapshot.Manifest) (Kin
 	}
 	there, looked := sameFiles(ctx, s, m)
 	if looked >= leastKinFiles {
-		k.add(there*100 >= looked*kinShare, fmt.Sprintf("%d of %d files that were looked at are there in the same size", there, looked))
+		k.add(there*100 >= looked*kinShare, fmt.Sprintf("%d of %d files that were looked at are there, of the same size", there, looked))
 	}
 	if s.DB == nil || len(m.Tables) == 0 {
 		return k, nil
@@ -276,7 +276,7 @@ func (moved *Moved) compare(ctx context.Context, w *workspace.Workspace, o MoveO
 	if !moved.Kinship.Same() && !o.Sure {
 		why = nil
 		why.Advise(fmt.Sprintf("%s does not seem to be the site of %s: %s", s.Site.Root, m.Name, phrase.List(append(moved.Kinship.Against, moved.Kinship.For...), 4)),
-			"If you know that it is, add --sure. Another site wants a workspace of its own:", advice.AdoptSite, s.Site.Root)
+			"If you know that it is, add --sure. Another site needs a workspace of its own:", advice.AdoptSite, s.Site.Root)
 		return why.Refusal()
 	}
 	return nil

@@ -214,7 +214,7 @@ func (r *restoration) openTables(ctx context.Context, why *runs.Reasons) {
 	}
 	if errors.Is(err, database.ErrMissing) {
 		err = r.Step("database", 0, "", func() (progress.Mark, string, error) {
-			return progress.Doubt, "it is gone, and is made anew", r.makeDatabase(ctx)
+			return progress.Doubt, "it is gone, and is made again", r.makeDatabase(ctx)
 		})
 		if err == nil {
 			r.DB, err = r.Site.OpenDatabase(ctx)
@@ -388,7 +388,7 @@ func (r *restoration) reopen(ctx context.Context) error {
 // fail ends a restore that could not be finished.
 func (r *restoration) fail(cause error) (*runs.Run, error) {
 	if r.Abandon.Err() != nil {
-		r.Run.Reason = "You stopped it while files and tables were being restored: it is not wholly restored yet."
+		r.Run.Reason = "You stopped it while files and tables were being restored: the restore is not complete yet."
 		r.Run.Next = []advice.Step{advice.Run("goes on with the restore, and proves it", advice.Recover), advice.Run("goes back to the state before", advice.Restore, r.before.Name)}
 		return r.Run, errors.Join(session.ErrAbandoned, r.Run.Save())
 	}

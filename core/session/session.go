@@ -128,9 +128,9 @@ func (s *Session) Lock(ctx context.Context) error {
 		})
 	})
 	if errors.Is(err, files.ErrLocked) {
-		err = fmt.Errorf("%w. Wait until it has ended, then try again", ErrBusy)
+		err = fmt.Errorf("%w. Wait until it ends, then try again", ErrBusy)
 		if other, readErr := durable.ReadJSON[holder](holderFile(s.Site.Workspace)); readErr == nil {
-			err = fmt.Errorf("%w: %s, process %d, since %s. Wait until it has ended, then try again", ErrBusy, other.Who, other.Process, other.Since.Local().Format("15:04:05"))
+			err = fmt.Errorf("%w: %s, process %d, since %s. Wait until it ends, then try again", ErrBusy, other.Who, other.Process, other.Since.Local().Format("15:04:05"))
 		}
 		return err
 	}

@@ -95,7 +95,7 @@ func ReadStoreSecret(with string, guard Guard) (packs.Secret, error) {
 	const setting = "unlock_with"
 	if with == workspace.AskForKey {
 		if guard.AskSecret == nil {
-			return packs.Secret{}, fmt.Errorf("%s says that a person is asked, and nobody is at a terminal. For use without a person, say there \"env NAME\", \"file PATH\" or \"keys PATH\"", setting)
+			return packs.Secret{}, fmt.Errorf("%s says to ask a person, and nobody is at a terminal. For use without a person, say there \"env NAME\", \"file PATH\" or \"keys PATH\"", setting)
 		}
 		text, err := guard.AskSecret("Passphrase of the store")
 		return packs.Secret{Passphrase: text}, err

@@ -148,7 +148,7 @@ func (how *Options) key(ctx context.Context, source workspace.Source) (string, e
 	case source.KeyFrom != workspace.AskForKey:
 		return workspace.ReadSecret(setting, source.KeyFrom)
 	case how.AskKey == nil:
-		return "", fmt.Errorf("%s says that a person is asked, and nobody is at a terminal. For use without a person, say there \"env NAME\" or \"file PATH\"", setting)
+		return "", fmt.Errorf("%s says to ask a person, and nobody is at a terminal. For use without a person, say there \"env NAME\" or \"file PATH\"", setting)
 	}
 	return how.AskKey(ctx, source.Folder)
 }
@@ -254,7 +254,7 @@ func ReadPackage(ctx context.Context, s *session.Session, name, choice, scratch 
 	case err != nil && (errors.Is(err, packages.ErrUnreadable) || ctx.Err() != nil):
 		return nil, nil, err
 	case err != nil:
-		why.Add(err.Error(), "Get the installable package from the vendor anew, or ask them about it.")
+		why.Add(err.Error(), "Download the installable package from the vendor again, or ask them about it.")
 		return nil, nil, nil
 	}
 	picked := pick(found, choice)

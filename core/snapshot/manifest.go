@@ -129,7 +129,7 @@ func decodeManifest(s *packs.Store, data []byte) (*Manifest, error) {
 	head, stored, ok := bytes.Cut(data, []byte("\n"))
 	hash, isManifest := strings.CutPrefix(string(head), manifestHead)
 	if !ok || !isManifest {
-		return nil, errors.New("it is no manifest of a snapshot")
+		return nil, errors.New("it is not a snapshot's manifest")
 	}
 	if packs.ID(blake3.Sum256(stored)).String() != hash {
 		return nil, errors.New("the manifest is damaged: its bytes are not those that were written")

@@ -195,7 +195,7 @@ func needed(ctx context.Context, s *packs.Store, gone []string) (map[packs.ID]bo
 		}
 		m, err := Load(ctx, s, name)
 		if err != nil {
-			return nil, fmt.Errorf("nothing is thrown away while a snapshot cannot be read: %w", err)
+			return nil, fmt.Errorf("nothing is deleted while a snapshot cannot be read: %w", err)
 		}
 		for _, area := range m.Areas {
 			for _, id := range area.Lists {

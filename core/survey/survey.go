@@ -18,6 +18,7 @@ import (
 	"wetland/core/runs"
 	"wetland/core/site"
 	"wetland/core/site/cms"
+	"wetland/core/site/traits"
 	"wetland/core/version"
 	"wetland/core/workspace"
 )
@@ -180,9 +181,20 @@ var (
 	asideFolder = regexp.MustCompile(`(?i)^(old|bak|backups?|copy|copies|orig|saved?)[-_. ]?\d*$`)
 	dumpName    = regexp.MustCompile(`(?i)\.(sql|sql\.gz|sql\.zip|sql\.bz2|sql\.zst|dump)$`)
 	archiveExt  = regexp.MustCompile(`(?i)\.(zip|tar|tgz|tar\.gz|tar\.bz2|tar\.zst|7z|rar|gz)$`)
-	settingExt  = regexp.MustCompile(`(?i)^(wp-config|rowlock)\b.*\.(bak|old|orig|save|txt|swp|copy)$|^(wp-config\.php|rowlock\.toml)[.~_-].+$`)
+	settingExt  = regexp.MustCompile(`(?i)^(` + strings.Join(settingsFiles(true), "|") + `)\b.*\.(bak|old|orig|save|txt|swp|copy)$|^(` + strings.Join(settingsFiles(false), "|") + `)[.~_-].+$`)
 	scriptName  = regexp.MustCompile(`(?i)^(restore|installer|unzip|backup|dump|migrate|phpinfo|info|test)[-_a-z0-9]*\.php$`)
 )
+
+// settingsFiles are patterns of the files that hold a site's settings, with their endings or without.
+func settingsFiles(withoutEnding bool) []string {
+	return traits.Collect(func(t traits.Traits) []string {
+		name := t.Settings
+		if withoutEnding {
+			name = strings.TrimSuffix(name, path.Ext(name))
+		}
+		return []string{regexp.QuoteMeta(name)}
+	})
+}
 
 // findLeftovers looks in the folders where earlier work by hand leaves things.
 func findLeftovers(ctx context.Context, opened *site.Site) ([]Leftover, error) {

@@ -219,7 +219,7 @@ func ApplyTables(ctx context.Context, s *session.Session, plan *Plan) error {
 	err := saveRows(ctx, s, plan)
 	s.Run.Note(plan.notes...)
 	if err != nil {
-		return fmt.Errorf("save the present rows: %w", err)
+		return fmt.Errorf("save the current rows: %w", err)
 	}
 	applied, err := s.DB.Apply(ctx, plan.Change)
 	if err != nil {

@@ -81,7 +81,7 @@ func (m *motion) finish(ctx context.Context) (*runs.Run, error) {
 }
 
 func (m *motion) recordAgain() advice.Step {
-	return advice.Run(fmt.Sprintf("records the pages anew: that failed (%v)", m.unrecorded), advice.RecordPages)
+	return advice.Run(fmt.Sprintf("records the pages again: that failed (%v)", m.unrecorded), advice.RecordPages)
 }
 
 // finishDoubtful ends a run of which everything stands, and not all of it is sound.
@@ -200,7 +200,7 @@ func (m *motion) backState() runs.State {
 // endBack ends a run that went back, and says what could not be written to its journal.
 func (m *motion) endBack(state runs.State, reason string, next ...advice.Step) (*runs.Run, error) {
 	if err := tables.NoteEnd(m.Abandon, m.Session, len(m.kept) > 0); err != nil {
-		m.Report.End(progress.Note, "database", fmt.Sprintf("how the tables stand at the end could not be read: %v", err))
+		m.Report.End(progress.Note, "database", fmt.Sprintf("the state of the tables at the end could not be read: %v", err))
 	}
 	run, err := m.End(state, reason, next...)
 	return run, errors.Join(m.unlogged, err)
@@ -220,7 +220,7 @@ func (m *motion) backWords(reason string) string {
 		case len(m.changes) > 1:
 			old = append(old, c.Target.Name+" "+phrase.Version(c.Target.From))
 		case c.Target.New:
-			return fmt.Sprintf("%s. It is gone again, %s%s", phrase.Capital(reason), proved, m.exposedWords())
+			return fmt.Sprintf("%s. It was removed again, %s%s", phrase.Capital(reason), proved, m.exposedWords())
 		default:
 			return fmt.Sprintf("%s. Version %s is back, %s%s", phrase.Capital(reason), phrase.Version(c.Target.From), proved, m.exposedWords())
 		}
@@ -270,7 +270,7 @@ func (m *motion) needsPerson(cause error) (*runs.Run, error) {
 		m.Run.Next = m.byHand("puts back what was before, and proves it")
 		return m.Run, errors.Join(session.ErrAbandoned, m.Run.Save())
 	}
-	run, err := m.End(runs.NeedsPerson, "It is not proved that the site is as before: "+cause.Error(), m.byHand("once what is named above is fixed: puts back what was before, and proves it")...)
+	run, err := m.End(runs.NeedsPerson, "It is not proved that the site is as before: "+cause.Error(), m.byHand("once the problem above is fixed: puts back what was before, and proves it")...)
 	return run, errors.Join(cause, err)
 }
 
@@ -279,7 +279,7 @@ func (m *motion) needsPerson(cause error) (*runs.Run, error) {
 func (m *motion) byHand(recovering string) []advice.Step {
 	steps := []advice.Step{advice.Run(recovering, advice.Recover)}
 	if m.manifest != nil {
-		steps = append(steps, advice.Run("or: puts files and database back as they were then", advice.Restore, m.manifest.Name))
+		steps = append(steps, advice.Run("or puts files and database back as they were then", advice.Restore, m.manifest.Name))
 	}
 	if m.Abandon.Err() != nil {
 		return steps
@@ -303,7 +303,7 @@ func (m *motion) byHand(recovering string) []advice.Step {
 		}
 	}
 	if len(moves) > 0 {
-		steps = append(steps, advice.Do("Or move the files alone by hand, as a user who may write there. Recovering finds out afterwards whether all is as before:"))
+		steps = append(steps, advice.Do("Or move only the files, by hand, as a user who may write there. Recover afterwards: that checks whether all is as before:"))
 		steps = append(steps, moves...)
 	}
 	return steps

@@ -137,5 +137,5 @@ func betterWords(j *smoke.Judgement) string {
 // takeAnyway takes a version though its pages are broken.
 func (m *motion) takeAnyway() advice.Step {
 	t := m.changes[0].Target
-	return advice.Run("takes it all the same", advice.TakeBroken, t.Folder+"@"+t.To)
+	return advice.Run("brings it in anyway", advice.TakeBroken, t.Folder+"@"+t.To)
 }

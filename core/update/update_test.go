@@ -237,7 +237,7 @@ func TestPackageThatIsNotInstalledYet(t *testing.T) {
 	// Somebody interrupts it while it is in place: it is taken away again.
 	ctx, stop := context.WithCancel(t.Context())
 	run, err := update.Update(ctx, j.workspace, update.Options{Packages: []string{molePackage(t)}, Guard: session.Guard{Clock: stopping{stop}}})
-	if err != nil || run.State != runs.PutBack || !strings.Contains(run.Reason, "It is gone again") {
+	if err != nil || run.State != runs.PutBack || !strings.Contains(run.Reason, "It was removed again") {
 		t.Fatalf("%+v %v", run, err)
 	}
 	if _, err := os.Lstat(mole); !errors.Is(err, fs.ErrNotExist) {

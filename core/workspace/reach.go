@@ -57,7 +57,7 @@ func (reach ReachConfig) check(say func(string, ...any)) {
 	}
 	in := reach.SignIn
 	if in.Path != "" && (!strings.HasPrefix(in.Path, "/") || in.PasswordField == "" || in.PasswordFrom == "") {
-		say("[reach.sign_in] wants path (with its slash), password_field and password_from")
+		say("[reach.sign_in] needs path (with its slash), password_field and password_from")
 	}
 	for name := range in.Fields {
 		if name == in.PasswordField || (LooksSecret(name) && name != "testcookie") {

@@ -15,7 +15,7 @@ func ReadSecret(setting, from string) (string, error) {
 		if value, ok := os.LookupEnv(where); ok {
 			return value, nil
 		}
-		return "", fmt.Errorf("%s: the environment has no %s", setting, where)
+		return "", fmt.Errorf("%s: the environment variable %s is not set", setting, where)
 	}
 	info, err := os.Stat(where)
 	if err != nil {

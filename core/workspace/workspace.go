@@ -86,7 +86,7 @@ func (c *Config) checkPool(say func(string, ...any)) {
 	pool := c.Site.PHPPool
 	if path, ok := strings.CutPrefix(pool, "unix:"); ok {
 		if !filepath.IsAbs(path) {
-			say("[site] php_pool must name the socket by a whole path, as unix:/run/php/fpm.sock")
+			say("[site] php_pool must name the socket by an absolute path, such as unix:/run/php/fpm.sock")
 		}
 		return
 	}
@@ -367,20 +367,20 @@ func (c *Config) check(at lines, say func(string, ...any)) {
 	if c.Site.Root == "" {
 		say("[site] root is missing: the folder that holds the site")
 	} else if !filepath.IsAbs(c.Site.Root) {
-		say("[site] root must be a whole path, not %q", c.Site.Root)
+		say("[site] root must be an absolute path, not %q", c.Site.Root)
 	}
 	if _, err := ParseAddress(c.Site.Address); err != nil {
 		say("[site] address: %w", err)
 	}
 	if c.Site.PHPLog != "" && !filepath.IsAbs(c.Site.PHPLog) {
-		say("[site] php_log must be a whole path, not %q", c.Site.PHPLog)
+		say("[site] php_log must be an absolute path, not %q", c.Site.PHPLog)
 	}
 	if _, err := cms.Find(c.Site.CMS); err != nil {
 		say("[site] cms: %w", err)
 	}
 	checkSecret("[database] password_from", c.Database.PasswordFrom, say)
 	if how := database.TLS(c.Database.TLS); how != database.TLSOffered && how != database.TLSRequired && how != database.TLSOff {
-		say("[database] tls must be \"required\" or \"off\"; without it, TLS is taken wherever the server offers it")
+		say("[database] tls must be \"required\" or \"off\"; without it, TLS is used wherever the server offers it")
 	}
 	if c.Database.TLSCertificates != "" && database.TLS(c.Database.TLS) != database.TLSRequired {
 		say("[database] tls_certificates goes with tls = \"required\"")
@@ -407,22 +407,22 @@ func (c *Config) check(at lines, say func(string, ...any)) {
 	}
 	for _, n := range []*int{c.Retention.AllForDays, c.Retention.DailyForDays, c.Retention.WeeklyForWeeks, c.Retention.MonthlyForMonths} {
 		if n != nil && *n < 0 {
-			say("[retention] takes numbers from 0 on, not %d", *n)
+			say("[retention] takes whole numbers, 0 or more, not %d", *n)
 		}
 	}
 	for _, address := range c.Caches.Addresses {
 		if at, err := url.Parse(address); err != nil || at.User != nil || (at.Scheme != "http" && at.Scheme != "https") {
-			say("[caches] addresses takes whole addresses without a user in them, not %q", address)
+			say("[caches] addresses takes complete addresses, without a user in them, not %q", address)
 		}
 	}
 	for i, hold := range c.Hold {
 		if hold.Folder == "" || hold.Because == "" || !slices.Contains([]cms.Kind{"", cms.Theme, cms.Plugin}, hold.Kind) {
-			say("[[hold]] number %d wants folder and because, and kind only as \"theme\" or \"plugin\"", i+1)
+			say("[[hold]] number %d needs folder and because, and kind only as \"theme\" or \"plugin\"", i+1)
 		}
 	}
 	for i, severity := range c.Severity {
 		if severity.Check == "" || severity.Because == "" || !slices.Contains([]string{"sound", "doubtful", "broken"}, severity.As) {
-			say("[[severity]] number %d wants check, because, and as: \"sound\", \"doubtful\" or \"broken\"", i+1)
+			say("[[severity]] number %d needs check, because, and as: \"sound\", \"doubtful\" or \"broken\"", i+1)
 		}
 	}
 	for i, source := range c.Sources {
@@ -434,7 +434,7 @@ func (c *Config) check(at lines, say func(string, ...any)) {
 		}
 		for _, selector := range slices.Concat(page.Has, page.HasNot, page.Ignore) {
 			if _, err := cascadia.ParseGroup(selector); err != nil {
-				say("[[pages]] number %d: %q is no CSS selector: %w", i+1, selector, err)
+				say("[[pages]] number %d: %q is not a CSS selector: %w", i+1, selector, err)
 			}
 		}
 		if page.Status != 0 && (page.Status < 100 || page.Status > 599) {
@@ -463,7 +463,7 @@ func (c *Config) checkSource(number int, source Source, say func(string, ...any)
 		say("[[sources]] number %d: key_from must be \"env NAME\", \"file PATH\" or \"ask\": where the key is, not the key", number)
 	}
 	if strings.Contains(source.Address, "{key}") && source.KeyFrom == "" {
-		say("[[sources]] number %d: its address wants a key, and key_from does not say where that is", number)
+		say("[[sources]] number %d: its address needs a key, and key_from does not say where that is", number)
 	}
 }
 
@@ -481,11 +481,11 @@ func ParseAddress(text string) (*url.URL, error) {
 	address, err := url.Parse(text)
 	switch {
 	case err != nil:
-		return nil, errors.New("it is no address such as https://ferry.example/")
+		return nil, errors.New("it is not an address such as https://ferry.example/")
 	case address.User != nil:
 		return nil, errors.New("it holds a user name or password, which must not be given there")
 	case address.Scheme != "http" && address.Scheme != "https", address.Host == "":
-		return nil, fmt.Errorf("%q is no address such as https://ferry.example/", text)
+		return nil, fmt.Errorf("%q is not an address such as https://ferry.example/", text)
 	}
 	address.RawQuery, address.Fragment = "", ""
 	if !strings.HasSuffix(address.Path, "/") {

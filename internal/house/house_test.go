@@ -37,7 +37,7 @@ var floors = []floor{
 	{"the site", []string{"core/site", "core/workspace", "core/site/phppool", "core/site/cms", "core/accounts"}},
 	{"where a site lives", []string{"core/host"}},
 	{"files and rows", []string{"core/database", "core/files"}},
-	{"the ground", []string{"core/advice", "core/phrase", "core/journal", "core/durable", "core/version", "core/environment", "core/network", "core/visible", "core/progress"}},
+	{"the ground", []string{"core/advice", "core/phrase", "core/journal", "core/durable", "core/version", "core/environment", "core/network", "core/visible", "core/progress", "core/site/traits"}},
 }
 
 // way is that of one update through the rooms, in its order.

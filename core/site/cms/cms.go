@@ -17,6 +17,7 @@ import (
 
 	"wetland/core/database"
 	"wetland/core/files"
+	"wetland/core/site/traits"
 )
 
 // Kind says what a component is.
@@ -273,6 +274,21 @@ type System interface {
 	Open(ctx context.Context, disk *files.Roots, root, prefix string) (Site, error)
 }
 
+// purposeIn tells what a table is for, by its name without the prefix.
+func purposeIn(known *traits.Traits, table string) Purpose {
+	for purpose, tables := range known.Tables {
+		if slices.Contains(tables, table) {
+			return Purpose(purpose)
+		}
+	}
+	return Unknown
+}
+
+// isOwnSetting tells of a setting that the CMS writes without anybody's doing.
+func isOwnSetting(known *traits.Traits, name string) bool {
+	return slices.Contains(known.OwnSettings, name) || slices.ContainsFunc(known.OwnSettingsBegin, func(begin string) bool { return strings.HasPrefix(name, begin) })
+}
+
 // Systems lists the known CMSs.
 func Systems() []System { return []System{WordPress{}, Rowlock{}} }
 
@@ -283,7 +299,7 @@ func Find(name string) (System, error) {
 			return system, nil
 		}
 	}
-	return nil, fmt.Errorf("no CMS is called %q here (known: wordpress, rowlock)", name)
+	return nil, fmt.Errorf("no CMS is called %q here (known: %s)", name, strings.Join(traits.Collect(func(t traits.Traits) []string { return []string{t.Name} }), ", "))
 }
 
 // Detect returns the system whose site is at root, and what speaks for it.
@@ -293,7 +309,8 @@ func Detect(ctx context.Context, disk *files.Roots, root string) (System, string
 			return system, why, nil
 		}
 	}
-	return nil, "", fmt.Errorf("%s holds no WordPress site (wp-includes/version.php) and no Rowlock site (rowlock.toml)", root)
+	none := traits.Collect(func(t traits.Traits) []string { return []string{fmt.Sprintf("no %s site (%s)", t.Title, t.Marker)} })
+	return nil, "", fmt.Errorf("%s holds %s", root, strings.Join(none, " and "))
 }
 
 // Above returns the site's root where this folder only holds the CMS itself; "" if it is a root.

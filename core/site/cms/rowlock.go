@@ -14,6 +14,7 @@ import (
 
 	"wetland/core/database"
 	"wetland/core/files"
+	"wetland/core/site/traits"
 	"wetland/core/visible"
 )
 
@@ -21,12 +22,15 @@ import (
 type Rowlock struct{}
 
 // Name is "rowlock".
-func (Rowlock) Name() string { return "rowlock" }
+func (Rowlock) Name() string { return rowlock.Name }
+
+// rowlock is what is known of it beforehand.
+var rowlock = &traits.Rowlock
 
 // Detect looks for rowlock.toml.
 func (Rowlock) Detect(ctx context.Context, disk *files.Roots, root string) (bool, string) {
-	entry, err := disk.Lstat(ctx, path.Join(root, "rowlock.toml"))
-	return err == nil && entry.Kind == files.File, "rowlock.toml"
+	entry, err := disk.Lstat(ctx, path.Join(root, rowlock.Marker))
+	return err == nil && entry.Kind == files.File, rowlock.Marker
 }
 
 // Own is the root.
@@ -42,7 +46,7 @@ type rowlockSite struct {
 
 // Open reads the settings.
 func (Rowlock) Open(ctx context.Context, disk *files.Roots, root, _ string) (Site, error) {
-	text, err := readAll(ctx, disk, path.Join(root, "rowlock.toml"), 1<<20)
+	text, err := readAll(ctx, disk, path.Join(root, rowlock.Settings), 1<<20)
 	if err != nil {
 		return nil, fmt.Errorf("read the settings of Rowlock: %w", err)
 	}
@@ -70,10 +74,10 @@ func (r *rowlockSite) Layout() Layout {
 		}
 	}
 	return Layout{
-		Areas: []Area{{Name: "site", Path: r.root, LeaveOut: append([]string{"cache"}, engine...)}}, DatabaseFiles: engine,
-		Themes: path.Join(r.root, "themes"), Plugins: path.Join(r.root, "plugins"), Uploads: path.Join(r.root, "uploads"),
-		Caches:       []string{path.Join(r.root, "cache")},
-		PublicThemes: "themes", PublicPlugins: "plugins", PublicUploads: "uploads",
+		Areas: []Area{{Name: "site", Path: r.root, LeaveOut: slices.Concat(rowlock.Volatile, engine)}}, DatabaseFiles: engine,
+		Themes: path.Join(r.root, rowlock.Themes), Plugins: path.Join(r.root, rowlock.Plugins), Uploads: path.Join(r.root, rowlock.Uploads),
+		Caches:       []string{path.Join(r.root, rowlock.Cache)},
+		PublicThemes: rowlock.Themes, PublicPlugins: rowlock.Plugins, PublicUploads: rowlock.Uploads,
 	}
 }
 
@@ -130,7 +134,7 @@ func markActive(found []Component, active map[string]bool) {
 }
 
 func (r *rowlockSite) ReadHeader(folder Folder) (Header, error) {
-	for name, kind := range map[string]Kind{"theme.toml": Theme, "plugin.toml": Plugin} {
+	for name, kind := range map[string]Kind{rowlock.ThemeHeader: Theme, "plugin.toml": Plugin} {
 		text, err := readStart(folder, name, 64<<10)
 		if errors.Is(err, fs.ErrNotExist) {
 			continue
@@ -166,19 +170,11 @@ func (r *rowlockSite) PublicFiles(ctx context.Context, components []Component) (
 	return publicFiles(ctx, r.disk, r.Layout(), components)
 }
 
-func (r *rowlockSite) Purpose(table string) Purpose {
-	switch table {
-	case "settings", "plugins", "menu":
-		return Settings
-	case "pages", "notices", "enquiries":
-		return Visitors
-	}
-	return Unknown
-}
+func (r *rowlockSite) Purpose(table string) Purpose { return purposeIn(rowlock, table) }
 
 func (r *rowlockSite) RewrittenByItself(table database.Table, row database.Row) bool {
 	at := slices.IndexFunc(table.Columns, func(c database.Column) bool { return c.Name == "name" })
-	return table.Name == "settings" && at >= 0 && at < len(row) && row[at].String() == "last_sweep"
+	return table.Name == "settings" && at >= 0 && at < len(row) && isOwnSetting(rowlock, row[at].String())
 }
 
 // IsDesign: Rowlock keeps no templates in its tables.

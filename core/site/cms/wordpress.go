@@ -16,6 +16,7 @@ import (
 
 	"wetland/core/database"
 	"wetland/core/files"
+	"wetland/core/site/traits"
 	"wetland/core/visible"
 )
 
@@ -23,23 +24,23 @@ import (
 type WordPress struct{}
 
 // Name is "wordpress".
-func (WordPress) Name() string { return "wordpress" }
+func (WordPress) Name() string { return traits.WordPress.Name }
 
-// versionFile is in every version.
-const versionFile = "wp-includes/version.php"
+// wordpress is what is known of it beforehand.
+var wordpress = &traits.WordPress
 
 // Detect looks for wp-includes/version.php, in the root or in the folder of its own that
 // WordPress was given.
 func (WordPress) Detect(ctx context.Context, disk *files.Roots, root string) (bool, string) {
 	if holdsWordPress(ctx, disk, root) {
-		return true, versionFile
+		return true, wordpress.Marker
 	}
 	own := WordPress{}.Own(ctx, disk, root)
-	return own != "", path.Join(own, versionFile)
+	return own != "", path.Join(own, wordpress.Marker)
 }
 
 func holdsWordPress(ctx context.Context, disk *files.Roots, folder string) bool {
-	entry, err := disk.Lstat(ctx, path.Join(folder, versionFile))
+	entry, err := disk.Lstat(ctx, path.Join(folder, wordpress.Marker))
 	return err == nil && entry.Kind == files.File
 }
 
@@ -88,15 +89,15 @@ func (WordPress) Open(ctx context.Context, disk *files.Roots, root, prefix strin
 	if !holdsWordPress(ctx, disk, root) {
 		w.own = WordPress{}.Own(ctx, disk, root)
 	}
-	if text, err := readAll(ctx, disk, path.Join(w.core(), versionFile), 64<<10); err == nil {
+	if text, err := readAll(ctx, disk, path.Join(w.core(), wordpress.Marker), 64<<10); err == nil {
 		if found := coreVersion.FindStringSubmatch(text); found != nil {
 			w.version = found[1]
 		}
 	}
-	w.configFile = path.Join(w.core(), "wp-config.php")
+	w.configFile = path.Join(w.core(), wordpress.Settings)
 	text, err := readAll(ctx, disk, w.configFile, 4<<20)
 	if errors.Is(err, fs.ErrNotExist) {
-		above := path.Join(path.Dir(w.core()), "wp-config.php")
+		above := path.Join(path.Dir(w.core()), wordpress.Settings)
 		if _, other := disk.Lstat(ctx, path.Join(path.Dir(w.core()), "wp-settings.php")); errors.Is(other, fs.ErrNotExist) {
 			if text, err = readAll(ctx, disk, above, 4<<20); err == nil {
 				w.configFile = above
@@ -151,28 +152,27 @@ func (w *wordpressSite) System() string { return "WordPress " + w.version }
 
 func (w *wordpressSite) Layout() Layout {
 	rel, inside := strings.CutPrefix(w.content, w.root+"/")
-	leaveOut := []string{"cache", "upgrade", "upgrade-temp-backup", "debug.log"}
 	public := w.publicContent()
 	site := Area{Name: "site", Path: w.root, LeaveOut: []string{path.Join(w.own, ".maintenance")}}
 	layout := Layout{
-		Themes: path.Join(w.content, "themes"), Plugins: path.Join(w.content, "plugins"), Uploads: path.Join(w.content, "uploads"),
-		Caches:       []string{path.Join(w.content, "cache")},
-		PublicThemes: path.Join(public, "themes"), PublicPlugins: path.Join(public, "plugins"), PublicUploads: path.Join(public, "uploads"),
+		Themes: path.Join(w.content, wordpress.Themes), Plugins: path.Join(w.content, wordpress.Plugins), Uploads: path.Join(w.content, wordpress.Uploads),
+		Caches:       []string{path.Join(w.content, wordpress.Cache)},
+		PublicThemes: path.Join(public, wordpress.Themes), PublicPlugins: path.Join(public, wordpress.Plugins), PublicUploads: path.Join(public, wordpress.Uploads),
 	}
 	if inside {
-		for _, name := range leaveOut {
+		for _, name := range wordpress.Volatile {
 			site.LeaveOut = append(site.LeaveOut, path.Join(rel, name))
 		}
 		layout.Areas = []Area{site}
 	} else {
-		layout.Areas = []Area{site, {Name: "content", Path: w.content, LeaveOut: leaveOut}}
+		layout.Areas = []Area{site, {Name: "content", Path: w.content, LeaveOut: wordpress.Volatile}}
 	}
 	layout.Loader = path.Join(w.core(), "wp-load.php")
 	if w.objects {
 		layout.ObjectCache = w.objectCache()
 	}
 	if !strings.HasPrefix(w.configFile, w.root+"/") {
-		layout.Areas = append(layout.Areas, Area{Name: "settings", Path: path.Dir(w.configFile), Only: "wp-config.php"})
+		layout.Areas = append(layout.Areas, Area{Name: "settings", Path: path.Dir(w.configFile), Only: wordpress.Settings})
 	}
 	return layout
 }
@@ -348,10 +348,6 @@ func (w *wordpressSite) Components(ctx context.Context, db database.Database) ([
 	return found, nil
 }
 
-// dropIns are the files of the content folder that stand in for parts of
-// WordPress: _get_dropins() in wp-admin/includes/plugin.php.
-var dropIns = []string{"advanced-cache.php", "db.php", "db-error.php", "install.php", "maintenance.php", "object-cache.php", "php-error.php", "fatal-error-handler.php", "sunrise.php", "blog-deleted.php", "blog-inactive.php", "blog-suspended.php"}
-
 // loosePlugins lists plugins that are files and not folders.
 func (w *wordpressSite) loosePlugins(ctx context.Context) []Component {
 	var found []Component
@@ -379,7 +375,7 @@ func (w *wordpressSite) loosePlugins(ctx context.Context) []Component {
 	headed := func(_ string, headed bool) bool { return headed }
 	add(path.Join(w.content, "plugins"), SingleFile, headed)
 	add(path.Join(w.content, "mu-plugins"), MustUse, func(string, bool) bool { return true })
-	add(w.content, DropIn, func(name string, _ bool) bool { return slices.Contains(dropIns, name) })
+	add(w.content, DropIn, func(name string, _ bool) bool { return slices.Contains(wordpress.LooseFiles, name) })
 	return found
 }
 
@@ -430,7 +426,7 @@ func headerField(text, name string) string {
 
 // ReadHeader reads style.css of a theme, or the first PHP file with a plugin's header.
 func (w *wordpressSite) ReadHeader(folder Folder) (Header, error) {
-	style, err := readStart(folder, "style.css", headerSize)
+	style, err := readStart(folder, wordpress.ThemeHeader, headerSize)
 	if err != nil && !errors.Is(err, fs.ErrNotExist) {
 		return Header{Kind: Theme}, err
 	}
@@ -486,35 +482,26 @@ func (w *wordpressSite) Address(ctx context.Context, db database.Database) strin
 
 func (w *wordpressSite) PublicFiles(ctx context.Context, components []Component) ([]PublicFile, error) {
 	found, err := publicFiles(ctx, w.disk, w.Layout(), components)
-	for _, name := range []string{"wp-includes/js/wp-embed.js", "wp-includes/css/buttons.css"} {
+	for _, name := range wordpress.FilesForAll {
 		found = append(found, PublicFile{Disk: path.Join(w.core(), name), Public: w.ownAddress(name)})
 	}
 	return found, err
 }
 
 func (w *wordpressSite) Purpose(table string) Purpose {
-	switch name := strings.TrimPrefix(table, w.prefix); name {
-	case "options":
-		return Settings
-	case "posts", "postmeta", "comments", "commentmeta", "users", "usermeta", "terms", "term_taxonomy", "term_relationships", "termmeta", "links":
-		return Visitors
-	default:
-		if strings.HasSuffix(name, "_sessions") || strings.HasPrefix(name, "actionscheduler_") {
-			return Volatile
-		}
+	name := strings.TrimPrefix(table, w.prefix)
+	purpose := purposeIn(wordpress, name)
+	if purpose == Unknown && (strings.HasSuffix(name, "_sessions") || strings.HasPrefix(name, "actionscheduler_")) {
+		return Volatile // of plugins that many shops have
 	}
-	return Unknown
+	return purpose
 }
-
-// ownOptions are rows of the options table that WordPress writes while serving
-// visitors; docs/wordpress.md lists them with the reasons.
-var ownOptions = []string{"cron", "rewrite_rules", "recovery_keys", "auto_updater.lock", "core_updater.lock", "recently_activated", "fresh_site"}
 
 func (w *wordpressSite) RewrittenByItself(table database.Table, row database.Row) bool {
 	switch strings.TrimPrefix(table.Name, w.prefix) {
 	case "options":
 		name := cellOf(table, row, "option_name")
-		return strings.HasPrefix(name, "_transient_") || strings.HasPrefix(name, "_site_transient_") || slices.Contains(ownOptions, name)
+		return isOwnSetting(wordpress, name)
 	case "usermeta":
 		return cellOf(table, row, "meta_key") == "session_tokens"
 	}
@@ -530,12 +517,8 @@ func cellOf(table database.Table, row database.Row, column string) string {
 	return row[i].String()
 }
 
-// designPosts are the types of posts in which WordPress keeps templates and styles
-// (wp-includes/post.php, create_initial_post_types).
-var designPosts = []string{"wp_template", "wp_template_part", "wp_global_styles", "custom_css", "wp_font_family", "wp_font_face"}
-
 func (w *wordpressSite) IsDesign(table database.Table, row database.Row) bool {
-	return table.Name == w.prefix+"posts" && slices.Contains(designPosts, cellOf(table, row, "post_type"))
+	return table.Name == w.prefix+"posts" && slices.Contains(wordpress.DesignPosts, cellOf(table, row, "post_type"))
 }
 
 // Title: WordPress keeps it with its entities escaped (wp-includes/formatting.php,
@@ -554,7 +537,9 @@ func (w *wordpressSite) Title(ctx context.Context, db database.Database) string 
 // ownAddress is the path of one of WordPress's own files below the site's address.
 func (w *wordpressSite) ownAddress(name string) string { return "/" + path.Join(w.own, name) }
 
-func (w *wordpressSite) FirstPages() []string { return []string{"/", w.ownAddress("wp-login.php")} }
+func (w *wordpressSite) FirstPages() []string {
+	return []string{"/", w.ownAddress(wordpress.FirstPages[0])}
+}
 
 // UpgradeVisits: the front page runs no hooks of the dashboard; an anonymous visit
 // of admin-post.php does.
@@ -625,7 +610,7 @@ func (w *wordpressSite) Obstacles(ctx context.Context, db database.Database) []s
 func (w *wordpressSite) RebuildLinks(ctx context.Context, db database.Database) error {
 	_, err := w.takeOut(ctx, db, func(option string) bool { return option == "rewrite_rules" })
 	if err != nil {
-		return fmt.Errorf("let the addresses of pages be worked out anew: %w", err)
+		return fmt.Errorf("have the addresses of pages rebuilt: %w", err)
 	}
 	return nil
 }

@@ -16,6 +16,7 @@ import (
 	"github.com/PuerkitoBio/goquery"
 
 	"wetland/core/phrase"
+	"wetland/core/site/traits"
 	"wetland/core/smoke"
 	"wetland/core/smoke/reading"
 )
@@ -268,7 +269,7 @@ func (f *Fetcher) otherKinds(ctx context.Context, front reading.Answer, chosen [
 }
 
 // searchPage returns the page that the site's own form for searching leads to: it has a
-// template of its own. WordPress answers for "s" even where no form is shown.
+// template of its own. Some CMSs search even where no form is shown.
 func (f *Fetcher) searchPage(document *goquery.Document) (string, bool) {
 	if document == nil {
 		return "", false
@@ -284,8 +285,10 @@ func (f *Fetcher) searchPage(document *goquery.Document) (string, bool) {
 		path, _ = f.pathOf(at)
 		return path == ""
 	})
-	if path == "" && document.Find(`meta[name="generator" i][content^="WordPress"], link[href*="/wp-includes/"], script[src*="/wp-includes/"]`).Length() > 0 {
-		path = "/?s=" + searchedWord
+	for _, known := range traits.Known() {
+		if path == "" && known.Pages.Search != "" && document.Find(known.Pages.Known).Length() > 0 {
+			path = "/?" + known.Pages.Search + "=" + searchedWord
+		}
 	}
 	return path, path != ""
 }
@@ -343,13 +346,13 @@ func doesSomething(link *url.URL) bool {
 	names := func(in string, parts ...string) bool {
 		return slices.ContainsFunc(parts, func(part string) bool { return strings.Contains(strings.ToLower(in), part) })
 	}
-	return names(link.RequestURI(), "wp-admin", "wp-login", "logout", "sign-out", "replytocom", "add-to-cart") ||
+	return names(link.RequestURI(), "logout", "sign-out", "add-to-cart") ||
+		names(link.RequestURI(), traits.Collect(func(t traits.Traits) []string { return t.Pages.Actions })...) ||
 		names(link.RawQuery, "nonce", "delete", "remove")
 }
 
-// sitemapNames are where sitemaps usually are; the last two are WordPress's own, with speaking
-// addresses and without.
-var sitemapNames = []string{"/sitemap.xml", "/sitemap_index.xml", "/wp-sitemap.xml", "/?sitemap=index"}
+// sitemapNames are where sitemaps usually are, and where each CMS has its own.
+var sitemapNames = append([]string{"/sitemap.xml", "/sitemap_index.xml"}, traits.Collect(func(t traits.Traits) []string { return t.Pages.Sitemaps })...)
 
 // findSitemap returns the site's sitemap, and what it lists: pages, and all else. "" is none.
 func (f *Fetcher) findSitemap(ctx context.Context) (name string, pages, others []string) {

@@ -112,7 +112,7 @@ func (f *Fetcher) get(ctx context.Context, where *url.URL, limit int64, how mann
 			_ = response.Body.Close() // of a redirect: nothing in it is wanted
 			next, err := where.Parse(target)
 			if err != nil {
-				return got, fmt.Errorf("it redirects to %q, which is no address", target)
+				return got, fmt.Errorf("it redirects to %q, which is not an address", target)
 			}
 			where = reading.WithoutMark(next)
 			got.Redirects = append(got.Redirects, f.shown(where))

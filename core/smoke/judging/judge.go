@@ -174,7 +174,7 @@ func Faults(now smoke.Facts) []smoke.Finding {
 		found.add(verdict, asset.Kind, fmt.Sprintf("the %s %s does not load", asset.Kind, asset.Path), asset.Problem)
 	}
 	if !now.IsPage() && !smoke.ReadsAsText(now.Type) {
-		found.add(smoke.Doubtful, "type", "it is no web page but "+cmp.Or(now.Type, "something that says no type"), "")
+		found.add(smoke.Doubtful, "type", "it is not a web page but "+cmp.Or(now.Type, "something that says no type"), "")
 	}
 	visitFaults(&found, now)
 	loseScripts(&found, now)
@@ -193,7 +193,7 @@ func losses(was, now smoke.Facts) []smoke.Finding {
 		return found // that much else is gone follows from it
 	}
 	if was.IsPage() && !now.IsPage() {
-		found.add(smoke.Broken, "type", fmt.Sprintf("it is no web page any more but %s", cmp.Or(now.Type, "something that says no type")), "")
+		found.add(smoke.Broken, "type", fmt.Sprintf("it is not a web page any more but %s", cmp.Or(now.Type, "something that says no type")), "")
 		return found
 	}
 	if was.Title != "" && !sameTitle(was.Title, now.Title) {
@@ -250,7 +250,7 @@ func loseWays(found *Collector, was, now smoke.Facts) {
 		found.add(smoke.Broken, "type", "browsers offer it as a file to keep instead of showing it", "")
 	}
 	if now.Reloads && !was.Reloads {
-		found.lose(smoke.Doubtful, "redirect", "reloading", "browsers load it anew every few seconds", "")
+		found.lose(smoke.Doubtful, "redirect", "reloading", "browsers reload it every few seconds", "")
 	}
 	if now.Quirks && !was.Quirks {
 		found.add(smoke.Doubtful, "layout", "it does not begin with <!DOCTYPE html> any more: browsers lay it out as those of old did", "")

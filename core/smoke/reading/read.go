@@ -24,10 +24,12 @@ import (
 	"unicode/utf8"
 
 	"github.com/PuerkitoBio/goquery"
+	"github.com/andybalholm/cascadia"
 	"golang.org/x/net/html"
 	"golang.org/x/net/html/charset"
 	"golang.org/x/text/encoding/charmap"
 
+	"wetland/core/site/traits"
 	"wetland/core/smoke"
 )
 
@@ -261,21 +263,22 @@ func endsWell(text []byte) bool {
 	return bytes.Contains(bytes.ToLower(text), []byte("</html"))
 }
 
-// errorShapes are the forms in which PHP, the CMS and the database server show
-// errors, in the page's text or in its comments. PHP's are fixed in
-// main/main.c (php_error_cb); those of WordPress in wp-includes/functions.php
-// (_default_wp_die_handler) and class-wpdb.php.
-var errorShapes = []struct {
+// errorShape is a form in which errors show, in a page's text or in its comments.
+type errorShape struct {
 	key   string // in small letters, in every match: looking for it is quick
 	shape *regexp.Regexp
-}{
+}
+
+// errorShapes are those of every CMS, of PHP, fixed in main/main.c (php_error_cb), and of database
+// servers.
+var errorShapes = append(traits.Collect(func(t traits.Traits) (all []errorShape) {
+	for _, one := range t.Pages.Errors {
+		all = append(all, errorShape{one.Key, regexp.MustCompile(one.Pattern)})
+	}
+	return all
+}), []errorShape{
 	{"on line", regexp.MustCompile(`(?is)(?:<b>)?\b(?:fatal error|parse error|recoverable fatal error|warning|notice|deprecated|strict standards)(?:</b>)?:\s.{1,900}?\sin\s(?:<b>)?[^\s<]{2,400}(?:</b>)?\son line\s(?:<b>)?\d+`)},
 	{"uncaught ", regexp.MustCompile(`(?i)uncaught (?:[\w\\]*(?:error|exception))\b[^\n<]{0,200}`)},
-	{"wp-die-message", regexp.MustCompile(`(?i)<[a-z]+[^>]*class="[^"]*\bwp-die-message\b[^"]*"[^>]*>.{0,200}`)},
-	{"error-page", regexp.MustCompile(`(?i)<body[^>]*id="error-page"`)},
-	{"there has been a critical error", regexp.MustCompile(`(?i)There has been a critical error on this website`)},
-	{"error establishing a database", regexp.MustCompile(`(?i)Error establishing a database connection`)},
-	{"wpdberror", regexp.MustCompile(`(?i)<div id="error"><p class="wpdberror">.{0,300}`)},
 	{"you have an error in your sql", regexp.MustCompile(`(?i)You have an error in your SQL syntax[^\n<]{0,200}`)},
 	{"<?", regexp.MustCompile(`<\?(?:php\s|=)[^\n]{0,200}`)},
 	// What var_dump and print_r write, and a stack of calls (PHP, ext/standard/var.c and
@@ -286,8 +289,7 @@ var errorShapes = []struct {
 	{".php(", regexp.MustCompile(`#\d+ \S{1,200}\.php\(\d+\): [^\n<]{0,120}`)},
 	{"sqlstate[", regexp.MustCompile(`(?i)SQLSTATE\[\w+\][^\n<]{0,200}`)},
 	{" at line ", regexp.MustCompile(`\w+\\Error\\\w+[^\n<]{0,200} at line \d+|\bin "[^"<\n]{1,200}" at line \d+`)},
-	{"rowlock could not show", regexp.MustCompile(`(?i)<h1>Rowlock could not show this page</h1>`)},
-}
+}...)
 
 var (
 	tags   = regexp.MustCompile(`<[^>]*>`)
@@ -510,12 +512,20 @@ func countPictures(document *goquery.Document) int {
 // those of comments and of menus, and no signs that are as large as letters.
 func contentPictures(document *goquery.Document) (marks []string) {
 	first(mainPart(document).Find("img")).Each(func(_ int, s *goquery.Selection) {
-		if s.ClosestMatcher(notAuthors).Length() == 0 && !s.Is(`.emoji, .avatar, .wp-smiley`) {
+		if s.ClosestMatcher(notAuthors).Length() == 0 && !s.IsMatcher(ornaments) {
 			marks = append(marks, pictureMarks(s)...)
 		}
 	})
 	return marks
 }
+
+// ornaments are pictures that every CMS puts beside letters.
+var ornaments = cascadia.MustCompile(strings.Join(traits.Collect(func(t traits.Traits) []string {
+	if t.Pages.Ornaments == "" {
+		return nil
+	}
+	return []string{t.Pages.Ornaments}
+}), ", "))
 
 // CountText counts letters and digits.
 func CountText(text string) int {
