@@ -1,18 +1,14 @@
 package cli
 
 import (
-	"errors"
 	"fmt"
-	"io/fs"
 	"strings"
 
 	"github.com/spf13/cobra"
 
 	"wetland/cli/screen"
-	"wetland/core/adopt"
-	"wetland/core/session"
+	"wetland/core/pagecheck"
 	"wetland/core/smoke"
-	"wetland/core/smoke/judging"
 	"wetland/core/workspace"
 )
 
@@ -45,35 +41,15 @@ scripts and images that do not load. --learn records how they are now.`,
 }
 
 func (a *app) smoke(cmd *cobra.Command, w *workspace.Workspace) error {
-	if len(w.Config.Pages) == 0 {
-		return fmt.Errorf("%s names no pages to test. Add [[pages]] with path = \"/\"", workspace.ConfigName)
-	}
-	baseline, err := smoke.LoadTake(w.Baseline())
-	if err != nil && !errors.Is(err, fs.ErrNotExist) {
-		return err
-	}
-	pages := session.Pages(w)
-	a.screen.Begin("pages", int64(len(pages)), "pages")
-	fetcher, err := session.FetcherOf(w)
-	if err != nil {
-		return err
-	}
-	defer fetcher.Close()
-	fetcher.Before = baseline
-	take, err := fetcher.Take(cmd.Context(), pages, a.screen)
+	found, err := pagecheck.Check(cmd.Context(), w, a.screen)
 	a.screen.Clear()
 	if err != nil {
 		return err
 	}
-	judgement := judging.Judge(baseline, take)
-	rules, err := session.RulesOf(w)
-	if err != nil {
-		return err
-	}
-	rules.Apply(judgement)
+	judgement, baseline := found.Judgement, found.Baseline
 	code := map[smoke.Verdict]int{smoke.Sound: exitSound, smoke.Doubtful: exitDoubts, smoke.Broken: exitFailed}[judgement.Verdict]
 	if a.json {
-		document := smokeDocument{Site: w.Config.Site.Name, Address: fetcher.Address.String(), Result: judgement, closing: closing{code}}
+		document := smokeDocument{Site: w.Config.Site.Name, Address: found.Address, Result: judgement, closing: closing{code}}
 		if baseline != nil {
 			document.Baseline = baseline.At.UTC().Format("2006-01-02T15:04:05Z")
 		}
@@ -108,13 +84,11 @@ func (a *app) showSmoke(w *workspace.Workspace, judgement *smoke.Judgement, base
 }
 
 func (a *app) learn(cmd *cobra.Command, w *workspace.Workspace, accept bool) error {
-	a.screen.Begin("learning", int64(2*len(w.Config.Pages)), "pages")
-	judgement, err := adopt.Learn(cmd.Context(), w, a.screen, accept)
+	judgement, recorded, err := pagecheck.Learn(cmd.Context(), w, a.screen, accept)
 	a.screen.Clear()
 	if err != nil {
 		return err
 	}
-	recorded := judgement.Verdict != smoke.Broken || accept
 	code := exitSound
 	if !recorded {
 		code = exitRefused

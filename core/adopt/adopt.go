@@ -524,22 +524,3 @@ func (a *adoption) writeWorkspace(ctx context.Context, db database.Database) err
 	}
 	return baseline.Save(w.Baseline())
 }
-
-// Learn looks at all pages twice and records them as the workspace's baseline. Broken
-// pages are not learnt, unless accepted.
-func Learn(ctx context.Context, w *workspace.Workspace, report progress.Reporter, accept bool) (*smoke.Judgement, error) {
-	fetcher, err := session.FetcherOf(w)
-	if err != nil {
-		return nil, err
-	}
-	defer fetcher.Close()
-	rules, err := session.RulesOf(w)
-	if err != nil {
-		return nil, err
-	}
-	baseline, judgement, err := fetcher.LookTwice(ctx, session.Pages(w), nil, rules, report)
-	if err != nil || judgement.Verdict == smoke.Broken && !accept {
-		return judgement, err
-	}
-	return judgement, baseline.Save(w.Baseline())
-}

@@ -32,8 +32,9 @@ func (e *Edits) All() []string {
 
 // HandEdits compares an installed component with its original: the vendor's
 // package of this version on the shelf, or what a run installed. It returns nil
-// when no original is at hand: then nobody can know.
-func HandEdits(ctx context.Context, s *site.Site, c cms.Component, shelf []packages.Entry) (*Edits, error) {
+// when no original is at hand: then nobody can know. present is what is installed, if that was read
+// just now; nil: it is read here.
+func HandEdits(ctx context.Context, s *site.Site, c cms.Component, present files.Tree, shelf []packages.Entry) (*Edits, error) {
 	folder, whole := c.OneFolder()
 	if !whole {
 		return nil, nil // no package is the original of such a one
@@ -43,9 +44,10 @@ func HandEdits(ctx context.Context, s *site.Site, c cms.Component, shelf []packa
 	if err != nil || (!onShelf && installed == nil) {
 		return nil, err
 	}
-	present, err := files.ReadTree(ctx, s.Files, folder.Path, nil)
-	if err != nil {
-		return nil, err
+	if present == nil {
+		if present, err = files.ReadTree(ctx, s.Files, folder.Path, nil); err != nil {
+			return nil, err
+		}
 	}
 	edits := &Edits{Against: "what was installed by an update"}
 	if onShelf {
@@ -92,11 +94,12 @@ func originalOnShelf(c cms.Component, shelf []packages.Entry) (packages.Entry, b
 	return packages.Entry{}, false
 }
 
-// OfInstalled finds the edits by hand of an installed component; nil: its original is not at hand.
-func OfInstalled(ctx context.Context, s *session.Session, installed cms.Component) (*Edits, error) {
+// OfInstalled finds the edits by hand of an installed component, as HandEdits does, with what is on the
+// shelf.
+func OfInstalled(ctx context.Context, s *session.Session, installed cms.Component, present files.Tree) (*Edits, error) {
 	shelf, err := s.Shelf().List()
 	if err != nil {
 		return nil, err
 	}
-	return HandEdits(ctx, s.Site, installed, shelf)
+	return HandEdits(ctx, s.Site, installed, present, shelf)
 }

@@ -288,7 +288,7 @@ func ExamineInstalled(ctx context.Context, s *session.Session, e *Examination, p
 	if e.Log = changeLog(p, installed.Version); e.Log == "" {
 		e.Add("change log", Care, "the package has none for these versions", "Ask the vendor what changed.")
 	}
-	found, err := edits.OfInstalled(ctx, s, installed)
+	found, err := edits.OfInstalled(ctx, s, installed, present)
 	if err != nil {
 		return err
 	}

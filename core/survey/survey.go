@@ -129,7 +129,7 @@ func (s *Survey) components(ctx context.Context, opened *site.Site, db database.
 		c := Component{Component: one}
 		c.offer(shelf)
 		if _, whole := c.OneFolder(); whole {
-			if c.Edits, err = edits.HandEdits(ctx, opened, one, shelf); err != nil {
+			if c.Edits, err = edits.HandEdits(ctx, opened, one, nil, shelf); err != nil {
 				s.Unknown = append(s.Unknown, fmt.Sprintf("whether %s was edited: %v", c.Folder, err))
 			}
 			c.sinceLastRun(opened.Workspace)

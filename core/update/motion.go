@@ -269,7 +269,7 @@ func (m *motion) checkEdits(ctx context.Context, c *deploy.Change, why *runs.Rea
 	if !ok || m.options.LoseEdits && !m.options.Return {
 		return nil
 	}
-	found, err := edits.OfInstalled(ctx, m.Session, installed)
+	found, err := edits.OfInstalled(ctx, m.Session, installed, nil)
 	if err != nil || found == nil || found.None() {
 		return err
 	}
