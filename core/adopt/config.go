@@ -59,6 +59,28 @@ func (a *adoption) config() string {
 		say("%s", pool)
 	}
 	say("")
+	a.sayDatabase(say)
+	say("# Only where the address alone does not lead to the site's own pages.")
+	a.sayReach(say)
+	say("[files]")
+	say("# Snapshots leave these out by themselves: %s.", workspace.Comment(strings.Join(a.result.LeaveOut, ", ")))
+	say("# More paths below the root, such as logs: they are neither kept nor restored.")
+	say("exclude = []\n")
+	a.saySmoke(say)
+	say("[update]")
+	say("in_doubt = \"back\"    # pages neither sound nor broken, and nobody to ask: \"back\" or \"keep\"\n")
+	say("# Which snapshots stay when the store is tidied. The newest, pinned ones, and those that a run")
+	say("# still needs stay in any case.")
+	say("[retention]")
+	say("all_for_days = 14")
+	say("one_a_day_for_days = 60")
+	say("one_a_week_for_weeks = 26")
+	say("one_a_month_for_months = 24\n")
+	a.sayPages(say)
+	return b.String()
+}
+
+func (a *adoption) sayDatabase(say func(format string, args ...any)) {
 	say("# Read from the CMS's own settings. Give here only what cannot be read there;")
 	say("# the password is never written here, only where it is: \"env NAME\" or \"file PATH\".")
 	say("[database]")
@@ -72,12 +94,9 @@ func (a *adoption) config() string {
 	say("# host = \"127.0.0.1\"")
 	say("# password_from = \"env FERRY_DATABASE_PASSWORD\"     (needs host or socket beside it)")
 	say("# tls = \"required\"     by a network: with a certificate for the server's name\n")
-	say("# Only where the address alone does not lead to the site's own pages.")
-	a.sayReach(say)
-	say("[files]")
-	say("# Snapshots leave these out by themselves: %s.", workspace.Comment(strings.Join(a.result.LeaveOut, ", ")))
-	say("# More paths below the root, such as logs: they are neither kept nor restored.")
-	say("exclude = []\n")
+}
+
+func (a *adoption) saySmoke(say func(format string, args ...any)) {
 	say("[smoke]")
 	say("concurrency = 4       # pages fetched at the same time")
 	say("timeout = \"20s\"       # for one answer")
@@ -89,15 +108,10 @@ func (a *adoption) config() string {
 	if wait := a.site.CMS.SettleTime(); wait > 0 {
 		say("wait_after_swap = %-6q # after files changed: PHP keeps compiled code for a while", wait.String())
 	}
-	say("\n[update]")
-	say("in_doubt = \"back\"    # pages neither sound nor broken, and nobody to ask: \"back\" or \"keep\"\n")
-	say("# Which snapshots stay when the store is tidied. The newest, pinned ones, and those that a run")
-	say("# still needs stay in any case.")
-	say("[retention]")
-	say("all_for_days = 14")
-	say("one_a_day_for_days = 60")
-	say("one_a_week_for_weeks = 26")
-	say("one_a_month_for_months = 24\n")
+	say("")
+}
+
+func (a *adoption) sayPages(say func(format string, args ...any)) {
 	say("# The pages to test: one of each kind. expect lists texts that must be on it.")
 	for _, page := range a.result.Pages {
 		say("[[pages]]")
@@ -110,7 +124,6 @@ func (a *adoption) config() string {
 		}
 		say("")
 	}
-	return b.String()
 }
 
 const passwordKey = "database.password_from"

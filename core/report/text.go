@@ -72,6 +72,13 @@ func (r *Report) Markdown() string {
 	for _, step := range r.Run.Steps {
 		say("- %s: %s", md(step.Name), md(step.Detail))
 	}
+	r.markdownNext(say)
+	return b.String()
+}
+
+// markdownNext says what to do next.
+func (r *Report) markdownNext(say func(format string, args ...any)) {
+	md, code := visible.Markdown, visible.Code
 	if len(r.Run.Next) > 0 {
 		say("\n## What now\n")
 		for _, step := range r.Run.Next {
@@ -85,7 +92,6 @@ func (r *Report) Markdown() string {
 			}
 		}
 	}
-	return b.String()
 }
 
 // The shape of JUnit's XML, as build servers read it: a suite, a case for each page.

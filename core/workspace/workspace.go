@@ -364,56 +364,20 @@ func (c *Config) check(at lines, say func(string, ...any)) {
 	if c.Format > configFormat {
 		say("format = %d is newer than this version of Wetland reads (%d). Use a newer Wetland", c.Format, configFormat)
 	}
-	if c.Site.Root == "" {
-		say("[site] root is missing: the folder that holds the site")
-	} else if !filepath.IsAbs(c.Site.Root) {
-		say("[site] root must be an absolute path, not %q", c.Site.Root)
-	}
-	if _, err := ParseAddress(c.Site.Address); err != nil {
-		say("[site] address: %w", err)
-	}
-	if c.Site.PHPLog != "" && !filepath.IsAbs(c.Site.PHPLog) {
-		say("[site] php_log must be an absolute path, not %q", c.Site.PHPLog)
-	}
-	if _, err := cms.Find(c.Site.CMS); err != nil {
-		say("[site] cms: %w", err)
-	}
-	checkSecret("[database] password_from", c.Database.PasswordFrom, say)
-	if how := database.TLS(c.Database.TLS); how != database.TLSOffered && how != database.TLSRequired && how != database.TLSOff {
-		say("[database] tls must be \"required\" or \"off\"; without it, TLS is used wherever the server offers it")
-	}
-	if c.Database.TLSCertificates != "" && database.TLS(c.Database.TLS) != database.TLSRequired {
-		say("[database] tls_certificates goes with tls = \"required\"")
-	}
+	c.checkSite(say)
+	c.checkDatabase(say)
 	c.checkReach(say)
 	c.checkPool(say)
-	if c.Smoke.Concurrency < 0 || c.Smoke.Concurrency > 64 || c.Smoke.Concurrency == 0 && at.has("smoke.concurrency") {
-		say("[smoke] concurrency must be a whole number from 1 to 64")
-	}
-	if c.Smoke.BrowserPages < 0 || c.Smoke.BrowserPages > 100 || c.Smoke.BrowserPages == 0 && at.has("smoke.browser_pages") {
-		say("[smoke] browser_pages must be a whole number from 1 to 100; to have no browser look at all: browser = \"none\"")
-	}
+	c.checkSmoke(at, say)
 	c.checkDurations(at, say)
-	for _, name := range c.Files.Exclude {
-		if clean := path.Clean(filepath.ToSlash(name)); name == "" || path.IsAbs(clean) || filepath.IsAbs(name) || clean == "." || clean == ".." || strings.HasPrefix(clean, "../") {
-			say("[files] exclude takes paths below the root, such as \"logs\", not %q", name)
-		}
-	}
-	if !slices.Contains([]string{"", "back", "keep"}, c.Update.InDoubt) {
-		say("[update] in_doubt must be \"back\" or \"keep\", not %q", c.Update.InDoubt)
-	}
-	if with := c.Store.UnlockWith; with != "" && with != AskForKey && !strings.HasPrefix(with, "env ") && !strings.HasPrefix(with, "file ") && !strings.HasPrefix(with, "keys ") {
-		say("[store] unlock_with must be \"env NAME\", \"file PATH\", \"keys PATH\" or \"ask\": where the secret is, not the secret")
-	}
-	for _, n := range []*int{c.Retention.AllForDays, c.Retention.DailyForDays, c.Retention.WeeklyForWeeks, c.Retention.MonthlyForMonths} {
-		if n != nil && *n < 0 {
-			say("[retention] takes whole numbers, 0 or more, not %d", *n)
-		}
-	}
+	c.checkKept(say)
 	for _, address := range c.Caches.Addresses {
 		if at, err := url.Parse(address); err != nil || at.User != nil || (at.Scheme != "http" && at.Scheme != "https") {
 			say("[caches] addresses takes complete addresses, without a user in them, not %q", address)
 		}
+	}
+	if !slices.Contains([]string{"", "back", "keep"}, c.Update.InDoubt) {
+		say("[update] in_doubt must be \"back\" or \"keep\", not %q", c.Update.InDoubt)
 	}
 	for i, hold := range c.Hold {
 		if hold.Folder == "" || hold.Because == "" || !slices.Contains([]cms.Kind{"", cms.Theme, cms.Plugin}, hold.Kind) {
@@ -429,17 +393,74 @@ func (c *Config) check(at lines, say func(string, ...any)) {
 		c.checkSource(i+1, source, say)
 	}
 	for i, page := range c.Pages {
-		if !strings.HasPrefix(page.Path, "/") {
-			say("[[pages]] number %d: path must begin with a slash, not %q", i+1, page.Path)
+		checkPage(i+1, page, say)
+	}
+}
+
+func (c *Config) checkSite(say func(string, ...any)) {
+	if c.Site.Root == "" {
+		say("[site] root is missing: the folder that holds the site")
+	} else if !filepath.IsAbs(c.Site.Root) {
+		say("[site] root must be an absolute path, not %q", c.Site.Root)
+	}
+	if _, err := ParseAddress(c.Site.Address); err != nil {
+		say("[site] address: %w", err)
+	}
+	if c.Site.PHPLog != "" && !filepath.IsAbs(c.Site.PHPLog) {
+		say("[site] php_log must be an absolute path, not %q", c.Site.PHPLog)
+	}
+	if _, err := cms.Find(c.Site.CMS); err != nil {
+		say("[site] cms: %w", err)
+	}
+}
+
+func (c *Config) checkDatabase(say func(string, ...any)) {
+	checkSecret("[database] password_from", c.Database.PasswordFrom, say)
+	if how := database.TLS(c.Database.TLS); how != database.TLSOffered && how != database.TLSRequired && how != database.TLSOff {
+		say("[database] tls must be \"required\" or \"off\"; without it, TLS is used wherever the server offers it")
+	}
+	if c.Database.TLSCertificates != "" && database.TLS(c.Database.TLS) != database.TLSRequired {
+		say("[database] tls_certificates goes with tls = \"required\"")
+	}
+}
+
+func (c *Config) checkSmoke(at lines, say func(string, ...any)) {
+	if c.Smoke.Concurrency < 0 || c.Smoke.Concurrency > 64 || c.Smoke.Concurrency == 0 && at.has("smoke.concurrency") {
+		say("[smoke] concurrency must be a whole number from 1 to 64")
+	}
+	if c.Smoke.BrowserPages < 0 || c.Smoke.BrowserPages > 100 || c.Smoke.BrowserPages == 0 && at.has("smoke.browser_pages") {
+		say("[smoke] browser_pages must be a whole number from 1 to 100; to have no browser look at all: browser = \"none\"")
+	}
+}
+
+// checkKept checks what is kept, where, and for how long.
+func (c *Config) checkKept(say func(string, ...any)) {
+	for _, name := range c.Files.Exclude {
+		if clean := path.Clean(filepath.ToSlash(name)); name == "" || path.IsAbs(clean) || filepath.IsAbs(name) || clean == "." || clean == ".." || strings.HasPrefix(clean, "../") {
+			say("[files] exclude takes paths below the root, such as \"logs\", not %q", name)
 		}
-		for _, selector := range slices.Concat(page.Has, page.HasNot, page.Ignore) {
-			if _, err := cascadia.ParseGroup(selector); err != nil {
-				say("[[pages]] number %d: %q is not a CSS selector: %w", i+1, selector, err)
-			}
+	}
+	if with := c.Store.UnlockWith; with != "" && with != AskForKey && !strings.HasPrefix(with, "env ") && !strings.HasPrefix(with, "file ") && !strings.HasPrefix(with, "keys ") {
+		say("[store] unlock_with must be \"env NAME\", \"file PATH\", \"keys PATH\" or \"ask\": where the secret is, not the secret")
+	}
+	for _, n := range []*int{c.Retention.AllForDays, c.Retention.DailyForDays, c.Retention.WeeklyForWeeks, c.Retention.MonthlyForMonths} {
+		if n != nil && *n < 0 {
+			say("[retention] takes whole numbers, 0 or more, not %d", *n)
 		}
-		if page.Status != 0 && (page.Status < 100 || page.Status > 599) {
-			say("[[pages]] number %d: status must be from 100 to 599, not %d", i+1, page.Status)
+	}
+}
+
+func checkPage(number int, page Page, say func(string, ...any)) {
+	if !strings.HasPrefix(page.Path, "/") {
+		say("[[pages]] number %d: path must begin with a slash, not %q", number, page.Path)
+	}
+	for _, selector := range slices.Concat(page.Has, page.HasNot, page.Ignore) {
+		if _, err := cascadia.ParseGroup(selector); err != nil {
+			say("[[pages]] number %d: %q is not a CSS selector: %w", number, selector, err)
 		}
+	}
+	if page.Status != 0 && (page.Status < 100 || page.Status > 599) {
+		say("[[pages]] number %d: status must be from 100 to 599, not %d", number, page.Status)
 	}
 }
 
