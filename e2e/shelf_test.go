@@ -69,7 +69,7 @@ func TestBundles(t *testing.T) {
 	carrying["harbourlight/theme.toml"] = strings.Replace(carrying["harbourlight/theme.toml"], "2.4.1", "2.4.2", 1)
 	carrying["harbourlight/companions/tidetable.zip"] = read("tidetable-2.0.0")
 	f.run(t, "examine", zipOf(t, "carrying.zip", carrying)).want(t, 4, "theme Harbourlight 2.4.2", "plugin Tidetable 2.0.0 came along with it")
-	f.run(t, "update", bundle).want(t, 0, "Kept. Harbourlight 2.5.2", "left out plugin Tidetable 2.0.0 is in the bundle, too, and not installed with it (installed: 1.3.0)", "plugin Tidetable 2.0.0 came along with the package and was not installed")
+	f.run(t, "update", bundle).want(t, 0, "Kept. Harbourlight 2.5.2", "left out plugin Tidetable 2.0.0 is in the bundle, too, and not installed with it (installed: 1.3.0)", "examines the plugin Tidetable 2.0.0, which came along with the package and was not installed")
 	f.run(t, "shelve", bundle).want(t, 0, "Harbourlight 2.5.2", "Tidetable 2.0.0")
 	f.run(t, "update", "tidetable", "--allow-major").want(t, 0, "Kept. Tidetable 2.0.0")
 	alone := zipOf(t, "bundle.zip", map[string]string{"all/enquiries.zip": read("enquiries-1.2.0"), "docs/read.txt": "x"})

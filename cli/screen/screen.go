@@ -371,7 +371,9 @@ func (s *Screen) Refusal(r *runs.Refusal) {
 		words = "Nothing on the site was touched; the pages were not looked at."
 	}
 	s.Paragraph(s.Bad("Refused."), words)
+	var steps []advice.Step
 	for _, reason := range r.Reasons {
+		steps = append(steps, reason.Next...)
 		if reason.What != "" {
 			s.Print("\n")
 			s.Row("  - ", 4, "", reason.What)
@@ -380,6 +382,7 @@ func (s *Screen) Refusal(r *runs.Refusal) {
 			s.Row("    ", 4, "", s.Bold("Do: ")+Doing(reason.Do, reason.Command))
 		}
 	}
+	s.Next(steps...)
 }
 
 // Next writes what to do now.

@@ -34,7 +34,7 @@ func TargetOf(s *session.Session, p *packages.Package, allowed Allowed, why *run
 		t.Package = absolute
 	}
 	if _, err := s.Site.CMS.Layout().Folder(t.Kind, t.Folder); err != nil {
-		why.Add(err.Error(), "Bring it in by the CMS's own dashboard.")
+		why.AddError(err, "Bring it in by the CMS's own dashboard.")
 		return t
 	}
 	installed, ok := site.Component(s.Components, p.Header.Kind, p.Folder)

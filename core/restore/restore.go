@@ -141,7 +141,7 @@ func openRestoration(ctx context.Context, w *workspace.Workspace, o Options, why
 	}
 	r.acceptFolders(why)
 	if r.scope, err = r.readScope(o.Only); err != nil {
-		why.Add(err.Error(), "")
+		why.AddError(err, "")
 	}
 	r.leaveUnread(why)
 	switch {
@@ -164,7 +164,7 @@ func openRestoration(ctx context.Context, w *workspace.Workspace, o Options, why
 func (r *restoration) openSite(ctx context.Context, w *workspace.Workspace, why *runs.Reasons) (err error) {
 	r.Site, err = site.Open(ctx, w)
 	if errors.Is(err, site.ErrInsideWebRoot) {
-		why.Add(err.Error(), "Move the workspace, then try again.")
+		why.AddError(err, "Move the workspace, then try again.")
 		return why.Refusal()
 	}
 	if err != nil {
@@ -221,7 +221,7 @@ func (r *restoration) openTables(ctx context.Context, why *runs.Reasons) {
 		}
 	}
 	if err != nil {
-		why.Add(err.Error(), strings.TrimSpace(session.DatabaseAdvice(err)+" Or restore the files alone: --only files"))
+		why.AddError(err, strings.TrimSpace(session.DatabaseAdvice(err)+" Or restore the files alone: --only files"))
 	}
 }
 

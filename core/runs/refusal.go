@@ -10,6 +10,7 @@ type Reason struct {
 	What    string          `json:"what"` // "": one more thing to do about the reason before
 	Do      string          `json:"do,omitempty"`
 	Command *advice.Command `json:"command,omitempty"` // that Do leads to
+	Next    []advice.Step   `json:"next,omitempty"`    // what else can be done
 }
 
 // Refusal says that nothing was touched, and every reason why.
@@ -48,6 +49,11 @@ type Reasons []Reason
 
 // Add notes one thing that stands against going on, and what to do about it.
 func (r *Reasons) Add(what, do string) { *r = append(*r, Reason{What: what, Do: do}) }
+
+// AddError notes an error, with the advice in it.
+func (r *Reasons) AddError(err error, do string) {
+	*r = append(*r, Reason{What: err.Error(), Do: do, Next: advice.Of(err)})
+}
 
 // Advise is Add where Wetland can do something about it; do leads to that.
 func (r *Reasons) Advise(what, do string, operation advice.Operation, with ...string) {

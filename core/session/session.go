@@ -153,7 +153,7 @@ func Open(ctx context.Context, w *workspace.Workspace, guard Guard, why *runs.Re
 	}()
 	s.Site, err = site.Open(ctx, w)
 	if errors.Is(err, site.ErrInsideWebRoot) {
-		why.Add(err.Error(), "Move the workspace, then try again.")
+		why.AddError(err, "Move the workspace, then try again.")
 		return nil, why.Refusal()
 	}
 	if err != nil {
@@ -163,13 +163,13 @@ func Open(ctx context.Context, w *workspace.Workspace, guard Guard, why *runs.Re
 		return nil, err
 	}
 	if s.DB, err = s.Site.OpenDatabase(ctx); err != nil {
-		why.Add(err.Error(), DatabaseAdvice(err))
+		why.AddError(err, DatabaseAdvice(err))
 	}
 	if s.Components, err = s.Site.CMS.Components(ctx, s.DB); err != nil {
 		return nil, err
 	}
 	if s.Store, err = OpenStore(ctx, w, guard); err != nil {
-		why.Add(err.Error(), "")
+		why.AddError(err, "")
 	}
 	return s, nil
 }
@@ -178,14 +178,14 @@ func Open(ctx context.Context, w *workspace.Workspace, guard Guard, why *runs.Re
 func (s *Session) Prepare(ctx context.Context, why *runs.Reasons) error {
 	err := s.Lock(ctx)
 	if errors.Is(err, ErrBusy) {
-		why.Add(err.Error(), "")
+		why.AddError(err, "")
 		return why.Refusal()
 	}
 	if err != nil {
 		return err
 	}
 	if s.Fetcher, err = NewFetcher(s.Site); err != nil {
-		why.Add(err.Error(), "Fix [reach] in "+workspace.ConfigName+".")
+		why.AddError(err, "Fix [reach] in "+workspace.ConfigName+".")
 		return why.Refusal()
 	}
 	s.Site.Waiting = waitingOf(s.Site)

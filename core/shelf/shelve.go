@@ -254,7 +254,7 @@ func ReadPackage(ctx context.Context, s *session.Session, name, choice, scratch 
 	case err != nil && (errors.Is(err, packages.ErrUnreadable) || ctx.Err() != nil):
 		return nil, nil, err
 	case err != nil:
-		why.Add(err.Error(), "Download the installable package from the vendor again, or ask them about it.")
+		why.AddError(err, "Download the installable package from the vendor again, or ask them about it.")
 		return nil, nil, nil
 	}
 	picked := pick(found, choice)
