@@ -15,6 +15,8 @@ as_root() { if [ "$(id -u)" = 0 ]; then "$@"; elif command -v sudo >/dev/null; t
 
 # The -core packages hold the server without a service that would be started.
 packages="mariadb-server-core mariadb-client-core php-cli php-mysql php-xml php-mbstring php-gd php-curl php-zip zstd sqlite3 chromium"
+# OpenSSH's server comes with a service. Where services run, only one that is there already is used.
+[ -x /usr/sbin/sshd ] || [ -d /run/systemd/system ] || packages="$packages openssh-server"
 missing=""
 for p in $packages; do dpkg -s "$p" >/dev/null 2>&1 || missing="$missing $p"; done
 if [ -n "$missing" ]; then

@@ -35,7 +35,7 @@ var floors = []floor{
 	{"snapshots and packages", []string{"core/snapshot", "core/packs", "core/packages"}},
 	{"pages", []string{"core/identity", "core/errorlog", "core/smoke/fetching", "core/smoke/judging", "core/smoke/reading", "core/smoke", "core/smoke/browser"}},
 	{"the site", []string{"core/site", "core/workspace", "core/site/phppool", "core/site/cms", "core/accounts"}},
-	{"where a site lives", []string{"core/host"}},
+	{"where a site lives", []string{"core/host", "core/sshclient"}},
 	{"files and rows", []string{"core/database", "core/files"}},
 	{"the ground", []string{"core/advice", "core/phrase", "core/journal", "core/durable", "core/version", "core/environment", "core/network", "core/visible", "core/progress", "core/site/traits"}},
 }
@@ -126,9 +126,9 @@ var reachesOut = map[string][]string{
 	"files.Local":         {"core/host"},
 	"exec.Command":        {"core/host"},
 	"exec.CommandContext": {"core/host", "core/session"}, // the owner's own commands, where Wetland runs
-	"net.Dial":            {},
+	"net.Dial":            {"core/sshclient"},            // the agent of whoever sits here
 	"net.DialTimeout":     {},
-	"net.Dialer":          {"core/host", "core/smoke/fetching"}, // pages are fetched from where Wetland runs
+	"net.Dialer":          {"core/host", "core/smoke/fetching", "core/sshclient"}, // pages are fetched from where Wetland runs
 }
 
 func TestSitesAreReachedThroughTheirHost(t *testing.T) {
