@@ -84,7 +84,7 @@ func TestBadPackages(t *testing.T) {
 		{"two folders, none a package", zipOf(t, "t.zip", map[string]string{"photographs/a.svg": "x", "manual/read.txt": "x"}), 2, []string{"holds 2 folders (manual, photographs)"}},
 		{"no root", zipOf(t, "t.zip", map[string]string{"theme.toml": themeHeader}), 2, []string{"are not inside one folder"}},
 		{"no header", zipOf(t, "t.zip", map[string]string{"harbourlight/style.css": "body{}"}), 2, []string{"has no header of a theme or plugin"}},
-		{"case", zipOf(t, "t.zip", map[string]string{"harbourlight/theme.toml": themeHeader, "harbourlight/A.css": "x", "harbourlight/a.css": "x"}), 2, []string{"where case does not count"}},
+		{"case", zipOf(t, "t.zip", map[string]string{"harbourlight/theme.toml": themeHeader, "harbourlight/A.css": "x", "harbourlight/a.css": "x"}), 2, []string{"on disks that ignore case"}},
 		{"plugin for a theme", zipOf(t, "t.zip", map[string]string{"harbourlight/plugin.toml": themeHeader}), 2, []string{"the package is a plugin, but harbourlight is installed as a theme"}},
 		{"another of that folder", zipOf(t, "t.zip", map[string]string{"harbourlight/theme.toml": "name = \"Moonraker\"\nversion = \"1.9\"\n"}), 2, []string{"the folder harbourlight holds \"Harbourlight\""}},
 		{"older", zipOf(t, "t.zip", map[string]string{"harbourlight/theme.toml": "name = \"Harbourlight\"\nversion = \"2.4.0\"\n"}), 2, []string{"older than the installed 2.4.1", "--allow-older"}},

@@ -270,7 +270,7 @@ func TestKeyGoesNowhereElse(t *testing.T) {
 		t.Errorf("the other host was told %+v", asked)
 	}
 	met.Store(&http.Request{})
-	shelve(secure.URL, 2, "from https on to http")
+	shelve(secure.URL, 2, "from https to http")
 	if met.Load().(*http.Request).URL != nil {
 		t.Error("what can be changed on the way was taken")
 	}

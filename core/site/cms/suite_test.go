@@ -31,7 +31,6 @@ func TestRowlockSite(t *testing.T) {
 
 func TestWordPressSites(t *testing.T) {
 	for name, made := range map[string]func(t testing.TB) *testenv.Site{
-		"usual": testenv.WordPress,
 		"with loose plugins": func(t testing.TB) *testenv.Site {
 			site := testenv.WordPress(t)
 			site.Write(t, "wp-content/plugins/single.php", "<?php\n/* Plugin Name: Single\nVersion: 1.0 */\n")
@@ -48,6 +47,9 @@ func TestWordPressSites(t *testing.T) {
 		"the newest":                testenv.NewestWordPress,
 	} {
 		t.Run(name, func(t *testing.T) {
+			if name == "in a subfolder, with moved content" && os.Getenv("WETLAND_TORTURE") == "" {
+				t.Skip("SKIPPED: the other layouts have its parts between them; make torture has it, too")
+			}
 			site := made(t)
 			cmstest.TestSystem(t, cmstest.Subject{System: cms.WordPress{}, Root: real(t, site.Root), Empty: real(t, t.TempDir())})
 		})
