@@ -13,6 +13,7 @@ import (
 	"wetland/core/files"
 	"wetland/demo"
 	"wetland/demo/rowlock"
+	"wetland/internal/testenv"
 )
 
 // get returns the status and text of a page, as a plain visitor.
@@ -86,6 +87,7 @@ func packageTree(t *testing.T, name string) files.Tree {
 }
 
 func TestDemoTellsItsStory(t *testing.T) {
+	testenv.TakesLong(t)
 	dir := filepath.Join(t.TempDir(), "story")
 	result := wetland(t, t.TempDir(), "demo", "--dir", dir)
 	result.want(t, 0, "$ wetland adopt", "Adopted.", "$ wetland survey", "$ wetland examine", "What its author says changed", "Put back.", "Version 2.4.1 is back, and proved",

@@ -128,6 +128,9 @@ type ferry struct {
 // layOut lays out and serves the demo site.
 func layOut(t testing.TB) *ferry {
 	t.Helper()
+	if name, _, _ := strings.Cut(t.Name(), "/"); !slices.Contains(everyday, name) {
+		testenv.TakesLong(t)
+	}
 	dir := t.TempDir()
 	f := &ferry{root: filepath.Join(dir, "site"), packages: filepath.Join(dir, "packages"), care: filepath.Join(dir, "care")}
 	if err := os.Mkdir(f.care, 0o755); err != nil {
@@ -135,6 +138,11 @@ func layOut(t testing.TB) *ferry {
 	}
 	f.address = testenv.Ferry(t, f.root, f.packages)
 	return f
+}
+
+// everyday are the journeys that are gone through also where no servers were set up.
+var everyday = []string{
+	"TestVisitorsWritesSurviveGoingBack", "TestRestoreMakesEverythingEqual", "TestJSONOfAnUpdate", "TestEveryReasonAtOnce", "TestExportIsReadableWithoutWetland",
 }
 
 // adopted lays out the demo site and adopts it.

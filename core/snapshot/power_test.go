@@ -16,6 +16,7 @@ import (
 
 	"wetland/core/packs"
 	"wetland/core/progress"
+	"wetland/internal/testenv"
 )
 
 // losing is a store whose power fails at a moment: what was committed by then is safe,
@@ -148,6 +149,7 @@ func (l *losing) clone(back bool) *losing {
 // The power fails at every single change that taking and tidying make to the store:
 // every snapshot that is listed afterwards is whole, also after another tidy.
 func TestPowerFailsAtEveryChange(t *testing.T) {
+	testenv.TakesLong(t)
 	s := newSmall(t)
 	whole := newLosing()
 	take := func(of *losing) error {

@@ -30,6 +30,15 @@ func Missing(t testing.TB, what string) {
 	t.Skipf("SKIPPED: %s is not on this machine (make test sets it up on Debian)", what)
 }
 
+// TakesLong skips a test where no servers were set up, and says so: there somebody wants an answer
+// within a minute.
+func TakesLong(t testing.TB) {
+	t.Helper()
+	if os.Getenv("WETLAND_TEST_SERVERS") == "" {
+		t.Skip("SKIPPED: it takes long (make test runs it)")
+	}
+}
+
 // Kind is a database server that tests run against.
 type Kind struct {
 	Name   string

@@ -383,7 +383,10 @@ func (f *ferry) measure(t *testing.T, breakages, harmless []mutation, every int)
 	seen.law(t, sample(4))
 }
 
-func TestCorpus(t *testing.T) { newFerry(t).measure(t, breakages, harmless, 1) }
+func TestCorpus(t *testing.T) {
+	testenv.TakesLong(t)
+	newFerry(t).measure(t, breakages, harmless, 1)
+}
 
 // Slow is judged against a clock of its own: the answer is held back by the test.
 func TestSlowerByMuch(t *testing.T) {

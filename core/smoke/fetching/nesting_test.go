@@ -9,6 +9,7 @@ import (
 
 	"wetland/core/smoke"
 	"wetland/core/smoke/reading"
+	"wetland/internal/testenv"
 )
 
 // FuzzNesting repeats whatever comes, in every place that is read: whoever reads it must live on.
@@ -30,6 +31,7 @@ func FuzzNesting(f *testing.F) {
 // A page, a script, a style sheet or data may be nested as deep as it wants: whoever reads it must
 // live on. A stack that overflows would end this test's process.
 func TestNesting(t *testing.T) {
+	testenv.TakesLong(t)
 	deep := func(open string) string { return strings.Repeat(open, (5<<20)/len(open)) }
 	const page = "<!DOCTYPE html><html lang=\"en\"><head><meta charset=\"utf-8\"><title>Fares</title>%s</head><body><main><h1>Fares</h1><p>A single fare is two forty.</p>%s</main></body></html>"
 	for _, c := range []struct{ name, head, body, script, sheet string }{

@@ -150,6 +150,7 @@ func TestSignedIn(t *testing.T) {
 
 // Answers that are no pages: each is bounded, and none passes.
 func TestNoPageAtAll(t *testing.T) {
+	testenv.TakesLong(t)
 	piece := []byte("<p>" + strings.Repeat("tide ", 13_000) + "</p>")
 	for name, handler := range map[string]http.HandlerFunc{
 		"500 MB": func(w http.ResponseWriter, r *http.Request) {

@@ -8,6 +8,7 @@ import (
 	"time"
 
 	"wetland/core/smoke"
+	"wetland/internal/testenv"
 )
 
 // The second corpus: written as a list of what goes wrong in practice, without a look at the
@@ -196,6 +197,7 @@ var secondHarmless = []mutation{
 }
 
 func TestSecondCorpus(t *testing.T) {
+	testenv.TakesLong(t)
 	f := newFerry(t)
 	f.fetcher.Timeout = 5 * time.Second
 	f.measure(t, secondBreakages, secondHarmless, 1)
