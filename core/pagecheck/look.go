@@ -35,16 +35,15 @@ const glancedAt = 3
 
 // Look fetches all pages, unless that was done just now, and judges them; what is not sound
 // gets the quick remedies, and is looked at again. The browser comes last: what is broken needs
-// none to be known. The pages go to a file of the run, and their pictures to a folder of that
-// name.
-func Look(ctx context.Context, s *session.Session, name, file string, baseline, fetched *smoke.Take, judge Judge) (*smoke.Judgement, error) {
-	var judgement *smoke.Judgement
+// none to be known. The pages that were judged are returned; they go to a file of the run, too, and
+// their pictures to a folder of that name.
+func Look(ctx context.Context, s *session.Session, name, file string, baseline, fetched *smoke.Take, judge Judge) (take *smoke.Take, judgement *smoke.Judgement, err error) {
 	tried := len(s.Run.Remedies)
 	s.Fetcher.Before = baseline
 	s.Fetcher.Pictures = filepath.Join(s.Run.Folder, runs.PicturesFolder, strings.TrimSuffix(strings.TrimPrefix(file, "pages-"), ".json"))
-	err := s.Step(name, int64(len(s.Pages)), "pages", func() (progress.Mark, string, error) {
-		take, err := read(ctx, s, fetched)
-		if err != nil {
+	err = s.Step(name, int64(len(s.Pages)), "pages", func() (progress.Mark, string, error) {
+		var err error
+		if take, err = read(ctx, s, fetched); err != nil {
 			return progress.Bad, "", err
 		}
 		if take, judgement, err = mend(ctx, s, take, judge, s.Fetcher.Read); err != nil {
@@ -81,7 +80,7 @@ func Look(ctx context.Context, s *session.Session, name, file string, baseline, 
 		}
 		return progress.Bad, broken + again, nil
 	})
-	return judgement, err
+	return take, judgement, err
 }
 
 // read fetches the pages, or completes what was fetched of them.

@@ -318,7 +318,7 @@ func (r *restoration) finish() (*runs.Run, error) {
 	if err := errors.Join(deploy.CloseStaging(ctx, r.Session), r.sweep(ctx), r.settle(ctx)); err != nil {
 		return r.fail(err)
 	}
-	judgement, err := pagecheck.Look(ctx, r.Session, "pages", runs.AfterFile, nil, nil, pagecheck.Against(r.Session, nil))
+	_, judgement, err := pagecheck.Look(ctx, r.Session, "pages", runs.AfterFile, nil, nil, pagecheck.Against(r.Session, nil))
 	if err != nil {
 		return r.fail(err)
 	}

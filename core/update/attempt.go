@@ -210,11 +210,15 @@ func (m *motion) judgeWhole(ctx context.Context, fetched *smoke.Take) (*smoke.Ju
 	if err := m.takeMigrated(ctx); err != nil {
 		return nil, err
 	}
-	judgement, err := pagecheck.Look(ctx, m.Session, "pages after", m.looked, m.baseline, fetched, m.judgeNew)
+	look := func(fetched *smoke.Take) (judgement *smoke.Judgement, err error) {
+		m.seen, judgement, err = pagecheck.Look(ctx, m.Session, "pages after", m.looked, m.baseline, fetched, m.judgeNew)
+		return judgement, err
+	}
+	judgement, err := look(fetched)
 	if err == nil && judgement.Verdict == smoke.Sound {
 		var still bool
 		if still, err = pagecheck.StillSound(ctx, m.Session, m.judgeNew); err == nil && !still {
-			judgement, err = pagecheck.Look(ctx, m.Session, "pages after", m.looked, m.baseline, nil, m.judgeNew)
+			judgement, err = look(nil)
 		}
 	}
 	if err != nil {

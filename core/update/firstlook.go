@@ -70,7 +70,8 @@ func (m *motion) confirm(ctx context.Context, look *firstLook) (judgement *smoke
 	if err != nil || judgement == nil {
 		return nil, err
 	}
-	if err := look.take.Save(filepath.Join(m.Run.Folder, m.looked)); err != nil {
+	m.seen = look.take
+	if err := m.seen.Save(filepath.Join(m.Run.Folder, m.looked)); err != nil {
 		return nil, err
 	}
 	return judgement, nil

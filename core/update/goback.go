@@ -4,7 +4,6 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"path/filepath"
 	"slices"
 	"strings"
 	"time"
@@ -69,8 +68,10 @@ func (m *motion) undo(reason string) error {
 // of the site is compared, too. Pages that are merely doubtful then are told: files and
 // tables are proved. Its error says that a page is broken, or could not be looked at.
 func (m *motion) provePages(ctx context.Context) error {
-	again := func() (*smoke.Judgement, error) {
-		return pagecheck.Look(ctx, m.Session, "pages again", runs.AgainFile, m.baseline, nil, pagecheck.Against(m.Session, m.baseline))
+	var seen *smoke.Take
+	again := func() (judgement *smoke.Judgement, err error) {
+		seen, judgement, err = pagecheck.Look(ctx, m.Session, "pages again", runs.AgainFile, m.baseline, nil, pagecheck.Against(m.Session, m.baseline))
+		return judgement, err
 	}
 	judgement, err := again()
 	if err != nil {
@@ -98,18 +99,14 @@ func (m *motion) provePages(ctx context.Context) error {
 		return fmt.Errorf("files and database are back, but %s not as before: %s", phrase.List(judgement.Failing(), 3), pagecheck.FirstFinding(judgement))
 	}
 	m.doubtful, m.Run.Again = judgement, judgement
-	return m.learn()
+	m.learn(seen)
+	return nil
 }
 
 // learn notes what still differs on pages of which all else is proved to be as before: it
 // changes by itself, or with what stayed as it is, and later looks do not count it.
-func (m *motion) learn() error {
-	take, err := smoke.LoadTake(filepath.Join(m.Run.Folder, runs.AgainFile))
-	if err != nil {
-		return err
-	}
-	m.Run.Learnt = append(m.Run.Learnt, judging.Learn(m.baseline, m.Rules, take)...)
-	return nil
+func (m *motion) learn(seen *smoke.Take) {
+	m.Run.Learnt = append(m.Run.Learnt, judging.Learn(m.baseline, m.Rules, seen)...)
 }
 
 // returnTrees makes the live folders equal to the snapshot again, the last one first.

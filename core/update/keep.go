@@ -54,9 +54,7 @@ func (m *motion) keepGroup(ctx context.Context, judgement *smoke.Judgement) erro
 	if judgement.Verdict != smoke.Sound {
 		m.doubts = true
 		// Accepted: the next step is compared with it.
-		if m.baseline, err = smoke.LoadTake(filepath.Join(m.Run.Folder, m.looked)); err != nil {
-			return err
-		}
+		m.baseline = m.seen
 		if err := m.baseline.Save(filepath.Join(m.Run.Folder, runs.AcceptedPagesFile)); err != nil {
 			return err
 		}
@@ -101,15 +99,11 @@ func (m *motion) takeSettled(ctx context.Context) error {
 // recordPages makes what the pages show today what they are compared with later. They are
 // fetched once more, so that what changes by itself is known.
 func (m *motion) recordPages(ctx context.Context) error {
-	take, err := smoke.LoadTake(filepath.Join(m.Run.Folder, m.looked))
-	if err != nil {
-		return err
-	}
 	again, err := m.Fetcher.Glance(ctx, m.Pages)
 	if err != nil {
 		return err
 	}
-	recorded := judging.Steady(m.Rules, take, again)
+	recorded := judging.Steady(m.Rules, m.seen, again)
 	recorded.Moving = append(recorded.Moving, m.baseline.Moving...)
 	return recorded.Save(m.Site.Workspace.Baseline())
 }

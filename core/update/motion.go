@@ -77,7 +77,8 @@ type motion struct {
 	company  preflight.Company // what comes along with the packages
 	doubts   bool              // one of those was kept with doubts
 	attempts int               // groups that were tried
-	looked   string            // the file of the pages that were looked at last
+	seen     *smoke.Take       // the pages that were looked at last
+	looked   string            // and their file
 	unlogged error             // what could not be written to the journal while going back
 	// unrecorded is why the pages could not be made what later ones are compared with.
 	unrecorded error

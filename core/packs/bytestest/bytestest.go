@@ -8,11 +8,12 @@ import (
 	"fmt"
 	"io"
 	"io/fs"
+	"runtime"
 	"slices"
 	"strings"
-	"sync"
 	"sync/atomic"
 	"testing"
+	"time"
 
 	"golang.org/x/sync/errgroup"
 
@@ -317,10 +318,19 @@ func holdsAlone(ctx context.Context, place packs.Bytes, again func() packs.Bytes
 	if err != nil {
 		return fmt.Errorf("two that read: %w", err)
 	}
-	// Whoever wants to be alone waits for both, and those who come then wait for him.
-	var inside atomic.Int32
-	var problems []error
-	var lock sync.Mutex
+	// Whoever wants to be alone waits for both, however long that is.
+	if err := errors.Join(waits(ctx, again(), true), second(), waits(ctx, again(), true), first()); err != nil {
+		return err
+	}
+	alone, err := again().Hold(ctx, true)
+	if err != nil {
+		return err
+	}
+	if err := errors.Join(waits(ctx, place, false), waits(ctx, place, true), alone()); err != nil {
+		return err
+	}
+	// Of many that want to be alone, one is at a time.
+	var inside, tooMany atomic.Int32
 	var group errgroup.Group
 	for range 6 {
 		group.Go(func() error {
@@ -328,23 +338,42 @@ func holdsAlone(ctx context.Context, place packs.Bytes, again func() packs.Bytes
 			if err != nil {
 				return err
 			}
-			if n := inside.Add(1); n != 1 {
-				lock.Lock()
-				problems = append(problems, fmt.Errorf("%d hold it, and each thinks he is alone", n))
-				lock.Unlock()
+			if inside.Add(1) > 1 {
+				tooMany.Add(1)
 			}
+			runtime.Gosched()
 			inside.Add(-1)
 			return release()
 		})
 	}
-	inside.Add(2)
-	tries, end := context.WithCancel(ctx)
-	end()
-	if release, err := again().Hold(tries, true); err == nil {
-		problems = append(problems, errors.New("somebody is alone while others read"), release())
+	err = group.Wait()
+	if n := tooMany.Load(); n > 0 {
+		err = errors.Join(err, fmt.Errorf("%d times one was not alone who thought so", n))
 	}
-	inside.Add(-2)
-	return errors.Join(first(), second(), group.Wait(), errors.Join(problems...))
+	return err
+}
+
+// waits tells whether holding a place waits until its context ends. It is given a moment to be wrong.
+func waits(ctx context.Context, place packs.Bytes, alone bool) error {
+	ctx, end := context.WithCancel(ctx)
+	defer end()
+	done := make(chan error, 1)
+	go func() {
+		release, err := place.Hold(ctx, alone)
+		if err == nil {
+			err = errors.Join(errors.New("it is held by several, and one of them alone"), release())
+		} else if errors.Is(err, context.Canceled) {
+			err = nil
+		}
+		done <- err
+	}()
+	select {
+	case err := <-done:
+		return err
+	case <-time.After(100 * time.Millisecond):
+		end()
+		return <-done
+	}
 }
 
 func endedContexts(ctx context.Context, place packs.Bytes, again func() packs.Bytes) error {
