@@ -363,9 +363,13 @@ func (s *Session) TakeOf(ctx context.Context, of snapshot.Subject) (*snapshot.Ma
 	return s.TakeAs(ctx, "snapshot", of)
 }
 
-// TakeAs takes a snapshot, and reports it as a step of the given name.
+// TakeAs takes a snapshot, and reports it as a step of the given name. Components that the subject
+// does not name are those that were there when the site was opened.
 func (s *Session) TakeAs(ctx context.Context, step string, of snapshot.Subject) (*snapshot.Manifest, error) {
-	of.Site, of.Components = s.Site, s.Components
+	of.Site = s.Site
+	if of.Components == nil {
+		of.Components = s.Components
+	}
 	if s.DB != nil {
 		of.Database = s.DB
 	}

@@ -89,10 +89,7 @@ func (m *motion) takeSettled(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	was := m.Components
-	m.Components = components
-	m.Settled, err = m.TakeAs(ctx, "after", snapshot.Subject{Reason: "after " + deploy.Titles(m.group), Settles: m.manifest.Name})
-	m.Components = was
+	m.Settled, err = m.TakeAs(ctx, "after", snapshot.Subject{Reason: "after " + deploy.Titles(m.group), Settles: m.manifest.Name, Components: components})
 	return err
 }
 
