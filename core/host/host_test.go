@@ -4,7 +4,6 @@ import (
 	"context"
 	"database/sql"
 	"errors"
-	"io"
 	"net"
 	"os"
 	"os/exec"
@@ -14,48 +13,15 @@ import (
 
 	"wetland/core/database"
 	"wetland/core/database/databasetest"
-	"wetland/core/files"
 	"wetland/core/host"
 	"wetland/core/host/hosttest"
 )
 
-// here is this machine, with somebody who listens.
+// here is this machine, with a database.
 func here(t *testing.T) hosttest.Place {
-	dir := t.TempDir()
-	socket := filepath.Join(dir, "echo.sock")
-	t.Setenv(hosttest.SecretVariable, "secret")
-	folder := filepath.Join(dir, "site")
-	if err := os.Mkdir(folder, 0o755); err != nil {
-		t.Fatal(err)
-	}
-	return hosttest.Place{
-		Host: host.Here, Folder: folder, Grain: files.TimeGrain,
-		Echo:   map[string]string{"tcp": listen(t, "tcp", "127.0.0.1:0"), "unix": listen(t, "unix", socket)},
-		Nobody: map[string]string{"tcp": "127.0.0.1:1", "unix": filepath.Join(dir, "none.sock")},
-		Print:  "echo", Fail: []string{"sh", "-c", "echo it failed >&2; exit 3"}, Environment: "env",
-		Engine: &databasetest.Engine{Empty: func(t *testing.T) databasetest.Account { return emptySQLite(t) }},
-	}
-}
-
-func listen(t *testing.T, network, at string) string {
-	listener, err := net.Listen(network, at)
-	if err != nil {
-		t.Fatal(err)
-	}
-	t.Cleanup(func() { _ = listener.Close() })
-	go func() {
-		for {
-			connection, err := listener.Accept()
-			if err != nil {
-				return
-			}
-			go func() {
-				defer connection.Close()
-				_, _ = io.Copy(connection, connection)
-			}()
-		}
-	}()
-	return listener.Addr().String()
+	place := hosttest.Here(t, host.Here)
+	place.Engine = &databasetest.Engine{Empty: func(t *testing.T) databasetest.Account { return emptySQLite(t) }}
+	return place
 }
 
 func emptySQLite(t *testing.T) databasetest.Account {

@@ -6,6 +6,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"io"
 	"net"
 	"slices"
 	"strconv"
@@ -228,9 +229,20 @@ func (c *Client) because(err error) error {
 const mostSaid = 1 << 20
 
 // bounded keeps the beginning of what is written to it.
-type bounded struct{ bytes.Buffer }
+type bounded struct {
+	lock sync.Mutex
+	bytes.Buffer
+}
+
+func (b *bounded) String() string {
+	b.lock.Lock()
+	defer b.lock.Unlock()
+	return b.Buffer.String()
+}
 
 func (b *bounded) Write(data []byte) (int, error) {
+	b.lock.Lock()
+	defer b.lock.Unlock()
 	if room := mostSaid - b.Len(); room > 0 {
 		b.Buffer.Write(data[:min(room, len(data))])
 	}
@@ -259,4 +271,41 @@ func (c *Client) Run(ctx context.Context, line string) (string, error) {
 		return said.String(), c.because(fmt.Errorf("run a command on %s: %w: %s", c.Settings.HostName, err, strings.TrimSpace(complaint.String())))
 	}
 	return said.String(), nil
+}
+
+// Program is one that runs in the account: what is written to it it reads, and what it prints is read
+// from it.
+type Program struct {
+	io.Reader
+	io.Writer
+	session   *ssh.Session
+	complaint *bounded
+}
+
+// Start starts a line in the account's shell.
+func (c *Client) Start(line string) (*Program, error) {
+	session, err := c.ssh.NewSession()
+	if err != nil {
+		return nil, c.because(fmt.Errorf("start a program on %s: %w", c.Settings.HostName, err))
+	}
+	p := &Program{session: session, complaint: &bounded{}}
+	session.Stderr = p.complaint
+	in, err1 := session.StdinPipe()
+	out, err2 := session.StdoutPipe()
+	if err := errors.Join(err1, err2, session.Start(line)); err != nil {
+		return nil, errors.Join(c.because(fmt.Errorf("start a program on %s: %w", c.Settings.HostName, err)), session.Close())
+	}
+	p.Reader, p.Writer = out, in
+	return p, nil
+}
+
+// Complaint is what it said on standard error so far.
+func (p *Program) Complaint() string { return strings.TrimSpace(p.complaint.String()) }
+
+// Close ends it, whatever it does.
+func (p *Program) Close() error {
+	if err := p.session.Close(); !errors.Is(err, io.EOF) {
+		return err
+	}
+	return nil
 }

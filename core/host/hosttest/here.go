@@ -1,0 +1,56 @@
+package hosttest
+
+import (
+	"io"
+	"net"
+	"os"
+	"path/filepath"
+	"testing"
+
+	"wetland/core/files"
+	"wetland/core/host"
+)
+
+// Here is a place for a host that is, in truth, the machine of the test: what the suite needs is made
+// there until the test ends. It has no engine.
+func Here(t *testing.T, on host.Host) Place {
+	t.Helper()
+	dir, err := filepath.EvalSymlinks(t.TempDir())
+	if err != nil {
+		t.Fatal(err)
+	}
+	t.Setenv(SecretVariable, "secret")
+	folder := filepath.Join(dir, "site")
+	if err := os.Mkdir(folder, 0o755); err != nil {
+		t.Fatal(err)
+	}
+	return Place{
+		Host: on, Folder: folder, Grain: files.TimeGrain,
+		Echo:   map[string]string{"tcp": listen(t, "tcp", "127.0.0.1:0"), "unix": listen(t, "unix", filepath.Join(dir, "echo.sock"))},
+		Nobody: map[string]string{"tcp": "127.0.0.1:1", "unix": filepath.Join(dir, "none.sock")},
+		Print:  "echo", Fail: []string{"sh", "-c", "echo it failed >&2; exit 3"}, Environment: "env",
+	}
+}
+
+// listen says back all that it is told.
+func listen(t *testing.T, network, at string) string {
+	t.Helper()
+	listener, err := net.Listen(network, at)
+	if err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(func() { _ = listener.Close() })
+	go func() {
+		for {
+			connection, err := listener.Accept()
+			if err != nil {
+				return
+			}
+			go func() {
+				defer connection.Close()
+				_, _ = io.Copy(connection, connection)
+			}()
+		}
+	}()
+	return listener.Addr().String()
+}

@@ -1,0 +1,263 @@
+package remote
+
+import (
+	"bufio"
+	"context"
+	"encoding/binary"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"io/fs"
+	"sync"
+
+	"wetland/core/files"
+	"wetland/core/host"
+	"wetland/core/wire"
+)
+
+// mostRoots bounds how many folders a desk may have open.
+const mostRoots = 1000
+
+// helper does what a desk asks for.
+type helper struct {
+	disk host.Host
+	lock sync.Mutex
+	last uint64
+	open map[uint64]files.FS
+}
+
+// Serve does what a desk asks for on a machine, until the line ends, and returns why it did.
+func Serve(ctx context.Context, streams io.ReadWriteCloser, on host.Host) error {
+	h := &helper{disk: on, open: map[uint64]files.FS{}}
+	err := wire.Serve(ctx, streams, wire.Options{Errors: known}, h.handle)
+	for _, fsys := range h.open {
+		err = errors.Join(err, fsys.Close())
+	}
+	return err
+}
+
+func (h *helper) handle(ctx context.Context, r *wire.Request) (any, error) {
+	var args request
+	if err := r.Args(&args); err != nil {
+		return nil, err
+	}
+	switch r.Method {
+	case methodReal:
+		real, err := h.disk.Real(ctx, string(args.Name))
+		return []byte(real), err
+	case methodOpen:
+		return h.openFolder(ctx, string(args.Name))
+	case methodDial:
+		return nil, h.dial(ctx, r, args)
+	case methodRun:
+		return nil, h.run(ctx, r, args)
+	case methodTemporary:
+		return nil, h.putTemporary(ctx, r, args)
+	}
+	fsys, err := h.folder(args.Root)
+	if err != nil {
+		return nil, err
+	}
+	if r.Method == methodClose {
+		h.lock.Lock()
+		delete(h.open, args.Root)
+		h.lock.Unlock()
+		return nil, fsys.Close()
+	}
+	return in(ctx, fsys, r, args)
+}
+
+func (h *helper) folder(number uint64) (files.FS, error) {
+	h.lock.Lock()
+	defer h.lock.Unlock()
+	fsys, ok := h.open[number]
+	if !ok {
+		return nil, fmt.Errorf("the folder %d is not open: %w", number, fs.ErrClosed)
+	}
+	return fsys, nil
+}
+
+func (h *helper) openFolder(ctx context.Context, name string) (opened, error) {
+	fsys, err := h.disk.Open(ctx, name)
+	if err != nil {
+		return opened{}, err
+	}
+	h.lock.Lock()
+	defer h.lock.Unlock()
+	if len(h.open) >= mostRoots {
+		return opened{}, errors.Join(fmt.Errorf("more than %d folders are open", mostRoots), fsys.Close())
+	}
+	h.last++
+	h.open[h.last] = fsys
+	is := opened{Root: h.last, CanExchange: files.CanExchange(fsys)}
+	_, is.Able.Exchange = fsys.(files.Exchanger)
+	_, is.Able.Owners = fsys.(files.OwnerGiver)
+	_, is.Able.Marks = fsys.(files.Marker)
+	_, is.Able.Mounts = fsys.(files.Mounter)
+	_, is.Able.Locks = fsys.(files.Locker)
+	_, is.Able.Free = fsys.(files.Measurer)
+	return is, nil
+}
+
+// in does something in a folder that is open.
+func in(ctx context.Context, fsys files.FS, r *wire.Request, args request) (any, error) {
+	name, other := string(args.Name), string(args.Other)
+	switch r.Method {
+	case methodLstat:
+		found, err := fsys.Lstat(ctx, name)
+		return toEntry(found), err
+	case methodList:
+		return nil, list(ctx, fsys, r, name)
+	case methodRead:
+		return nil, read(ctx, fsys, r, args)
+	case methodCreate:
+		return nil, create(ctx, fsys, r, args)
+	case methodMkdir:
+		return nil, fsys.Mkdir(ctx, name, args.With)
+	case methodSymlink:
+		return nil, fsys.Symlink(ctx, other, name, args.With)
+	case methodSettle:
+		return nil, fsys.Settle(ctx, name, args.With)
+	case methodRemove:
+		return nil, fsys.Remove(ctx, name)
+	case methodRemoveAll:
+		return nil, fsys.RemoveAll(ctx, name)
+	case methodRename:
+		return nil, fsys.Rename(ctx, name, other)
+	case methodExchange:
+		return nil, files.Exchange(ctx, fsys, name, other)
+	case methodSync:
+		return nil, fsys.SyncFolder(ctx, name)
+	case methodWritable:
+		return nil, fsys.Writable(ctx, name)
+	case methodCanOwn:
+		return files.CanOwn(fsys, args.With.Owner, args.With.Group), nil
+	case methodMarks:
+		return nil, files.CopyMarks(ctx, fsys, name, other)
+	case methodMounted:
+		return files.MountedAt(ctx, fsys, name)
+	case methodLock:
+		return nil, hold(ctx, fsys, r, args)
+	case methodFree:
+		return files.FreeSpace(ctx, fsys, name)
+	}
+	return nil, fmt.Errorf("%q is nothing that this helper does: %w", r.Method, errors.ErrUnsupported)
+}
+
+// dial connects, and passes on what comes from either side.
+func (h *helper) dial(ctx context.Context, r *wire.Request, args request) error {
+	connection, err := h.disk.Dial(ctx, string(args.Other), string(args.Name))
+	if err != nil {
+		return err
+	}
+	stop := context.AfterFunc(ctx, func() { _ = connection.Close() })
+	defer stop()
+	if _, err := r.Write([]byte{1}); err != nil {
+		return errors.Join(err, connection.Close())
+	}
+	go func() {
+		_, _ = io.Copy(connection, r)
+		if half, ok := connection.(interface{ CloseWrite() error }); ok {
+			_ = half.CloseWrite()
+		}
+	}()
+	_, err = io.Copy(r, connection)
+	return errors.Join(err, connection.Close())
+}
+
+func (h *helper) run(ctx context.Context, r *wire.Request, args request) error {
+	var words []string
+	for _, arg := range args.More {
+		words = append(words, string(arg))
+	}
+	said, err := h.disk.Run(ctx, string(args.Name), words...)
+	if err != nil {
+		return err
+	}
+	_, err = io.WriteString(r, said)
+	return err
+}
+
+// mostTemporary bounds a temporary file, in bytes.
+const mostTemporary = 1 << 20
+
+// putTemporary makes a file, says its name, and takes it away when the desk says no more, or is gone.
+func (h *helper) putTemporary(ctx context.Context, r *wire.Request, args request) error {
+	if args.Offset < 0 || args.Offset > mostTemporary {
+		return fmt.Errorf("a temporary file of %d bytes; at most %d are allowed: %w", args.Offset, mostTemporary, fs.ErrInvalid)
+	}
+	content := make([]byte, args.Offset)
+	if _, err := io.ReadFull(r, content); err != nil {
+		return err
+	}
+	name, remove, err := h.disk.PutTemporary(ctx, string(args.Name), content)
+	if err != nil {
+		return err
+	}
+	if _, err := r.Write(append([]byte{byte(len(name) >> 8), byte(len(name))}, name...)); err == nil {
+		_, _ = io.Copy(io.Discard, r)
+	}
+	return remove()
+}
+
+// list writes each entry as JSON: a folder may hold more than fits a message.
+func list(ctx context.Context, fsys files.FS, r *wire.Request, name string) error {
+	entries, err := fsys.List(ctx, name)
+	if err != nil {
+		return err
+	}
+	room := bufio.NewWriterSize(r, 32<<10)
+	to := json.NewEncoder(room)
+	for _, one := range entries {
+		if err := to.Encode(toEntry(one)); err != nil {
+			return err
+		}
+	}
+	return room.Flush()
+}
+
+func read(ctx context.Context, fsys files.FS, r *wire.Request, args request) error {
+	file, err := fsys.Open(ctx, string(args.Name), args.Offset)
+	if err != nil {
+		return err
+	}
+	if _, err = r.Write([]byte{1}); err == nil {
+		_, err = io.Copy(r, file)
+	}
+	return errors.Join(err, file.Close())
+}
+
+// create writes what comes; a call that is given up leaves a file cut off.
+func create(ctx context.Context, fsys files.FS, r *wire.Request, args request) error {
+	file, err := fsys.Create(ctx, string(args.Name), args.With)
+	if err != nil {
+		return err
+	}
+	if _, err = r.Write([]byte{1}); err == nil {
+		_, err = io.Copy(file, r)
+	}
+	return errors.Join(err, file.Close())
+}
+
+// hold locks a folder until the desk says no more, or is gone.
+func hold(ctx context.Context, fsys files.FS, r *wire.Request, args request) error {
+	var counts func(user int) bool
+	if args.Offset == 1 {
+		counts = func(user int) bool {
+			answer := []byte{1}
+			if _, err := r.Write(binary.BigEndian.AppendUint64([]byte{sayCounts}, uint64(user))); err == nil {
+				_, _ = io.ReadFull(r, answer)
+			}
+			return answer[0] == 1
+		}
+	}
+	unlock, err := files.Lock(ctx, fsys, string(args.Name), counts)
+	if err != nil {
+		return err
+	}
+	if _, err := r.Write(append([]byte{sayLocked}, make([]byte, 8)...)); err == nil {
+		_, _ = io.Copy(io.Discard, r)
+	}
+	return unlock()
+}

@@ -1,0 +1,165 @@
+package remote
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"net"
+	"os"
+	"time"
+
+	"wetland/core/database"
+	"wetland/core/host"
+	"wetland/core/wire"
+)
+
+// Host is the machine that a helper runs on.
+type Host struct {
+	*Disk
+	name string
+}
+
+var _ host.Host = (*Host)(nil)
+
+// DialHost speaks to a helper over the two directions of streams, and owns them. name is how people
+// call its machine.
+func DialHost(ctx context.Context, streams io.ReadWriteCloser, name string) (*Host, error) {
+	disk, err := Dial(ctx, streams)
+	if err != nil {
+		return nil, err
+	}
+	return &Host{disk, name}, nil
+}
+
+// Name is how people call it.
+func (h *Host) Name() string { return h.name }
+
+// Abilities are all.
+func (h *Host) Abilities() host.Abilities {
+	return host.Abilities{Dial: true, Run: true, Temporary: true}
+}
+
+// Databases opens those of servers, by what the helper dials.
+func (h *Host) Databases() host.Databases { return databases{database.Engines{Dial: h.Dial}} }
+
+// databases are those of servers alone: the engine of SQLite has to run where the file is.
+type databases struct{ database.Engines }
+
+var errSQLite = fmt.Errorf("an SQLite database on another machine cannot be opened yet: %w", host.ErrUnsupported)
+
+func (d databases) Open(ctx context.Context, login database.Login, owner database.Owner) (database.Database, error) {
+	if login.Engine == "sqlite" {
+		return nil, errSQLite
+	}
+	return d.Engines.Open(ctx, login, owner)
+}
+
+func (d databases) Create(ctx context.Context, login database.Login) error {
+	if login.Engine == "sqlite" {
+		return errSQLite
+	}
+	return d.Engines.Create(ctx, login)
+}
+
+// Dial has the helper connect, and is that connection.
+func (h *Host) Dial(ctx context.Context, network, address string) (net.Conn, error) {
+	if err := ctx.Err(); err != nil {
+		return nil, err
+	}
+	inner, hangUp := context.WithCancel(context.WithoutCancel(ctx))
+	stop := context.AfterFunc(ctx, hangUp) // while it is dialled
+	s, err := h.begun(inner, methodDial, request{Name: []byte(address), Other: []byte(network)})
+	if !stop() && err == nil {
+		err = ctx.Err()
+	}
+	if err != nil {
+		hangUp()
+		if ended := ctx.Err(); ended != nil {
+			err = ended
+		}
+		return nil, err
+	}
+	return connection{s, hangUp, network, address}, nil
+}
+
+// begun waits until the helper says by a byte that it has what was asked for.
+func (h *Host) begun(ctx context.Context, method string, args request) (*wire.Stream, error) {
+	return (&root{disk: h.Disk}).begun(ctx, method, args)
+}
+
+// connection is one that the helper holds.
+type connection struct {
+	*wire.Stream
+	hangUp           context.CancelFunc
+	network, address string
+}
+
+func (c connection) Close() error {
+	c.hangUp()
+	return nil
+}
+
+// place is where a connection leads.
+type place struct{ network, address string }
+
+func (p place) Network() string { return p.network }
+func (p place) String() string  { return p.address }
+
+func (c connection) LocalAddr() net.Addr  { return place{c.network, "helper"} }
+func (c connection) RemoteAddr() net.Addr { return place{c.network, c.address} }
+
+// No deadlines: whoever waits too long hangs up.
+func (c connection) SetDeadline(time.Time) error      { return os.ErrNoDeadline }
+func (c connection) SetReadDeadline(time.Time) error  { return os.ErrNoDeadline }
+func (c connection) SetWriteDeadline(time.Time) error { return os.ErrNoDeadline }
+
+// Run runs a program there.
+func (h *Host) Run(ctx context.Context, program string, args ...string) (string, error) {
+	r := request{Name: []byte(program)}
+	for _, arg := range args {
+		r.More = append(r.More, []byte(arg))
+	}
+	s, err := h.desk.Call(ctx, methodRun, r)
+	if err != nil {
+		return "", err
+	}
+	said, err := io.ReadAll(s)
+	if ended := s.Wait(ctx, nil); ended != nil {
+		return "", ended
+	}
+	return string(said), err
+}
+
+// PutTemporary makes a file there that stays until remove is called, or the line ends.
+func (h *Host) PutTemporary(ctx context.Context, ending string, content []byte) (string, func() error, error) {
+	if err := ctx.Err(); err != nil {
+		return "", nil, err
+	}
+	inner, giveUp := context.WithCancel(context.WithoutCancel(ctx))
+	s, err := h.desk.Call(inner, methodTemporary, request{Name: []byte(ending), Offset: int64(len(content))})
+	if err != nil {
+		giveUp()
+		return "", nil, err
+	}
+	_, err = s.Write(content)
+	var length [2]byte
+	var name []byte
+	if err == nil {
+		if _, err = io.ReadFull(s, length[:]); err == nil {
+			name = make([]byte, int(length[0])<<8|int(length[1]))
+			_, err = io.ReadFull(s, name)
+		}
+	}
+	if err != nil {
+		if ended := s.Wait(ctx, nil); ended != nil {
+			err = ended
+		}
+		giveUp()
+		return "", nil, err
+	}
+	return string(name), func() error {
+		defer giveUp()
+		return errors.Join(s.CloseWrite(), s.Wait(context.WithoutCancel(ctx), nil))
+	}, nil
+}

@@ -1,0 +1,101 @@
+// Package remote is another machine: a helper there does what is asked (Serve), over one pair of
+// streams, and Host asks it. Begin reading at Host.
+//
+// It promises what host.Host, files.Disk and files.FS promise; their suites hold it against that. What
+// a helper made for a desk for a while - a lock, a temporary file, a connection - goes with the line.
+package remote
+
+import (
+	"context"
+	"errors"
+	"io/fs"
+	"syscall"
+	"time"
+
+	"wetland/core/files"
+	"wetland/core/wire"
+)
+
+// The methods of the helper.
+const (
+	methodReal      = "real"
+	methodOpen      = "open folder"
+	methodClose     = "close folder"
+	methodLstat     = "look at"
+	methodList      = "list"
+	methodRead      = "read"
+	methodCreate    = "create"
+	methodMkdir     = "make folder"
+	methodSymlink   = "make link"
+	methodSettle    = "give attributes"
+	methodRemove    = "remove"
+	methodRemoveAll = "remove all"
+	methodRename    = "rename"
+	methodExchange  = "exchange"
+	methodSync      = "sync folder"
+	methodWritable  = "is writable"
+	methodCanOwn    = "can own"
+	methodMarks     = "copy marks"
+	methodMounted   = "is mounted"
+	methodLock      = "lock"
+	methodFree      = "free space"
+	methodDial      = "dial"
+	methodRun       = "run"
+	methodTemporary = "put temporary"
+)
+
+// request is what a method is called with. Names are bytes: a disk takes some that are no text.
+type request struct {
+	Root   uint64           `json:"root,omitempty"`
+	Name   []byte           `json:"name,omitempty"`
+	Other  []byte           `json:"other,omitempty"` // where a link leads, or another name
+	Offset int64            `json:"offset,omitempty"`
+	More   [][]byte         `json:"more,omitempty"` // arguments of a program
+	With   files.Attributes `json:"with"`
+}
+
+// opened is a folder that was opened.
+type opened struct {
+	Root        uint64 `json:"root"`
+	CanExchange bool   `json:"can_exchange,omitempty"`
+	Able        able   `json:"able"`
+}
+
+// able says which of the small interfaces a folder's disk has.
+type able struct {
+	Exchange bool `json:"exchange,omitempty"`
+	Owners   bool `json:"owners,omitempty"`
+	Marks    bool `json:"marks,omitempty"`
+	Mounts   bool `json:"mounts,omitempty"`
+	Locks    bool `json:"locks,omitempty"`
+	Free     bool `json:"free,omitempty"`
+}
+
+// entry is a files.Entry on its way.
+type entry struct {
+	Name     []byte     `json:"name"`
+	Kind     files.Kind `json:"kind"`
+	Size     int64      `json:"size,omitempty"`
+	Mode     uint32     `json:"mode,omitempty"`
+	Owner    int        `json:"owner"`
+	Group    int        `json:"group"`
+	Modified time.Time  `json:"modified"`
+	Changed  time.Time  `json:"changed"`
+	Target   []byte     `json:"target,omitempty"`
+	Device   uint64     `json:"device,omitempty"`
+}
+
+func toEntry(e files.Entry) entry {
+	return entry{[]byte(e.Name), e.Kind, e.Size, e.Mode, e.Owner, e.Group, e.Modified, e.Changed, []byte(e.Target), e.Device}
+}
+
+func (e entry) entry() files.Entry {
+	return files.Entry{Name: string(e.Name), Kind: e.Kind, Size: e.Size, Mode: e.Mode, Owner: e.Owner, Group: e.Group, Modified: e.Modified, Changed: e.Changed, Target: string(e.Target), Device: e.Device}
+}
+
+// known are the errors that keep what they are.
+var known = wire.Errors{
+	"not there": fs.ErrNotExist, "exists": fs.ErrExist, "permission": fs.ErrPermission, "invalid": fs.ErrInvalid, "closed": fs.ErrClosed,
+	"unsupported": errors.ErrUnsupported, "no exchange": files.ErrUnsupported, "locked": files.ErrLocked, "no file": files.ErrNoFile,
+	"many names": files.ErrManyNames, "link": files.ErrLink, "too late": context.DeadlineExceeded, "refused": syscall.ECONNREFUSED,
+}

@@ -1,0 +1,169 @@
+package remote
+
+import (
+	"context"
+	"errors"
+	"io"
+	"net"
+	"os"
+	"path/filepath"
+	"testing"
+
+	"wetland/core/database"
+	"wetland/core/database/databasetest"
+	"wetland/core/files"
+	"wetland/core/host"
+	"wetland/core/host/hosttest"
+	"wetland/core/phrase"
+	"wetland/core/sshclient"
+	"wetland/internal/testenv"
+)
+
+// This program is the helper, too, as an account starts it.
+func TestMain(m *testing.M) {
+	if len(os.Args) == 2 && os.Args[1] == "helper" {
+		_ = Serve(context.Background(), standard{os.Stdin, os.Stdout}, host.Here)
+		return
+	}
+	os.Exit(testenv.Run(m))
+}
+
+// standard are the streams that a program is started with.
+type standard struct {
+	io.Reader
+	io.Writer
+}
+
+func (standard) Close() error { return os.Stdin.Close() }
+
+// bySSH is this machine, by way of a helper that OpenSSH's server starts.
+func bySSH(t *testing.T) (*Host, *testenv.SSHServer) {
+	t.Helper()
+	server := testenv.StartSSH(t)
+	home := t.TempDir()
+	key := testenv.MakeSSHKey(t, home, "key", "")
+	server.Allow(t, key)
+	config := filepath.Join(home, "config")
+	known := filepath.Join(home, "known")
+	if err := errors.Join(os.WriteFile(known, []byte(server.KnownLine(t)), 0o600), os.WriteFile(config, []byte("Host *\n  IdentityFile "+key+"\n  UserKnownHostsFile "+known+"\n"), 0o600)); err != nil {
+		t.Fatal(err)
+	}
+	client, err := sshclient.Connect(t.Context(), sshclient.Destination{User: server.User, Host: "127.0.0.1", Port: server.Port}, sshclient.Options{Files: sshclient.Files{Home: home, Configs: []string{config}}})
+	if err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(func() { _ = client.Close() })
+	self, err := os.Executable()
+	if err != nil {
+		t.Fatal(err)
+	}
+	program, err := client.Start("exec " + phrase.ShellQuote(self) + " helper")
+	if err != nil {
+		t.Fatal(err)
+	}
+	h, err := DialHost(t.Context(), program, "127.0.0.1")
+	if err != nil {
+		t.Fatalf("%v: %s", err, program.Complaint())
+	}
+	t.Cleanup(func() { _ = h.Close() })
+	return h, server
+}
+
+func TestHostBySSH(t *testing.T) {
+	h, _ := bySSH(t)
+	hosttest.TestHost(t, hosttest.Here(t, h))
+}
+
+// dialled is this machine, by way of a helper.
+func dialled(t *testing.T) *Host {
+	t.Helper()
+	here, there := net.Pipe()
+	ended := make(chan error, 1)
+	go func() { ended <- Serve(context.Background(), there, host.Here) }()
+	disk, err := DialHost(t.Context(), here, "ferry.example")
+	if err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(func() {
+		_ = disk.Close()
+		<-ended
+	})
+	return disk
+}
+
+func TestHostOfAHelper(t *testing.T) { hosttest.TestHost(t, hosttest.Here(t, dialled(t))) }
+
+// What a helper made for a desk goes with the line.
+func TestNothingOutlivesTheLine(t *testing.T) {
+	h := dialled(t)
+	folder := t.TempDir()
+	opened, err := h.Open(t.Context(), folder)
+	if err != nil {
+		t.Fatal(err)
+	}
+	if _, err := files.Lock(t.Context(), opened, ".", nil); err != nil {
+		t.Fatal(err)
+	}
+	name, _, err := h.PutTemporary(t.Context(), ".php", []byte("<?php"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	own, err := host.Here.Open(t.Context(), folder)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer own.Close()
+	if _, err := files.Lock(t.Context(), own, ".", nil); !errors.Is(err, files.ErrLocked) {
+		t.Fatalf("while the desk holds it: %v", err)
+	}
+	if err := h.Close(); err != nil {
+		t.Fatal(err)
+	}
+	err = testenv.Until(func() error {
+		unlock, err := files.Lock(t.Context(), own, ".", nil)
+		if err != nil {
+			return err
+		}
+		if _, err := os.Stat(name); err == nil {
+			return errors.Join(errors.New("the temporary file is still there"), unlock())
+		}
+		return unlock()
+	})
+	if err != nil {
+		t.Error(err)
+	}
+}
+
+// A database server that only its own machine reaches is reached from there, by port and by socket.
+func TestDatabaseByWayOfAHelper(t *testing.T) {
+	server := testenv.Start(t, testenv.OwnMariaDB)
+	databasetest.TestEngine(t, databasetest.Engine{Databases: dialled(t).Databases(), Empty: func(t *testing.T) databasetest.Account {
+		account := server.Database(t)
+		return databasetest.Account{
+			Login: database.Login{Engine: "mysql", Socket: account.Socket, Name: account.Name, User: account.User, Password: account.Password},
+			Run: func(statements ...string) error {
+				for _, statement := range statements {
+					if _, err := account.Root.Exec(statement); err != nil {
+						return err
+					}
+				}
+				return nil
+			},
+		}
+	}})
+	h := dialled(t)
+	account := server.Database(t)
+	db, err := h.Databases().Open(t.Context(), database.Login{Engine: "mysql", Host: "127.0.0.1", Port: account.Port, Name: account.Name, User: account.User, Password: account.Password}, database.Everything)
+	if err != nil {
+		t.Fatal(err)
+	}
+	if _, err := db.Engine(t.Context()); err != nil {
+		t.Error(err)
+	}
+	if err := db.Close(); err != nil {
+		t.Error(err)
+	}
+	if _, err := h.Databases().Open(t.Context(), database.Login{Engine: "sqlite", File: "/srv/x.sqlite"}, database.Everything); !errors.Is(err, host.ErrUnsupported) {
+		t.Errorf("SQLite: %v", err)
+	}
+}
