@@ -140,7 +140,11 @@ func (a *app) showAdopted(r *adopt.Result) {
 		row(true, "other sites", strings.Join(r.Nested, ", ")+" below the root: no part of this one, left out too")
 	}
 	for _, doubt := range r.Doubts {
-		row(false, "not sure", doubt.What+"\n"+screen.Doing(doubt.Do, doubt.Command))
+		words := doubt.What
+		for _, step := range doubt.Do {
+			words += "\n" + screen.Doing(step)
+		}
+		row(false, "not sure", words)
 	}
 	s.NotCompared(r.NotCompared)
 	s.Print("\n")

@@ -8,6 +8,7 @@ import (
 	"strings"
 	"time"
 
+	"wetland/cli/screen"
 	"wetland/core/adopt"
 	"wetland/core/advice"
 	"wetland/core/archive"
@@ -250,30 +251,36 @@ func (a *app) writeJSON(document any) {
 	encoder := json.NewEncoder(a.out)
 	encoder.SetIndent("", "  ")
 	encoder.SetEscapeHTML(false)
-	if err := encoder.Encode(withLists(document)); err != nil {
+	if err := encoder.Encode(filled(document)); err != nil {
 		fmt.Fprintln(a.errs, "cannot write JSON:", err)
 	}
 }
 
-// withLists returns a document whose lists that are always there are empty, not null.
-func withLists(document any) any {
+// filled returns a document whose lists that are always there are empty, not null, and whose
+// commands say how they are typed.
+func filled(document any) any {
 	copied := reflect.New(reflect.TypeOf(document)).Elem()
 	copied.Set(reflect.ValueOf(document))
-	fillLists(copied)
+	fill(copied)
 	return copied.Interface()
 }
 
-func fillLists(v reflect.Value) {
+func fill(v reflect.Value) {
 	switch v.Kind() {
 	case reflect.Pointer:
 		if !v.IsNil() {
-			fillLists(v.Elem())
+			fill(v.Elem())
 		}
 	case reflect.Slice:
 		for i := range v.Len() {
-			fillLists(v.Index(i))
+			fill(v.Index(i))
 		}
 	case reflect.Struct:
+		if v.CanAddr() && v.CanInterface() {
+			if command, ok := v.Addr().Interface().(*advice.Command); ok {
+				command.Line = screen.CommandLine(command)
+			}
+		}
 		for i := range v.NumField() {
 			field := v.Field(i)
 			if !field.CanSet() && !v.Type().Field(i).Anonymous {
@@ -283,7 +290,7 @@ func fillLists(v reflect.Value) {
 			if field.Kind() == reflect.Slice && field.IsNil() && field.CanSet() && tag != "-" && !slices.Contains(strings.Split(tag, ","), "omitempty") && field.Type().Elem().Kind() != reflect.Uint8 {
 				field.Set(reflect.MakeSlice(field.Type(), 0, 0))
 			}
-			fillLists(field)
+			fill(field)
 		}
 	}
 }

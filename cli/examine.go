@@ -76,8 +76,10 @@ func (a *app) showExamination(name string, found *preflight.Examination) {
 	for _, check := range found.Checks {
 		sign := map[preflight.Advice]string{preflight.Go: s.Good("ok"), preflight.Care: s.Doubt("??"), preflight.No: s.Bad("NO")}[check.Advice]
 		words := check.What
-		if check.Do != "" && check.Advice != preflight.Go {
-			words += "\n" + screen.Doing(check.Do, check.Command)
+		for _, step := range check.Do {
+			if check.Advice != preflight.Go {
+				words += "\n" + screen.Doing(step)
+			}
 		}
 		s.Row("  "+sign+"  ", 6, fmt.Sprintf("%-*s", screen.StepWidth, check.Name), words)
 	}

@@ -17,7 +17,7 @@ import (
 
 // saying are the calls whose texts people read when something ends, is refused or is wrong in
 // wetland.toml: by the name of what is called, the section that they belong to.
-var saying = map[string]string{"end": endings, "endback": endings, "needsperson": endings, "add": refusals, "advise": refusals, "adderror": refusals, "advice.run": nextSteps, "advice.do": nextSteps, "say": mistakes, "errorf": failures, "new": failures}
+var saying = map[string]string{"end": endings, "endback": endings, "needsperson": endings, "add": refusals, "advise": refusals, "adderror": refusals, "advice.run": nextSteps, "advice.do": nextSteps, "advice.lead": nextSteps, "say": mistakes, "errorf": failures, "new": failures}
 
 const (
 	endings   = "Endings"

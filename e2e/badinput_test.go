@@ -12,6 +12,8 @@ import (
 	"path/filepath"
 	"strings"
 	"testing"
+
+	"wetland/core/runs"
 )
 
 const themeHeader = "name = \"Harbourlight\"\nversion = \"2.9.0\"\n"
@@ -98,7 +100,7 @@ func TestBadPackages(t *testing.T) {
 			var document struct {
 				Error    string `json:"error"`
 				ExitCode int    `json:"exit_code"`
-				Reasons  []struct{ What, Do string }
+				Reasons  []runs.Reason
 			}
 			f.run(t, "update", bad.file, "--json").decode(t, &document)
 			if document.ExitCode != bad.code || document.Error == "" || (bad.code == 2 && len(document.Reasons) == 0) {

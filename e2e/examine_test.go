@@ -13,7 +13,7 @@ import (
 type examined struct {
 	Examined []struct {
 		Advice string
-		Checks []struct{ Name, Advice, What, Do string }
+		Checks []struct{ Name, Advice, What string }
 		Log    string `json:"change_log"`
 	}
 	ExitCode int `json:"exit_code"`

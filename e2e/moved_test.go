@@ -19,7 +19,7 @@ func TestMovedSite(t *testing.T) {
 	must(t, os.CopyFS(root, os.DirFS(f.root)))
 	address := testenv.ServeFerry(t, root)
 	must(t, os.Rename(f.root, f.root+"-gone"))
-	f.run(t, "survey").want(t, 1, "wetland moved NEW-ROOT", "if the site was moved: says where it is now")
+	f.run(t, "survey").want(t, 1, "If the site was moved: wetland moved NEW-ROOT")
 
 	other := layOut(t)
 	must(t, os.RemoveAll(filepath.Join(other.root, "themes/harbourlight")), os.RemoveAll(filepath.Join(other.root, "uploads")), os.Mkdir(filepath.Join(other.root, "uploads"), 0o755), os.RemoveAll(filepath.Join(other.root, "plugins/tidetable")))

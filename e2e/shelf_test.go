@@ -1,6 +1,7 @@
 package e2e
 
 import (
+	"fmt"
 	"os"
 	"path/filepath"
 	"strings"
@@ -33,6 +34,16 @@ func TestShelfAndUpdatesFromIt(t *testing.T) {
 	}
 	f.run(t, "update", "harbourlight@9.9").want(t, 1, "the shelf has no such package")
 	f.run(t, "update", "moonraker").want(t, 1, "the shelf has no such package", "wetland shelf")
+}
+
+// zippedText is a zip of these entries, as a text.
+func zippedText(t *testing.T, entries map[string]string) string {
+	t.Helper()
+	text, err := os.ReadFile(zipOf(t, "inner.zip", entries))
+	if err != nil {
+		t.Fatal(err)
+	}
+	return string(text)
 }
 
 func TestBundles(t *testing.T) {
@@ -69,6 +80,15 @@ func TestBundles(t *testing.T) {
 	carrying["harbourlight/theme.toml"] = strings.Replace(carrying["harbourlight/theme.toml"], "2.4.1", "2.4.2", 1)
 	carrying["harbourlight/companions/tidetable.zip"] = read("tidetable-2.0.0")
 	f.run(t, "examine", zipOf(t, "carrying.zip", carrying)).want(t, 4, "theme Harbourlight 2.4.2", "plugin Tidetable 2.0.0 came along with it")
+	// What a theme requires comes along: the command for it is told, and works.
+	needing := zipOf(t, "needing all.zip", map[string]string{
+		"a/harbourlight.zip": zippedText(t, map[string]string{"harbourlight/theme.toml": "name = \"Harbourlight\"\nversion = \"2.4.2\"\nrequires_plugins = [\"moonraker\"]\n"}),
+		"b/moonraker.zip":    zippedText(t, map[string]string{"moonraker/plugin.toml": "name = \"Moonraker\"\nversion = \"1.0.0\"\n"}),
+	})
+	first := fmt.Sprintf("Install that first: wetland update '%s' --pick moonraker", needing)
+	f.run(t, "examine", needing, "--pick", "harbourlight").want(t, 3, first)
+	f.run(t, "update", needing, "--pick", "harbourlight").want(t, 2, first)
+	f.run(t, "update", needing, "--pick", "moonraker").want(t, 0, "Moonraker 1.0.0 is installed, not active")
 	f.run(t, "update", bundle).want(t, 0, "Kept. Harbourlight 2.5.2", "left out plugin Tidetable 2.0.0 is in the bundle, too, and not installed with it (installed: 1.3.0)", "examines the plugin Tidetable 2.0.0, which came along with the package and was not installed")
 	f.run(t, "shelve", bundle).want(t, 0, "Harbourlight 2.5.2", "Tidetable 2.0.0")
 	f.run(t, "update", "tidetable", "--allow-major").want(t, 0, "Kept. Tidetable 2.0.0")

@@ -37,8 +37,7 @@ var commandLines = map[advice.Operation]string{
 	advice.UpdatePicked:     "wetland update {1} --pick {2}",
 }
 
-// CommandLine is what a person types to carry out a command. A name that is not known yet stands
-// in capitals.
+// CommandLine is what a person types to carry out a command.
 func CommandLine(c *advice.Command) string {
 	line, known := commandLines[c.Do]
 	if !known {
@@ -47,9 +46,6 @@ func CommandLine(c *advice.Command) string {
 	with := make([]string, len(c.With))
 	for i, one := range c.With {
 		with[i] = phrase.ShellWord(one)
-		if one == "" {
-			with[i] = "FILE"
-		}
 	}
 	rest := slices.Clone(with)
 	if strings.Contains(line, "{-1}") && len(with) > 0 {

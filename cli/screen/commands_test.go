@@ -32,7 +32,7 @@ func TestEveryOperationHasACommand(t *testing.T) {
 			t.Fatal(err)
 		}
 		seen++
-		if line := CommandLine(advice.To(advice.Operation(operation), "a", "b")); !strings.HasPrefix(line, "wetland ") || strings.ContainsAny(line, "{}") {
+		if line := CommandLine(to(advice.Operation(operation), "a", "b")); !strings.HasPrefix(line, "wetland ") || strings.ContainsAny(line, "{}") {
 			t.Errorf("%s: %q", operation, line)
 		}
 		return true
@@ -42,14 +42,19 @@ func TestEveryOperationHasACommand(t *testing.T) {
 	}
 }
 
+// to is a command.
+func to(do advice.Operation, with ...string) *advice.Command {
+	return &advice.Command{Do: do, With: with}
+}
+
 func TestCommandLines(t *testing.T) {
 	for want, c := range map[string]*advice.Command{
-		"wetland restore snap-1":                            advice.To(advice.Restore, "snap-1"),
-		"wetland update a.zip 'b c.zip'":                    advice.To(advice.Update, "a.zip", "b c.zip"),
-		"wetland examine bundle.zip --pick tidetable":       advice.To(advice.ExaminePicked, "bundle.zip", "tidetable"),
-		"wetland update FILE --pick tidetable":              advice.To(advice.UpdatePicked, "", "tidetable"),
-		"wetland adopt '/srv/www/of ferries' --address URL": advice.To(advice.AdoptSite, "/srv/www/of ferries"),
-		"what a newer version does":                         advice.To("what a newer version does"),
+		"wetland restore snap-1":                            to(advice.Restore, "snap-1"),
+		"wetland update a.zip 'b c.zip'":                    to(advice.Update, "a.zip", "b c.zip"),
+		"wetland examine bundle.zip --pick tidetable":       to(advice.ExaminePicked, "bundle.zip", "tidetable"),
+		"wetland update all.zip --pick tidetable":           to(advice.UpdatePicked, "all.zip", "tidetable"),
+		"wetland adopt '/srv/www/of ferries' --address URL": to(advice.AdoptSite, "/srv/www/of ferries"),
+		"what a newer version does":                         to("what a newer version does"),
 	} {
 		if got := CommandLine(c); got != want {
 			t.Errorf("%q, want %q", got, want)

@@ -371,18 +371,13 @@ func (s *Screen) Refusal(r *runs.Refusal) {
 		words = "Nothing on the site was touched; the pages were not looked at."
 	}
 	s.Paragraph(s.Bad("Refused."), words)
-	var steps []advice.Step
 	for _, reason := range r.Reasons {
-		steps = append(steps, reason.Next...)
-		if reason.What != "" {
-			s.Print("\n")
-			s.Row("  - ", 4, "", reason.What)
-		}
-		if reason.Do != "" {
-			s.Row("    ", 4, "", s.Bold("Do: ")+Doing(reason.Do, reason.Command))
+		s.Print("\n")
+		s.Row("  - ", 4, "", reason.What)
+		for _, step := range reason.Do {
+			s.Row("    ", 4, "", s.Bold("Do: ")+Doing(step))
 		}
 	}
-	s.Next(steps...)
 }
 
 // Next writes what to do now.
@@ -393,22 +388,26 @@ func (s *Screen) Next(steps ...advice.Step) {
 	s.Print("\n%s\n", s.Bold("What now"))
 	for _, step := range steps {
 		switch {
-		case step.Command != nil:
-			s.Row("  ", 2, fmt.Sprintf("%-32s  ", CommandLine(step.Command)), step.Why)
+		case step.Command != nil && step.Say == "":
+			s.Row("  ", 2, fmt.Sprintf("%-32s  ", CommandLine(step.Command)), step.Does)
 		case step.Shell != "": // to be copied as it is
 			s.Print("  %s\n", step.Shell)
 		default:
-			s.Print("%s\n", s.Wrap("  "+step.Why, ""))
+			s.Print("%s\n", s.Wrap("  "+Doing(step), ""))
 		}
 	}
 }
 
-// Doing is what to do, with the command that it leads to.
-func Doing(do string, command *advice.Command) string {
-	if command == nil {
-		return do
+// Doing says in a sentence what to do.
+func Doing(step advice.Step) string {
+	words := step.Say
+	if step.Command != nil {
+		words = strings.TrimSpace(words + " " + CommandLine(step.Command))
 	}
-	return do + " " + CommandLine(command)
+	if step.Does != "" {
+		words += " (" + step.Does + ")"
+	}
+	return words + step.Shell
 }
 
 // Table begins a table without lines; its last column is wrapped.

@@ -6,6 +6,7 @@ import (
 	"strings"
 	"testing"
 
+	"wetland/core/advice"
 	"wetland/core/progress"
 	"wetland/core/runs"
 	"wetland/core/smoke"
@@ -56,7 +57,7 @@ func TestNamesTellOfNoStep(t *testing.T) {
 }
 
 func TestRefusalShowsEveryReason(t *testing.T) {
-	refusal := &runs.Refusal{Unlooked: true, Reasons: []runs.Reason{{What: "the store is sealed", Do: "Name its secret."}, {What: "another run works on this site"}}}
+	refusal := &runs.Refusal{Unlooked: true, Reasons: []runs.Reason{{What: "the store is sealed", Do: advice.Steps("Name its secret.")}, {What: "another run works on this site"}}}
 	out := shown(t, false, func(s *Screen) { s.Refusal(refusal) })
 	for _, want := range []string{"Refused. Nothing on the site was touched; the pages were not looked at.", "  - the store is sealed\n    Do: Name its secret.", "  - another run works on this site"} {
 		if !strings.Contains(out, want) {

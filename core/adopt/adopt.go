@@ -130,7 +130,7 @@ type adoption struct {
 }
 
 func (a *adoption) doubt(what, do string) {
-	a.result.Doubts = append(a.result.Doubts, runs.Reason{What: what, Do: do})
+	a.result.Doubts = append(a.result.Doubts, runs.Reason{What: what, Do: advice.Steps(do)})
 }
 
 func (a *adoption) findSite(ctx context.Context, on host.Host, roots *files.Roots) error {
@@ -154,7 +154,7 @@ func (a *adoption) findSite(ctx context.Context, on host.Host, roots *files.Root
 	if above := cms.Above(ctx, roots, root); above != "" {
 		return &runs.Refusal{Reasons: []runs.Reason{{
 			What: fmt.Sprintf("%s only holds the CMS itself; the site's root, which the web server hands out, is the folder above it", root),
-			Do:   "Name that one:", Command: advice.To(advice.AdoptSite, above),
+			Do:   []advice.Step{advice.Lead("Name that one:", advice.AdoptSite, above)},
 		}}}
 	}
 	opened, err := a.system.Open(ctx, roots, root, "")
@@ -188,14 +188,14 @@ func (a *adoption) checkWorkspace(ctx context.Context) error {
 	a.o.Workspace = dir
 	if err := a.site.CheckOutside(ctx, dir); err != nil {
 		if errors.Is(err, site.ErrInsideWebRoot) {
-			return &runs.Refusal{Reasons: []runs.Reason{{What: err.Error(), Do: "For example: --workspace " + filepath.Join(filepath.Dir(filepath.Dir(a.site.Root)), "care")}}}
+			return &runs.Refusal{Reasons: []runs.Reason{{What: err.Error(), Do: advice.Steps("For example: --workspace " + filepath.Join(filepath.Dir(filepath.Dir(a.site.Root)), "care"))}}}
 		}
 		return err
 	}
 	if _, err := os.Stat(filepath.Join(dir, workspace.ConfigName)); err == nil {
 		return &runs.Refusal{Reasons: []runs.Reason{{
 			What: fmt.Sprintf("%s is a workspace already: it has a %s", dir, workspace.ConfigName),
-			Do:   "Edit that file, or choose another folder with --workspace.",
+			Do:   advice.Steps("Edit that file, or choose another folder with --workspace."),
 		}}}
 	}
 	return nil
@@ -341,7 +341,7 @@ func (a *adoption) identify(ctx context.Context, db database.Database) error {
 	case len(proof.Other) > 0:
 		return &runs.Refusal{Reasons: []runs.Reason{{
 			What: fmt.Sprintf("%s is not what answers at %s: %s (another content: %s)", a.site.Root, a.site.Address, proof, strings.Join(proof.Other, ", ")),
-			Do:   "Check both. Judging another site's pages would prove nothing.",
+			Do:   advice.Steps("Check both. Judging another site's pages would prove nothing."),
 		}}}
 	case len(proof.Same) == 0:
 		a.doubt(fmt.Sprintf("it could not be proved that this root is what answers at %s: %s", a.site.Address, strings.Join(proof.Unasked, "; ")), "Is the web server running, and the address right? An update asks again.")
@@ -358,14 +358,14 @@ func (a *adoption) fetcher() *fetching.Fetcher {
 func (a *adoption) readReach() error {
 	refusal := &runs.Refusal{}
 	for _, problem := range a.o.Reach.Problems() {
-		refusal.Reasons = append(refusal.Reasons, runs.Reason{What: problem, Do: "Here these are --server, --certificates, --user and --password-from."})
+		refusal.Reasons = append(refusal.Reasons, runs.Reason{What: problem, Do: advice.Steps("Here these are --server, --certificates, --user and --password-from.")})
 	}
 	if len(refusal.Reasons) > 0 {
 		return refusal
 	}
 	var err error
 	if a.reach, err = session.ReachOf(a.o.Reach); err != nil {
-		return &runs.Refusal{Reasons: []runs.Reason{{What: err.Error(), Do: "Nothing was written. Fix it, and adopt again."}}}
+		return &runs.Refusal{Reasons: []runs.Reason{{What: err.Error(), Do: advice.Steps("Nothing was written. Fix it, and adopt again.")}}}
 	}
 	return nil
 }

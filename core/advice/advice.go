@@ -35,32 +35,44 @@ const (
 	Tidy             Operation = "tidy"                                    // nothing
 	Update           Operation = "update"                                  // the packages
 	UpdateAll        Operation = "update all"                              // nothing
-	UpdatePicked     Operation = "update with one of a bundle"             // the package, or "", then the folder
+	UpdatePicked     Operation = "update with one of a bundle"             // the package, then the folder
 )
 
 // Command is one operation and what it is done to.
 type Command struct {
 	Do   Operation `json:"do"`
 	With []string  `json:"with,omitempty"`
+	Line string    `json:"line,omitempty"` // how a person types it, where whoever shows it filled that in
 }
 
-// To is a command.
-func To(do Operation, with ...string) *Command { return &Command{do, with} }
-
-// Step is one thing to do: something that Wetland does, a line for the shell, or what a person does.
+// Step is one thing to do: what a person does, something that Wetland does, or a line for the shell.
 type Step struct {
+	Say     string   `json:"say,omitempty"` // what a person does; before a command, what leads to it
 	Command *Command `json:"command,omitempty"`
 	Shell   string   `json:"shell,omitempty"` // to be copied as it is
-	Why     string   `json:"why,omitempty"`   // what it does, or, alone, what to do
-}
-
-// Run advises an operation, and says what it does.
-func Run(why string, do Operation, with ...string) Step {
-	return Step{Command: To(do, with...), Why: why}
+	Does    string   `json:"does,omitempty"`  // what the command does
 }
 
 // Do advises what a person does.
-func Do(what string) Step { return Step{Why: what} }
+func Do(say string) Step { return Step{Say: say} }
+
+// Run advises an operation, and says what it does.
+func Run(does string, do Operation, with ...string) Step {
+	return Step{Command: &Command{Do: do, With: with}, Does: does}
+}
+
+// Lead advises an operation by a sentence that ends with it.
+func Lead(say string, do Operation, with ...string) Step {
+	return Step{Say: say, Command: &Command{Do: do, With: with}}
+}
+
+// Steps is what a person does, as steps; of nothing there are none.
+func Steps(say string) []Step {
+	if say == "" {
+		return nil
+	}
+	return []Step{Do(say)}
+}
 
 // Advised is an error with what to do about it.
 type Advised struct {
@@ -97,7 +109,7 @@ func Of(err error) (steps []Step) {
 func (s *Step) UnmarshalJSON(text []byte) error {
 	if strings.HasPrefix(string(text), `"`) {
 		*s = Step{}
-		return json.Unmarshal(text, &s.Why)
+		return json.Unmarshal(text, &s.Say)
 	}
 	type plain Step
 	return json.Unmarshal(text, (*plain)(s))

@@ -10,7 +10,7 @@ import (
 )
 
 func TestAdviceInErrors(t *testing.T) {
-	look, back := Run("looks again", LookAgain), Run("goes back", Restore, "snap-1")
+	look, back := Run("looks again", LookAgain), Lead("Go back:", Restore, "snap-1")
 	err := errors.Join(With(fmt.Errorf("one: %w", With(fs.ErrNotExist, look)), back), errors.New("two"))
 	if got := Of(fmt.Errorf("all: %w", err)); !reflect.DeepEqual(got, []Step{back, look}) {
 		t.Errorf("%+v", got)
@@ -21,7 +21,7 @@ func TestAdviceInErrors(t *testing.T) {
 }
 
 func TestStepsAreReadBack(t *testing.T) {
-	want := []Step{Run("goes back", Restore, "snap-1"), {Shell: "mv a b"}, Do("Fix it.")}
+	want := []Step{Run("goes back", Restore, "snap-1"), Lead("Or:", Recover), {Shell: "mv a b"}, Do("Fix it.")}
 	text, err := json.Marshal(want)
 	var got []Step
 	if err == nil {

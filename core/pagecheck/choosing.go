@@ -122,7 +122,7 @@ func LeaveOutPages(w *workspace.Workspace, paths []string) error {
 		}
 	}
 	if len(problems) > 0 {
-		return advice.With(fmt.Errorf("nothing was changed: %w", errors.Join(problems...)), advice.Run("lists the pages", advice.ListPages))
+		return advice.With(fmt.Errorf("nothing was changed: %w", errors.Join(problems...)), advice.Lead("To see which are:", advice.ListPages))
 	}
 	return w.ChangePages(nil, paths)
 }

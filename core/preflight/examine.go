@@ -45,10 +45,7 @@ const (
 type Check struct {
 	Name   string `json:"name"`
 	Advice Advice `json:"advice"`
-	What   string `json:"what"`
-	Do     string `json:"do,omitempty"`
-	// Command is what Do leads to.
-	Command *advice.Command `json:"command,omitempty"`
+	runs.Reason
 }
 
 // Examination holds a package against a site.
@@ -67,12 +64,12 @@ type Examination struct {
 
 // Add notes what a check found. The worst advice becomes that of the whole.
 func (e *Examination) Add(name string, worth Advice, what, do string) {
-	e.note(Check{Name: name, Advice: worth, What: what, Do: do})
+	e.advise(name, worth, what, advice.Steps(do)...)
 }
 
-// advise is Add where Wetland can do something about it; do leads to that.
-func (e *Examination) advise(name string, worth Advice, what, do string, operation advice.Operation, with ...string) {
-	e.note(Check{Name: name, Advice: worth, What: what, Do: do, Command: advice.To(operation, with...)})
+// advise is Add with any steps.
+func (e *Examination) advise(name string, worth Advice, what string, steps ...advice.Step) {
+	e.note(Check{name, worth, runs.Reason{What: what, Do: steps}})
 }
 
 func (e *Examination) note(check Check) {
@@ -85,7 +82,7 @@ func (e *Examination) note(check Check) {
 // takeReasons turns gathered reasons into checks that say no.
 func (e *Examination) takeReasons(name, fine string, why *runs.Reasons) {
 	for _, reason := range *why {
-		e.note(Check{Name: name, Advice: No, What: reason.What, Do: reason.Do, Command: reason.Command})
+		e.note(Check{name, No, reason})
 	}
 	if len(*why) == 0 && fine != "" {
 		e.Add(name, Go, fine, "")
@@ -98,7 +95,7 @@ func examineTouched(ctx context.Context, s *session.Session, e *Examination, p *
 	found, err := pagecheck.FindTouched(ctx, s, e.Target, p)
 	switch {
 	case err != nil:
-		e.advise("pages", Care, fmt.Sprintf("which pages it has a part in could not be looked up: %v", err), "Those of "+workspace.ConfigName+" are tested. Add what matters:", advice.AddPage)
+		e.advise("pages", Care, fmt.Sprintf("which pages it has a part in could not be looked up: %v", err), advice.Lead("Those of "+workspace.ConfigName+" are tested. Add what matters:", advice.AddPage))
 	case len(found.Pages) > 0 && e.Target.Kind == cms.Theme:
 		e.Add("pages", Go, fmt.Sprintf("the new version has other templates for %s; an update tests %s, too", found, phrase.ThemOrIt(len(found.Pages))), "")
 	case len(found.Pages) > 0:
@@ -160,9 +157,9 @@ func examine(ctx context.Context, s *session.Session, e *Examination, p *package
 		title := fmt.Sprintf("%s %s %s came along with it", one.Kind, one.Name, phrase.Version(one.Version))
 		switch {
 		case one.Installed == "":
-			e.advise("companion", Care, title+", and is not installed", "If the site needs it, install it, too:", advice.UpdatePicked, path.Base(p.Origin), one.Folder)
+			e.advise("companion", Care, title+", and is not installed", advice.Lead("If the site needs it, install it, too:", advice.UpdatePicked, p.Origin, one.Folder))
 		case one.Differs():
-			e.advise("companion", Care, fmt.Sprintf("%s, and %s is installed: they are meant to go together", title, one.Installed), "Put both on the shelf, and update it, too:", advice.Update, one.Folder)
+			e.advise("companion", Care, fmt.Sprintf("%s, and %s is installed: they are meant to go together", title, one.Installed), advice.Lead("Put both on the shelf, and update it, too:", advice.Update, one.Folder))
 		default:
 			e.Add("companion", Go, title+", and is installed in that version", "")
 		}
@@ -218,7 +215,7 @@ func checkSpace(ctx context.Context, s *session.Session, e *Examination) error {
 	}
 	what := fmt.Sprintf("a snapshot needs at most %s in the store, and %s are free", phrase.Bytes(needs), phrase.Bytes(int64(free)))
 	if free < uint64(needs) {
-		e.advise("space", Care, what, "Make room on the disk of "+s.Site.Workspace.Dir+". Old snapshots go with:", advice.Tidy)
+		e.advise("space", Care, what, advice.Lead("Make room on the disk of "+s.Site.Workspace.Dir+". Old snapshots go with:", advice.Tidy))
 	} else {
 		e.Add("space", Go, what, "")
 	}
@@ -294,7 +291,7 @@ func ExamineInstalled(ctx context.Context, s *session.Session, e *Examination, p
 	}
 	switch {
 	case found == nil:
-		e.advise("hand edits", Care, fmt.Sprintf("cannot be known: the original of version %s is not at hand", phrase.Version(installed.Version)), "If the vendor offers it, put it on the shelf:", advice.Shelve, fmt.Sprintf("%s-%s.zip", installed.Folder, installed.Version))
+		e.advise("hand edits", Care, fmt.Sprintf("cannot be known: the original of version %s is not at hand", phrase.Version(installed.Version)), advice.Lead("If the vendor offers it, put it on the shelf:", advice.Shelve, fmt.Sprintf("%s-%s.zip", installed.Folder, installed.Version)))
 	case found.None():
 		e.Add("hand edits", Go, "none: equal to "+found.Against, "")
 	case o.LoseEdits:
@@ -344,7 +341,7 @@ func checkChildren(ctx context.Context, s *session.Session, e *Examination, pare
 			}
 		}
 		if len(over) > 0 {
-			e.advise("child theme", Care, fmt.Sprintf("%s overrides files that change in this version: %s", child.Folder, phrase.List(over, 4)), "Check whether the child's own files should change in the same way:", advice.ExamineDiff, named, over[0])
+			e.advise("child theme", Care, fmt.Sprintf("%s overrides files that change in this version: %s", child.Folder, phrase.List(over, 4)), advice.Lead("Check whether the child's own files should change in the same way:", advice.ExamineDiff, named, over[0]))
 		} else {
 			e.Add("child theme", Go, child.Folder+" overrides no file that changes", "")
 		}
@@ -365,7 +362,7 @@ func CheckRequirements(ctx context.Context, s *session.Session, e *Examination, 
 		checkPHP(ctx, s, e, want)
 	}
 	for _, folder := range p.Header.RequiresPlugins {
-		checkRequiredPlugin(s, e, folder, with)
+		checkRequiredPlugin(s, e, p, folder, with)
 	}
 }
 
@@ -392,7 +389,7 @@ func checkPHP(ctx context.Context, s *session.Session, e *Examination, want stri
 	}
 }
 
-func checkRequiredPlugin(s *session.Session, e *Examination, folder string, with Company) {
+func checkRequiredPlugin(s *session.Session, e *Examination, p *packages.Package, folder string, with Company) {
 	switch plugin, ok := site.Component(s.Components, cms.Plugin, folder); {
 	case ok && plugin.Active:
 		e.Add("requirements", Go, "it needs the plugin "+folder+", which is active", "")
@@ -403,7 +400,7 @@ func checkRequiredPlugin(s *session.Session, e *Examination, folder string, with
 	case with.comes(cms.Plugin, folder):
 		e.Add("requirements", Care, "it needs the plugin "+folder+", which is installed along with it, not active", "Switch that plugin on in the CMS afterwards.")
 	case slices.ContainsFunc(with.Beside, func(b shelf.Beside) bool { return b.Kind == cms.Plugin && b.Folder == folder }):
-		e.advise("requirements", No, "it needs the plugin "+folder+", which is not installed. It came along in the bundle", "Install that first:", advice.UpdatePicked, "", folder)
+		e.advise("requirements", No, "it needs the plugin "+folder+", which is not installed. It came along in the bundle", advice.Lead("Install that first:", advice.UpdatePicked, p.Origin, folder))
 	default:
 		e.Add("requirements", No, "it needs the plugin "+folder+", which is not installed", "Get that plugin and install it first.")
 	}

@@ -31,6 +31,8 @@ type Report struct {
 	Made    time.Time
 	// CommandLine tells how the program is told to carry out a command.
 	CommandLine func(*advice.Command) string
+	// Recover settles a run that has not ended properly, GoBack goes back to its snapshot.
+	Recover, GoBack *advice.Command
 }
 
 // Page is one page with what was found on it and how it looked.
@@ -52,7 +54,7 @@ type View struct {
 
 // Make gathers what is known of a run.
 func Make(site, address string, run *runs.Run, commandLine func(*advice.Command) string) (*Report, error) {
-	r := &Report{Site: site, Address: address, Run: run, Made: time.Now(), CommandLine: commandLine}
+	r := &Report{Site: site, Address: address, Run: run, Made: time.Now(), CommandLine: commandLine, Recover: &advice.Command{Do: advice.Recover}, GoBack: &advice.Command{Do: advice.Restore, With: []string{run.Snapshot}}}
 	if run.Judgement == nil {
 		return r, nil
 	}

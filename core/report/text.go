@@ -82,14 +82,20 @@ func (r *Report) markdownNext(say func(format string, args ...any)) {
 	if len(r.Run.Next) > 0 {
 		say("\n## What now\n")
 		for _, step := range r.Run.Next {
-			switch {
-			case step.Command != nil:
-				say("- %s %s", code(r.CommandLine(step.Command)), md(step.Why))
-			case step.Shell != "":
-				say("- %s", code(step.Shell))
-			default:
-				say("- %s", md(step.Why))
+			var parts []string
+			if step.Say != "" {
+				parts = append(parts, md(step.Say))
 			}
+			if step.Command != nil {
+				parts = append(parts, code(r.CommandLine(step.Command)))
+			}
+			if step.Shell != "" {
+				parts = append(parts, code(step.Shell))
+			}
+			if step.Does != "" {
+				parts = append(parts, md(step.Does))
+			}
+			say("- %s", strings.Join(parts, " "))
 		}
 	}
 }

@@ -151,8 +151,7 @@ func (r *restoration) acceptRoot(ctx context.Context, why *runs.Reasons) error {
 			return err
 		}
 		if !k.Same() {
-			why.Advise(fmt.Sprintf("%s is a snapshot of the site in %s, and %s does not seem to be the same one: %s", m.Name, m.Root, r.Site.Root, phrase.List(append(k.Against, k.For...), 4)),
-				"Restore it from the workspace of its own site. If the site was moved and this is it:", advice.MovedSurely, r.Site.Root)
+			why.Advise(fmt.Sprintf("%s is a snapshot of the site in %s, and %s does not seem to be the same one: %s", m.Name, m.Root, r.Site.Root, phrase.List(append(k.Against, k.For...), 4)), advice.Lead("Restore it from the workspace of its own site. If the site was moved and this is it:", advice.MovedSurely, r.Site.Root))
 			return nil
 		}
 		r.Report.End(progress.Note, "moved", fmt.Sprintf("%s was taken in %s. This is the same site: %s", m.Name, m.Root, phrase.List(k.For, 4)))
@@ -185,9 +184,9 @@ func (r *restoration) acceptFolders(why *runs.Reasons) {
 		}
 	}
 	if len(elsewhere) > 0 {
-		what := fmt.Sprintf("%s holds what was in %s, and the site as it is has nothing there", m.Name, phrase.List(elsewhere, 4))
-		why.Advise(what, "If its folders were moved since, and you trust this store:", advice.RestoreForeign, m.Name)
-		why.Advise("", "Else make a copy beside the site:", advice.RestoreElsewhere, m.Name)
+		why.Advise(fmt.Sprintf("%s holds what was in %s, and the site as it is has nothing there", m.Name, phrase.List(elsewhere, 4)),
+			advice.Lead("If its folders were moved since, and you trust this store:", advice.RestoreForeign, m.Name),
+			advice.Lead("Else make a copy beside the site:", advice.RestoreElsewhere, m.Name))
 	}
 }
 
@@ -275,8 +274,7 @@ func (moved *Moved) compare(ctx context.Context, w *workspace.Workspace, o MoveO
 	}
 	if !moved.Kinship.Same() && !o.Sure {
 		why = nil
-		why.Advise(fmt.Sprintf("%s does not seem to be the site of %s: %s", s.Site.Root, m.Name, phrase.List(append(moved.Kinship.Against, moved.Kinship.For...), 4)),
-			"If you know that it is, add --sure. Another site needs a workspace of its own:", advice.AdoptSite, s.Site.Root)
+		why.Advise(fmt.Sprintf("%s does not seem to be the site of %s: %s", s.Site.Root, m.Name, phrase.List(append(moved.Kinship.Against, moved.Kinship.For...), 4)), advice.Lead("If you know that it is, add --sure. Another site needs a workspace of its own:", advice.AdoptSite, s.Site.Root))
 		return why.Refusal()
 	}
 	return nil

@@ -99,7 +99,7 @@ func Restore(ctx context.Context, w *workspace.Workspace, o Options) (run *runs.
 	if open, err := runs.Unsettled(w); err != nil {
 		return nil, err
 	} else if open != nil && open.Kind == "restore" && open.State == runs.UnderWay {
-		why.Advise(fmt.Sprintf("%s was interrupted and is not settled", open.Name), "Run:", advice.Recover)
+		why.Advise(fmt.Sprintf("%s was interrupted and is not settled", open.Name), advice.Lead("Run:", advice.Recover))
 	}
 	if err := why.Refusal(); err != nil {
 		return nil, err
@@ -129,7 +129,7 @@ func openRestoration(ctx context.Context, w *workspace.Workspace, o Options, why
 		return nil, err
 	}
 	if err != nil {
-		why.Advise(fmt.Sprintf("%s is damaged: %v", o.Snapshot, err), chooseAnother, advice.ListSnapshots)
+		why.Advise(fmt.Sprintf("%s is damaged: %v", o.Snapshot, err), chooseAnother)
 		return nil, why.Refusal()
 	}
 	session.TellOrigin(s.Store, r.manifest, s.Guard)
@@ -183,7 +183,7 @@ func (r *restoration) leaveUnread(why *runs.Reasons) {
 		return
 	}
 	if !r.scope.files {
-		why.Advise(r.manifest.Name+" holds no tables: the database could not be read when it was taken", chooseAnother, advice.ListSnapshots)
+		why.Advise(r.manifest.Name+" holds no tables: the database could not be read when it was taken", chooseAnother)
 	}
 	r.scope.database = false
 	r.Report.End(progress.Note, "tables", "they stay as they are: the database could not be read when "+r.manifest.Name+" was taken")
@@ -271,7 +271,7 @@ func (r *restoration) carryOut(ctx context.Context) (*runs.Run, error) {
 	return r.finish()
 }
 
-const chooseAnother = "Choose another snapshot:"
+var chooseAnother = advice.Lead("Choose another snapshot:", advice.ListSnapshots)
 
 // verifyWanted proves what is going to be written, before anything is touched.
 func (r *restoration) verifyWanted(ctx context.Context) error {
@@ -283,7 +283,7 @@ func (r *restoration) verifyWanted(ctx context.Context) error {
 				return progress.Bad, "", err
 			}
 			var why runs.Reasons
-			why.Advise(fmt.Sprintf("%s is damaged: %v", r.manifest.Name, err), chooseAnother, advice.ListSnapshots)
+			why.Advise(fmt.Sprintf("%s is damaged: %v", r.manifest.Name, err), chooseAnother)
 			return progress.Bad, "", why.Refusal()
 		}
 		return progress.Good, fmt.Sprintf("%s: every byte of %s", r.manifest.Name, filesAndTables(len(items), len(tables))), nil

@@ -2,15 +2,14 @@ package runs
 
 import (
 	"strings"
+
 	"wetland/core/advice"
 )
 
 // Reason is one thing that stands against going on, and what to do about it.
 type Reason struct {
-	What    string          `json:"what"` // "": one more thing to do about the reason before
-	Do      string          `json:"do,omitempty"`
-	Command *advice.Command `json:"command,omitempty"` // that Do leads to
-	Next    []advice.Step   `json:"next,omitempty"`    // what else can be done
+	What string        `json:"what"`
+	Do   []advice.Step `json:"do,omitempty"` // about it
 }
 
 // Refusal says that nothing was touched, and every reason why.
@@ -25,11 +24,8 @@ func (r *Refusal) Error() string {
 	lines := []string{r.Head()}
 	for _, reason := range r.Reasons {
 		line := "- " + reason.What
-		if reason.What == "" {
-			line = "" // more to do about the last one
-		}
-		if reason.Do != "" {
-			line += "\n  " + reason.Do
+		for _, step := range reason.Do {
+			line += "\n  " + step.Say
 		}
 		lines = append(lines, line)
 	}
@@ -48,16 +44,16 @@ func (r *Refusal) Head() string {
 type Reasons []Reason
 
 // Add notes one thing that stands against going on, and what to do about it.
-func (r *Reasons) Add(what, do string) { *r = append(*r, Reason{What: what, Do: do}) }
+func (r *Reasons) Add(what, do string) { r.Advise(what, advice.Steps(do)...) }
 
-// AddError notes an error, with the advice in it.
-func (r *Reasons) AddError(err error, do string) {
-	*r = append(*r, Reason{What: err.Error(), Do: do, Next: advice.Of(err)})
+// Advise is Add with any steps.
+func (r *Reasons) Advise(what string, steps ...advice.Step) {
+	*r = append(*r, Reason{What: what, Do: steps})
 }
 
-// Advise is Add where Wetland can do something about it; do leads to that.
-func (r *Reasons) Advise(what, do string, operation advice.Operation, with ...string) {
-	*r = append(*r, Reason{What: what, Do: do, Command: advice.To(operation, with...)})
+// AddError notes an error, with the advice in it besides.
+func (r *Reasons) AddError(err error, do string) {
+	r.Advise(err.Error(), append(advice.Steps(do), advice.Of(err)...)...)
 }
 
 // Refusal returns the gathered reasons as an error, or nil if there are none.

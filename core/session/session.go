@@ -342,7 +342,7 @@ func (s *Session) End(state runs.State, reason string, next ...advice.Step) (*ru
 	if s.Unemptied != nil && state != runs.NeedsPerson {
 		state = state.InDoubt()
 		reason += fmt.Sprintf(" What is not proved: that the object cache has none of the newer settings (%v).", s.Unemptied)
-		next = append([]advice.Step{advice.Do("Empty the object cache, in the CMS's dashboard or where it runs. Then look at the site:"), advice.Run("looks at the pages", advice.LookAgain)}, next...)
+		next = append([]advice.Step{advice.Lead("Empty the object cache, in the CMS's dashboard or where it runs. Then look at the site:", advice.LookAgain)}, next...)
 	}
 	if s.Unpurged != nil && state != runs.NeedsPerson {
 		state = state.InDoubt()

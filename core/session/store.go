@@ -26,7 +26,7 @@ func OpenStore(ctx context.Context, w *workspace.Workspace, guard Guard) (*packs
 		return nil, fmt.Errorf("%w, and %s does not say where its passphrase or key is. Add: [store] unlock_with = \"ask\" (or \"env NAME\", \"file PATH\", \"keys PATH\")", err, workspace.ConfigName)
 	case errors.Is(err, packs.ErrNotSealed):
 		return nil, advice.With(fmt.Errorf("%w, though %s names a secret for it ([store] unlock_with). Nothing was written there: what comes would lie open. If the workspace is not new, its store was moved away or exchanged: find out who did that, and put it back", err, workspace.ConfigName),
-			advice.Run("seals the store of a new workspace", advice.SealStore, w.Config.Store.UnlockWith))
+			advice.Lead("If the workspace is new, seal its store first:", advice.SealStore, w.Config.Store.UnlockWith))
 	case errors.Is(err, packs.ErrWrongKey):
 		return nil, fmt.Errorf("%w. Nothing is damaged: look at [store] unlock_with in %s", err, workspace.ConfigName)
 	}

@@ -230,7 +230,7 @@ func locate(s *session.Session, name string) (string, error) {
 	}
 	entry, pickErr := s.Shelf().Pick(name)
 	if errors.Is(pickErr, packages.ErrNotOnShelf) && errors.Is(err, fs.ErrNotExist) {
-		return "", advice.With(fmt.Errorf("there is no file %s, and %w of that name or version", name, packages.ErrNotOnShelf), advice.Run("lists what the shelf has", advice.ListShelf))
+		return "", advice.With(fmt.Errorf("there is no file %s, and %w of that name or version", name, packages.ErrNotOnShelf), advice.Lead("To see what the shelf has:", advice.ListShelf))
 	}
 	if other, ok := s.Shelf().OffSite(entry); pickErr == nil && ok {
 		s.Report.End(progress.Note, "package", fmt.Sprintf("%s as its vendor made it; as it was on the site, it is in %s", entry.Title(), other.File))
@@ -270,7 +270,7 @@ func ReadPackage(ctx context.Context, s *session.Session, name, choice, scratch 
 		}
 	}
 	if picked < 0 {
-		why.Advise(fmt.Sprintf("%s holds several packages: %s", filepath.Base(file), strings.Join(titles, "; ")), "Name one with --pick FOLDER, or put all of them on the shelf:", advice.Shelve, filepath.Base(file))
+		why.Advise(fmt.Sprintf("%s holds several packages: %s", filepath.Base(file), strings.Join(titles, "; ")), advice.Lead("Name one with --pick FOLDER, or put all of them on the shelf:", advice.Shelve, file))
 		return nil, nil, nil
 	}
 	found[picked].Folder = installedFolder(s.Components, found[picked])

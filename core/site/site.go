@@ -79,7 +79,7 @@ func Open(ctx context.Context, w *workspace.Workspace) (_ *Site, err error) {
 	return s, s.CheckOutside(ctx, w.Dir)
 }
 
-var whereItIs = advice.Run("if the site was moved: says where it is now", advice.Moved)
+var whereItIs = advice.Lead("If the site was moved:", advice.Moved)
 
 // Remember opens a site of which only what a snapshot noted is known.
 func Remember(ctx context.Context, w *workspace.Workspace, root string, known cms.Remembered) (*Site, error) {

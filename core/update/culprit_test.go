@@ -453,7 +453,7 @@ func TestCachesThatStayAreTold(t *testing.T) {
 			if (run.Judgement.Verdict == smoke.Doubtful) != (c.keep == update.Keep) {
 				t.Fatalf("%s pages prove nothing here", run.Judgement.Verdict)
 			}
-			if !strings.Contains(run.Reason, "the caches could not be cleared") || !strings.Contains(run.Reason, "exit status 7") || !strings.HasPrefix(run.Next[0].Why, "Clear the caches by hand") {
+			if !strings.Contains(run.Reason, "the caches could not be cleared") || !strings.Contains(run.Reason, "exit status 7") || !strings.HasPrefix(run.Next[0].Say, "Clear the caches by hand") {
 				t.Errorf("%q %+v", run.Reason, run.Next)
 			}
 		})

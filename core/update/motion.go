@@ -178,7 +178,7 @@ func (m *motion) prepare(ctx context.Context, why *runs.Reasons) error {
 	if open, err := runs.Unsettled(m.Site.Workspace); err != nil {
 		return err
 	} else if open != nil {
-		why.Advise(fmt.Sprintf("%s %s", open.Name, runs.UnsettledWords[open.State]), "Run:", advice.Recover)
+		why.Advise(fmt.Sprintf("%s %s", open.Name, runs.UnsettledWords[open.State]), advice.Lead("Run:", advice.Recover))
 		return why.Refusal()
 	}
 	if err := m.choose(ctx, why); err != nil {
@@ -247,7 +247,7 @@ func (m *motion) checkChange(ctx context.Context, c *deploy.Change, why *runs.Re
 	preflight.CheckRequirements(ctx, m.Session, &needs, c.Pkg, m.company)
 	for _, check := range needs.Checks {
 		if check.Advice == preflight.No {
-			own.Add(check.What, check.Do)
+			own.Advise(check.What, check.Do...)
 		}
 	}
 	m.addOwn(why, c.Target.Folder, own)

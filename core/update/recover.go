@@ -24,7 +24,7 @@ import (
 // would have come later is left alone.
 func Recover(ctx context.Context, s *session.Session, t runs.Trace, to string) (*runs.Run, error) {
 	if len(t.Changes) == 0 && t.Snapshot != "" {
-		return nil, advice.With(fmt.Errorf("the journal of %s does not tell what it was for: another version of Wetland wrote it. Recover with that version, or go back to the snapshot", s.Run.Name), advice.Run("goes back", advice.Restore, t.Snapshot))
+		return nil, advice.With(fmt.Errorf("the journal of %s does not tell what it was for: another version of Wetland wrote it. Recover with that version", s.Run.Name), advice.Lead("Or go back to the snapshot:", advice.Restore, t.Snapshot))
 	}
 	if to == "old" && len(t.Last) > 0 { // it was finished but for the clearing up
 		t.Group, t.Swapping = t.Last, true

@@ -158,6 +158,19 @@ func TestCoreHoldsNoCommandLines(t *testing.T) {
 			t.Errorf("%s: %s", file, literal.Value)
 		}
 	})
+	pages, err := filepath.Glob(filepath.Join(root, "core", "*", "*.html"))
+	if err != nil || len(pages) == 0 {
+		t.Fatalf("no page of core is found: %v", err)
+	}
+	for _, page := range pages {
+		text, err := os.ReadFile(page)
+		if err != nil {
+			t.Fatal(err)
+		}
+		if found := commandLine.Find(text); found != nil {
+			t.Errorf("%s: %s", page, found)
+		}
+	}
 }
 
 // inspectCore calls look for every node of core's code, without suites and tests.
