@@ -15,9 +15,9 @@ import (
 	"strings"
 	"time"
 
-	"wetland/core/durable"
-
 	"github.com/gofrs/flock"
+
+	"wetland/core/durable"
 )
 
 // Bytes is where a store keeps its data: a folder now, object storage later. Names are
@@ -300,12 +300,17 @@ func (d DiskBytes) List(ctx context.Context, prefix string) ([]string, error) {
 
 // Clear removes what crashes left.
 func (d DiskBytes) Clear(ctx context.Context) error {
-	return errors.Join(ctx.Err(), filepath.WalkDir(d.Dir, func(name string, entry fs.DirEntry, err error) error {
-		if err == nil && entry.Type().IsRegular() && strings.HasSuffix(name, PartSuffix) {
-			err = os.Remove(name)
+	return filepath.WalkDir(d.Dir, func(name string, entry fs.DirEntry, err error) error {
+		switch {
+		case ctx.Err() != nil:
+			return ctx.Err()
+		case name == d.Dir && errors.Is(err, fs.ErrNotExist):
+			return nil // nothing was ever put there
+		case err == nil && entry.Type().IsRegular() && strings.HasSuffix(name, PartSuffix):
+			return os.Remove(name)
 		}
 		return err
-	}))
+	})
 }
 
 // Delete removes an entry.

@@ -33,7 +33,7 @@ func TestBytes(t *testing.T, empty func(t *testing.T) (place packs.Bytes, again 
 	}
 }
 
-// Broken returns the laws that a place breaks, and how. make makes an empty one for each.
+// Broken returns the laws that a place breaks, and how. empty makes one for each.
 func Broken(ctx context.Context, empty func() (place packs.Bytes, again func() packs.Bytes)) map[string]error {
 	broken := map[string]error{}
 	for name, law := range laws {
@@ -380,6 +380,10 @@ func endedContexts(ctx context.Context, place packs.Bytes, again func() packs.By
 	if err := errors.Join(put(ctx, place, packs.MarkerName, nil), put(ctx, place, "volumes/a", []byte("a"))); err != nil {
 		return err
 	}
+	other, err := place.Put(ctx, "volumes/c")
+	if err != nil {
+		return err
+	}
 	writing, stop := context.WithCancel(ctx)
 	defer stop()
 	w, err := place.Put(writing, "volumes/b")
@@ -392,7 +396,7 @@ func endedContexts(ctx context.Context, place packs.Bytes, again func() packs.By
 	_, getErr := get(writing, place, "volumes/a", 0, -1)
 	_, sizeErr := place.Size(writing, "volumes/a")
 	_, listErr := place.List(writing, "volumes/")
-	_, putErr := place.Put(writing, "volumes/c")
+	_, putErr := place.Put(writing, "volumes/d")
 	_, holdErr := place.Hold(writing, false)
 	for what, err := range map[string]error{"commit": commit, "get": getErr, "size": sizeErr, "list": listErr, "put": putErr, "hold": holdErr,
 		"delete": place.Delete(writing, "volumes/a"), "replace": place.Replace(writing, "volumes/a", []byte("a"), []byte("b")), "clear": place.Clear(writing)} {
@@ -404,11 +408,11 @@ func endedContexts(ctx context.Context, place packs.Bytes, again func() packs.By
 	if len(names) != 1 {
 		return fmt.Errorf("listed: %v", names)
 	}
-	return errors.Join(err, holds(ctx, place, "volumes/a", []byte("a")))
+	return errors.Join(err, holds(ctx, place, "volumes/a", []byte("a")), other.Commit(), holds(ctx, place, "volumes/c", nil))
 }
 
 func clearsLeftovers(ctx context.Context, place packs.Bytes, again func() packs.Bytes) error {
-	if err := errors.Join(put(ctx, place, "volumes/a", []byte("a")), put(ctx, place, "key", []byte("k"))); err != nil {
+	if err := errors.Join(place.Clear(ctx), put(ctx, place, "volumes/a", []byte("a")), put(ctx, place, "key", []byte("k"))); err != nil {
 		return err
 	}
 	if _, err := place.Put(ctx, "volumes/b"); err != nil { // its writer dies
