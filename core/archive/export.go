@@ -76,7 +76,7 @@ func Export(ctx context.Context, w *workspace.Workspace, name, dir string, guard
 	err = write("database.sql", func(out io.Writer) error {
 		var all []database.Replacement
 		for _, table := range m.Tables {
-			all = append(all, database.Replacement{Table: table.Table, Rows: snapshot.Rows(ctx, store, table)})
+			all = append(all, database.Replacement{Table: table.Table, Rows: snapshot.Rows(store, table)})
 		}
 		return database.WriteSQL(ctx, out, m.Dialect(), all)
 	})

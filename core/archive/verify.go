@@ -72,7 +72,7 @@ func LoadAll(ctx context.Context, store *packs.Store, m *snapshot.Manifest, into
 	change := database.Change{Tag: m.Name, Apart: true}
 	described := database.Resting(m.Described())
 	for i, table := range m.Tables {
-		change.Replace = append(change.Replace, database.Replacement{Table: described[i], Rows: snapshot.Rows(ctx, store, table)})
+		change.Replace = append(change.Replace, database.Replacement{Table: described[i], Rows: snapshot.Rows(store, table)})
 	}
 	applied, err := into.Apply(ctx, change)
 	if err != nil {

@@ -7,7 +7,6 @@ package host
 
 import (
 	"context"
-	"errors"
 	"net"
 
 	"wetland/core/database"
@@ -16,7 +15,8 @@ import (
 
 // Host is one machine with sites. Its calls may be made at the same time; a call whose context
 // has ended does nothing, or stops, and returns its error. What a host cannot do is an
-// ErrUnsupported; Abilities tells of it beforehand. Package hosttest holds a Host against all of this.
+// errors.ErrUnsupported; Abilities tells of it beforehand. Package hosttest holds a Host against all of
+// this.
 type Host interface {
 	// Disk is where its folders are opened. What can be done in a folder depends on the disk that
 	// it is on: the abilities of a files.FS, as files.Exchanger, tell of that.
@@ -60,9 +60,6 @@ type Abilities struct {
 	Run       bool // programs
 	Temporary bool // files for other accounts
 }
-
-// ErrUnsupported says that a host cannot do what was asked for. It is an errors.ErrUnsupported.
-var ErrUnsupported = errors.ErrUnsupported
 
 // At returns the host that a site's root, as it is written in settings, is on.
 func At(string) Host { return Here }

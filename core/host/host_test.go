@@ -48,15 +48,15 @@ type unable struct{ host.Host }
 func (unable) Abilities() host.Abilities { return host.Abilities{} }
 
 func (unable) Dial(context.Context, string, string) (net.Conn, error) {
-	return nil, host.ErrUnsupported
+	return nil, errors.ErrUnsupported
 }
 
 func (unable) Run(context.Context, string, ...string) (string, error) {
-	return "", host.ErrUnsupported
+	return "", errors.ErrUnsupported
 }
 
 func (unable) PutTemporary(context.Context, string, []byte) (string, func() error, error) {
-	return "", nil, host.ErrUnsupported
+	return "", nil, errors.ErrUnsupported
 }
 
 // What a host cannot do is not held against it as long as it says so.

@@ -21,7 +21,7 @@ const mostRoots = 1000
 
 // helper does what a desk asks for.
 type helper struct {
-	disk host.Host
+	on   host.Host
 	lock sync.Mutex
 	last uint64
 	open map[uint64]files.FS
@@ -29,7 +29,7 @@ type helper struct {
 
 // Serve does what a desk asks for on a machine, until the line ends, and returns why it did.
 func Serve(ctx context.Context, streams io.ReadWriteCloser, on host.Host) error {
-	h := &helper{disk: on, open: map[uint64]files.FS{}}
+	h := &helper{on: on, open: map[uint64]files.FS{}}
 	err := wire.Serve(ctx, streams, wire.Options{Errors: known}, h.handle)
 	for _, fsys := range h.open {
 		err = errors.Join(err, fsys.Close())
@@ -44,7 +44,7 @@ func (h *helper) handle(ctx context.Context, r *wire.Request) (any, error) {
 	}
 	switch r.Method {
 	case methodReal:
-		real, err := h.disk.Real(ctx, string(args.Name))
+		real, err := h.on.Real(ctx, string(args.Name))
 		return []byte(real), err
 	case methodOpen:
 		return h.openFolder(ctx, string(args.Name))
@@ -79,7 +79,7 @@ func (h *helper) folder(number uint64) (files.FS, error) {
 }
 
 func (h *helper) openFolder(ctx context.Context, name string) (opened, error) {
-	fsys, err := h.disk.Open(ctx, name)
+	fsys, err := h.on.Open(ctx, name)
 	if err != nil {
 		return opened{}, err
 	}
@@ -90,14 +90,7 @@ func (h *helper) openFolder(ctx context.Context, name string) (opened, error) {
 	}
 	h.last++
 	h.open[h.last] = fsys
-	is := opened{Root: h.last, CanExchange: files.CanExchange(fsys)}
-	_, is.Able.Exchange = fsys.(files.Exchanger)
-	_, is.Able.Owners = fsys.(files.OwnerGiver)
-	_, is.Able.Marks = fsys.(files.Marker)
-	_, is.Able.Mounts = fsys.(files.Mounter)
-	_, is.Able.Locks = fsys.(files.Locker)
-	_, is.Able.Free = fsys.(files.Measurer)
-	return is, nil
+	return opened{Root: h.last, CanExchange: files.CanExchange(fsys)}, nil
 }
 
 // in does something in a folder that is open.
@@ -147,7 +140,7 @@ func in(ctx context.Context, fsys files.FS, r *wire.Request, args request) (any,
 
 // dial connects, and passes on what comes from either side.
 func (h *helper) dial(ctx context.Context, r *wire.Request, args request) error {
-	connection, err := h.disk.Dial(ctx, string(args.Other), string(args.Name))
+	connection, err := h.on.Dial(ctx, string(args.Other), string(args.Name))
 	if err != nil {
 		return err
 	}
@@ -171,7 +164,7 @@ func (h *helper) run(ctx context.Context, r *wire.Request, args request) error {
 	for _, arg := range args.More {
 		words = append(words, string(arg))
 	}
-	said, err := h.disk.Run(ctx, string(args.Name), words...)
+	said, err := h.on.Run(ctx, string(args.Name), words...)
 	if err != nil {
 		return err
 	}
@@ -184,14 +177,14 @@ const mostTemporary = 1 << 20
 
 // putTemporary makes a file, says its name, and takes it away when the desk says no more, or is gone.
 func (h *helper) putTemporary(ctx context.Context, r *wire.Request, args request) error {
-	if args.Offset < 0 || args.Offset > mostTemporary {
-		return fmt.Errorf("a temporary file of %d bytes; at most %d are allowed: %w", args.Offset, mostTemporary, fs.ErrInvalid)
+	if args.Number < 0 || args.Number > mostTemporary {
+		return fmt.Errorf("a temporary file of %d bytes; at most %d are allowed: %w", args.Number, mostTemporary, fs.ErrInvalid)
 	}
-	content := make([]byte, args.Offset)
+	content := make([]byte, args.Number)
 	if _, err := io.ReadFull(r, content); err != nil {
 		return err
 	}
-	name, remove, err := h.disk.PutTemporary(ctx, string(args.Name), content)
+	name, remove, err := h.on.PutTemporary(ctx, string(args.Name), content)
 	if err != nil {
 		return err
 	}
@@ -218,7 +211,7 @@ func list(ctx context.Context, fsys files.FS, r *wire.Request, name string) erro
 }
 
 func read(ctx context.Context, fsys files.FS, r *wire.Request, args request) error {
-	file, err := fsys.Open(ctx, string(args.Name), args.Offset)
+	file, err := fsys.Open(ctx, string(args.Name), args.Number)
 	if err != nil {
 		return err
 	}
@@ -243,7 +236,7 @@ func create(ctx context.Context, fsys files.FS, r *wire.Request, args request) e
 // hold locks a folder until the desk says no more, or is gone.
 func hold(ctx context.Context, fsys files.FS, r *wire.Request, args request) error {
 	var counts func(user int) bool
-	if args.Offset == 1 {
+	if args.Ask {
 		counts = func(user int) bool {
 			answer := []byte{1}
 			if _, err := r.Write(binary.BigEndian.AppendUint64([]byte{sayCounts}, uint64(user))); err == nil {

@@ -10,27 +10,31 @@ import (
 	"time"
 
 	"wetland/core/database"
+	"wetland/core/files"
 	"wetland/core/host"
 	"wetland/core/wire"
 )
 
 // Host is the machine that a helper runs on.
 type Host struct {
-	*Disk
+	desk *wire.Desk
 	name string
 }
 
 var _ host.Host = (*Host)(nil)
 
-// DialHost speaks to a helper over the two directions of streams, and owns them. name is how people
-// call its machine.
-func DialHost(ctx context.Context, streams io.ReadWriteCloser, name string) (*Host, error) {
-	disk, err := Dial(ctx, streams)
+// Dial speaks to a helper over the two directions of streams, and owns them. name is how people call
+// its machine.
+func Dial(ctx context.Context, streams io.ReadWriteCloser, name string) (*Host, error) {
+	desk, err := wire.Dial(ctx, streams, wire.Options{Errors: known})
 	if err != nil {
 		return nil, err
 	}
-	return &Host{disk, name}, nil
+	return &Host{desk, name}, nil
 }
+
+// Close ends the line, and with it the helper.
+func (h *Host) Close() error { return h.desk.Close() }
 
 // Name is how people call it.
 func (h *Host) Name() string { return h.name }
@@ -40,13 +44,29 @@ func (h *Host) Abilities() host.Abilities {
 	return host.Abilities{Dial: true, Run: true, Temporary: true}
 }
 
+// Real resolves the links in a name there.
+func (h *Host) Real(ctx context.Context, name string) (string, error) {
+	var real []byte
+	err := h.desk.Do(ctx, methodReal, request{Name: []byte(name)}, &real)
+	return string(real), err
+}
+
+// Open opens a folder there.
+func (h *Host) Open(ctx context.Context, folder string) (files.FS, error) {
+	var is opened
+	if err := h.desk.Do(ctx, methodOpen, request{Name: []byte(folder)}, &is); err != nil {
+		return nil, err
+	}
+	return &root{h, is}, nil
+}
+
 // Databases opens those of servers, by what the helper dials.
 func (h *Host) Databases() host.Databases { return databases{database.Engines{Dial: h.Dial}} }
 
 // databases are those of servers alone: the engine of SQLite has to run where the file is.
 type databases struct{ database.Engines }
 
-var errSQLite = fmt.Errorf("an SQLite database on another machine cannot be opened yet: %w", host.ErrUnsupported)
+var errSQLite = fmt.Errorf("an SQLite database on another machine cannot be opened yet: %w", errors.ErrUnsupported)
 
 func (d databases) Open(ctx context.Context, login database.Login, owner database.Owner) (database.Database, error) {
 	if login.Engine == "sqlite" {
@@ -85,7 +105,17 @@ func (h *Host) Dial(ctx context.Context, network, address string) (net.Conn, err
 
 // begun waits until the helper says by a byte that it has what was asked for.
 func (h *Host) begun(ctx context.Context, method string, args request) (*wire.Stream, error) {
-	return (&root{disk: h.Disk}).begun(ctx, method, args)
+	s, err := h.desk.Call(ctx, method, args)
+	if err != nil {
+		return nil, err
+	}
+	if _, err := io.ReadFull(s, make([]byte, 1)); err != nil {
+		if ended := s.Wait(ctx, nil); ended != nil {
+			err = ended
+		}
+		return nil, err
+	}
+	return s, nil
 }
 
 // connection is one that the helper holds.
@@ -137,7 +167,7 @@ func (h *Host) PutTemporary(ctx context.Context, ending string, content []byte) 
 		return "", nil, err
 	}
 	inner, giveUp := context.WithCancel(context.WithoutCancel(ctx))
-	s, err := h.desk.Call(inner, methodTemporary, request{Name: []byte(ending), Offset: int64(len(content))})
+	s, err := h.desk.Call(inner, methodTemporary, request{Name: []byte(ending), Number: int64(len(content))})
 	if err != nil {
 		giveUp()
 		return "", nil, err

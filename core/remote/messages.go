@@ -48,9 +48,10 @@ const (
 type request struct {
 	Root   uint64           `json:"root,omitempty"`
 	Name   []byte           `json:"name,omitempty"`
-	Other  []byte           `json:"other,omitempty"` // where a link leads, or another name
-	Offset int64            `json:"offset,omitempty"`
-	More   [][]byte         `json:"more,omitempty"` // arguments of a program
+	Other  []byte           `json:"other,omitempty"`  // where a link leads, or another name
+	Number int64            `json:"number,omitempty"` // of bytes: where reading begins, or how many come
+	More   [][]byte         `json:"more,omitempty"`   // arguments of a program
+	Ask    bool             `json:"ask,omitempty"`    // whether the user of a lock's holder counts
 	With   files.Attributes `json:"with"`
 }
 
@@ -58,17 +59,6 @@ type request struct {
 type opened struct {
 	Root        uint64 `json:"root"`
 	CanExchange bool   `json:"can_exchange,omitempty"`
-	Able        able   `json:"able"`
-}
-
-// able says which of the small interfaces a folder's disk has.
-type able struct {
-	Exchange bool `json:"exchange,omitempty"`
-	Owners   bool `json:"owners,omitempty"`
-	Marks    bool `json:"marks,omitempty"`
-	Mounts   bool `json:"mounts,omitempty"`
-	Locks    bool `json:"locks,omitempty"`
-	Free     bool `json:"free,omitempty"`
 }
 
 // entry is a files.Entry on its way.

@@ -61,7 +61,7 @@ func bySSH(t *testing.T) (*Host, *testenv.SSHServer) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	h, err := DialHost(t.Context(), program, "127.0.0.1")
+	h, err := Dial(t.Context(), program, "127.0.0.1")
 	if err != nil {
 		t.Fatalf("%v: %s", err, program.Complaint())
 	}
@@ -80,15 +80,15 @@ func dialled(t *testing.T) *Host {
 	here, there := net.Pipe()
 	ended := make(chan error, 1)
 	go func() { ended <- Serve(context.Background(), there, host.Here) }()
-	disk, err := DialHost(t.Context(), here, "ferry.example")
+	h, err := Dial(t.Context(), here, "ferry.example")
 	if err != nil {
 		t.Fatal(err)
 	}
 	t.Cleanup(func() {
-		_ = disk.Close()
+		_ = h.Close()
 		<-ended
 	})
-	return disk
+	return h
 }
 
 func TestHostOfAHelper(t *testing.T) { hosttest.TestHost(t, hosttest.Here(t, dialled(t))) }
@@ -163,7 +163,7 @@ func TestDatabaseByWayOfAHelper(t *testing.T) {
 	if err := db.Close(); err != nil {
 		t.Error(err)
 	}
-	if _, err := h.Databases().Open(t.Context(), database.Login{Engine: "sqlite", File: "/srv/x.sqlite"}, database.Everything); !errors.Is(err, host.ErrUnsupported) {
+	if _, err := h.Databases().Open(t.Context(), database.Login{Engine: "sqlite", File: "/srv/x.sqlite"}, database.Everything); !errors.Is(err, errors.ErrUnsupported) {
 		t.Errorf("SQLite: %v", err)
 	}
 }

@@ -185,7 +185,7 @@ func (r *restoration) planTable(ctx context.Context, differ database.TableChange
 	if err := r.planNewRows(ctx, table, differ); err != nil {
 		return err
 	}
-	r.tables.Replace = append(r.tables.Replace, database.Replacement{Table: table.Table, Rows: tables.Counted(r.Session, snapshot.Rows(ctx, r.Store, table))})
+	r.tables.Replace = append(r.tables.Replace, database.Replacement{Table: table.Table, Rows: tables.Counted(r.Session, snapshot.Rows(r.Store, table))})
 	r.plan.Tables = append(r.plan.Tables, differ.Name)
 	return nil
 }

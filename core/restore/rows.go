@@ -88,7 +88,7 @@ func (r *restoration) writtenSince(ctx context.Context, table snapshot.Table, no
 		return nil, err
 	}
 	if len(table.Key) > 0 && r.options.KeepNew {
-		of.Also = database.State{Table: table.Table, Rows: snapshot.Rows(ctx, r.Store, table)}
+		of.Also = database.State{Table: table.Table, Rows: snapshot.Rows(r.Store, table)}
 	}
 	changes, err := tables.CompareRows(ctx, r.Session, of)
 	if err := errors.Join(err, done()); err != nil {
@@ -111,7 +111,7 @@ func (r *restoration) rowsSince(ctx context.Context, earlier snapshot.Table, now
 	if err != nil {
 		return of, nil, err
 	}
-	of.Before = snapshot.Rows(ctx, r.Store, earlier)
+	of.Before = snapshot.Rows(r.Store, earlier)
 	of.Now = func(ctx context.Context, each func(database.Row) error) error {
 		cut := make(database.Row, len(columns))
 		return moment.Rows(ctx, now, func(row database.Row) error {
@@ -238,7 +238,7 @@ func (r *restoration) proveRows(ctx context.Context, table snapshot.Table, now d
 	if err != nil || (digest.Rows() == table.Rows && digest.String() == table.Digest) {
 		return err
 	}
-	changes, err := tables.CompareRows(ctx, r.Session, database.RowComparison{Table: table.Table, Before: snapshot.Rows(ctx, r.Store, table), Now: present})
+	changes, err := tables.CompareRows(ctx, r.Session, database.RowComparison{Table: table.Table, Before: snapshot.Rows(r.Store, table), Now: present})
 	if err != nil {
 		return err
 	}

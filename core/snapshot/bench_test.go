@@ -267,7 +267,7 @@ func (l *large) measureRestore(b *testing.B, m *Manifest, store *packs.Store, pl
 		table database.Table
 	}{{"restored-table/client", unproved}, {"restored-table-proved/client", table.Table}} {
 		start := time.Now()
-		applied, err := l.db.Apply(context.Background(), database.Change{Replace: []database.Replacement{{Table: one.table, Rows: Rows(b.Context(), store, table)}}})
+		applied, err := l.db.Apply(context.Background(), database.Change{Replace: []database.Replacement{{Table: one.table, Rows: Rows(store, table)}}})
 		if err != nil {
 			b.Fatal(err)
 		}

@@ -80,8 +80,8 @@ func nameOf(pieces []packs.ID) (name packs.ID) {
 }
 
 // eachOf is rowPieces of a list.
-func eachOf(ids []packs.ID) func(each func(packs.ID) error) error {
-	return func(each func(packs.ID) error) error {
+func eachOf(ids []packs.ID) func(ctx context.Context, each func(packs.ID) error) error {
+	return func(_ context.Context, each func(packs.ID) error) error {
 		for _, id := range ids {
 			if err := each(id); err != nil {
 				return err
@@ -92,12 +92,12 @@ func eachOf(ids []packs.ID) func(each func(packs.ID) error) error {
 }
 
 // Rows returns the rows of a table in the snapshot.
-func Rows(ctx context.Context, s *packs.Store, table Table) database.Rows {
-	return rowsIn(s, table, func(each func(packs.ID) error) error { return rowPieces(ctx, s, table, each) })
+func Rows(s *packs.Store, table Table) database.Rows {
+	return rowsIn(s, table, func(ctx context.Context, each func(packs.ID) error) error { return rowPieces(ctx, s, table, each) })
 }
 
 // rowsIn returns the rows in some pieces of a table.
-func rowsIn(s *packs.Store, table Table, pieces func(each func(packs.ID) error) error) database.Rows {
+func rowsIn(s *packs.Store, table Table, pieces func(ctx context.Context, each func(packs.ID) error) error) database.Rows {
 	return func(ctx context.Context, each func(database.Row) error) error {
 		return decodeRows(ctx, s, table, pieces, each)
 	}

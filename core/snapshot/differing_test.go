@@ -51,7 +51,7 @@ func TestDifferingRowsAreEnough(t *testing.T) {
 			defer changes.Close()
 			return fmt.Sprintf("%d added, %d removed, %d changed", changes.Added, changes.Removed, changes.Changed), read
 		}
-		whole, all := told(Rows(t.Context(), store, a), Rows(t.Context(), store, b))
+		whole, all := told(Rows(store, a), Rows(store, b))
 		part, some := told(ofA, ofB)
 		if whole != part {
 			t.Errorf("%s: %s; of what is not shared: %s", change, whole, part)

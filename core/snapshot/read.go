@@ -80,7 +80,7 @@ func rowPieces(ctx context.Context, s *packs.Store, table Table, each func(packs
 const piecesAhead = 16
 
 // decodeRows reads the rows in some pieces of a table, a few pieces ahead.
-func decodeRows(ctx context.Context, s *packs.Store, table Table, pieces func(each func(packs.ID) error) error, each func(database.Row) error) error {
+func decodeRows(ctx context.Context, s *packs.Store, table Table, pieces func(ctx context.Context, each func(packs.ID) error) error, each func(database.Row) error) error {
 	ctx, stop := context.WithCancel(ctx)
 	defer stop()
 	type result struct {
@@ -90,7 +90,7 @@ func decodeRows(ctx context.Context, s *packs.Store, table Table, pieces func(ea
 	ahead := make(chan result, piecesAhead)
 	go func() {
 		defer close(ahead)
-		err := pieces(func(id packs.ID) error {
+		err := pieces(ctx, func(id packs.ID) error {
 			data, err := s.Piece(ctx, id)
 			if err != nil {
 				return err

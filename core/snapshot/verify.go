@@ -84,7 +84,7 @@ func verifyTable(ctx context.Context, s *packs.Store, table Table) error {
 		return nil
 	}
 	var digest database.Digest
-	err := Rows(ctx, s, table)(ctx, func(row database.Row) error {
+	err := Rows(s, table)(ctx, func(row database.Row) error {
 		digest.Add(row)
 		return nil
 	})

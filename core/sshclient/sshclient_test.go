@@ -251,20 +251,7 @@ func TestAgent(t *testing.T) {
 		t.Fatal(err)
 	}
 	socket := filepath.Join(t.TempDir(), "agent")
-	listener, err := net.Listen("unix", socket)
-	if err != nil {
-		t.Fatal(err)
-	}
-	t.Cleanup(func() { _ = listener.Close() })
-	go func() {
-		for {
-			connection, err := listener.Accept()
-			if err != nil {
-				return
-			}
-			go func() { _ = agent.ServeAgent(keyring, connection) }()
-		}
-	}()
+	testenv.Listen(t, "unix", socket, func(connection net.Conn) { _ = agent.ServeAgent(keyring, connection) })
 	d.files.Agent = socket
 	d.refused(at(server), Options{}, ErrDenied)
 	d.write(".ssh/config", "Host 127.0.0.1\n  IdentityFile ~/.ssh/id_right\n  IdentitiesOnly yes\n")
@@ -333,21 +320,7 @@ func secretServer(t *testing.T, how, secret string) (to Destination, known strin
 		t.Fatal(err)
 	}
 	config.AddHostKey(key)
-	listener, err := net.Listen("tcp", "127.0.0.1:0")
-	if err != nil {
-		t.Fatal(err)
-	}
-	t.Cleanup(func() { _ = listener.Close() })
-	go func() {
-		for {
-			connection, err := listener.Accept()
-			if err != nil {
-				return
-			}
-			go serveEcho(connection, config)
-		}
-	}()
-	port := listener.Addr().(*net.TCPAddr).Port
+	port := testenv.Listen(t, "tcp", "127.0.0.1:0", func(connection net.Conn) { serveEcho(connection, config) }).(*net.TCPAddr).Port
 	public, err := os.ReadFile(file + ".pub")
 	if err != nil {
 		t.Fatal(err)

@@ -243,7 +243,7 @@ func (r *rest) planDesign(ctx context.Context, moment database.Moment) (*tables.
 		present := func(ctx context.Context, each func(database.Row) error) error {
 			return moment.Rows(ctx, differ.Now, each)
 		}
-		rows, err := tables.CompareRows(ctx, r.Session, database.RowComparison{Table: before.Table, Before: snapshot.Rows(ctx, r.Store, before), Now: present})
+		rows, err := tables.CompareRows(ctx, r.Session, database.RowComparison{Table: before.Table, Before: snapshot.Rows(r.Store, before), Now: present})
 		if err != nil {
 			return plan, nil, err
 		}

@@ -74,7 +74,7 @@ func planTable(ctx context.Context, s *session.Session, plan *Plan, from *snapsh
 	}
 	putBack := func() {
 		i := slices.IndexFunc(from.Tables, func(t snapshot.Table) bool { return t.Name == differ.Name })
-		plan.Change.Replace = append(plan.Change.Replace, database.Replacement{Table: from.Tables[i].Table, Rows: snapshot.Rows(ctx, s.Store, from.Tables[i])})
+		plan.Change.Replace = append(plan.Change.Replace, database.Replacement{Table: from.Tables[i].Table, Rows: snapshot.Rows(s.Store, from.Tables[i])})
 	}
 	switch differ.Fate {
 	case database.Created:
@@ -119,7 +119,7 @@ func planSettings(ctx context.Context, s *session.Session, plan *Plan, from *sna
 	present := func(ctx context.Context, each func(database.Row) error) error {
 		return moment.Rows(ctx, differ.Now, each)
 	}
-	rows, err := CompareRows(ctx, s, database.RowComparison{Table: before.Table, Before: snapshot.Rows(ctx, s.Store, before), Now: present})
+	rows, err := CompareRows(ctx, s, database.RowComparison{Table: before.Table, Before: snapshot.Rows(s.Store, before), Now: present})
 	if err != nil {
 		return err
 	}

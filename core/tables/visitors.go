@@ -29,19 +29,19 @@ func keepVisitorsRows(ctx context.Context, s *session.Session, plan *Plan, befor
 		return nil
 	}
 	present := cutRows(now, *shared, func(ctx context.Context, each func(database.Row) error) error { return moment.Rows(ctx, now, each) })
-	old := cutRows(before.Table, *shared, snapshot.Rows(ctx, s.Store, before))
+	old := cutRows(before.Table, *shared, snapshot.Rows(s.Store, before))
 	since, err := CompareRows(ctx, s, database.RowComparison{Table: *shared, Before: old, Now: present})
 	if err != nil {
 		return err
 	}
 	theirs := &Written{Added: since, Table: *shared}
 	if settled, ok := settledRows(s, before.Name, now); ok {
-		then := cutRows(settled.Table, *shared, snapshot.Rows(ctx, s.Store, settled))
+		then := cutRows(settled.Table, *shared, snapshot.Rows(s.Store, settled))
 		byUpdate, err := CompareRows(ctx, s, database.RowComparison{Table: *shared, Before: old, Now: then})
 		if err != nil {
 			return err
 		}
-		later, err := CompareRows(ctx, s, database.RowComparison{Table: *shared, Before: then, Now: present, Also: database.State{Table: before.Table, Rows: snapshot.Rows(ctx, s.Store, before)}})
+		later, err := CompareRows(ctx, s, database.RowComparison{Table: *shared, Before: then, Now: present, Also: database.State{Table: before.Table, Rows: snapshot.Rows(s.Store, before)}})
 		if err != nil {
 			return err
 		}

@@ -12,7 +12,6 @@ import (
 	"wetland/core/phrase"
 	"wetland/core/progress"
 	"wetland/core/runs"
-	"wetland/core/site/cms"
 	"wetland/core/smoke"
 	"wetland/core/snapshot"
 )
@@ -33,8 +32,8 @@ type SearchPlan struct {
 
 // blame notes at the components of a group why they were not kept: what names them, or,
 // if nothing names any, the first findings.
-func blame(layout cms.Layout, group []*deploy.Change, judgement *smoke.Judgement) {
-	named := accused(layout, group, judgement)
+func (m *motion) blame(group []*deploy.Change, judgement *smoke.Judgement) {
+	named := m.accused(group, judgement)
 	for _, c := range group {
 		switch {
 		case len(named[c]) > 0:
@@ -71,7 +70,8 @@ func byItself(judgement *smoke.Judgement) string {
 
 // accused returns the changes that findings name, with the evidence: an error in one of
 // their files, or what the CMS says of them.
-func accused(layout cms.Layout, group []*deploy.Change, judgement *smoke.Judgement) map[*deploy.Change][]string {
+func (m *motion) accused(group []*deploy.Change, judgement *smoke.Judgement) map[*deploy.Change][]string {
+	layout := m.Site.CMS.Layout()
 	found := map[*deploy.Change][]string{}
 	for _, page := range judgement.Pages {
 		for _, finding := range page.Findings {
@@ -178,7 +178,7 @@ func setKey(set []*deploy.Change) string {
 
 // find returns a largest set that is sound: evidence first, then by halving.
 func (s *search) find(ctx context.Context, failed *smoke.Judgement) ([]*deploy.Change, error) {
-	named := accused(s.Site.CMS.Layout(), s.changes, failed)
+	named := s.accused(s.changes, failed)
 	var suspects []*deploy.Change
 	for _, c := range s.changes {
 		if len(named[c]) > 0 {
@@ -220,7 +220,7 @@ func (s *search) grow(ctx context.Context, kept, candidates []*deploy.Change) ([
 // the evidence.
 func (s *search) leaveOut(ctx context.Context, kept []*deploy.Change, bad *deploy.Change) error {
 	s.left = append(s.left, bad)
-	blame(s.Site.CMS.Layout(), []*deploy.Change{bad}, s.judgements[setKey(slices.Concat(kept, []*deploy.Change{bad}))])
+	s.blame([]*deploy.Change{bad}, s.judgements[setKey(slices.Concat(kept, []*deploy.Change{bad}))])
 	if len(kept) == 0 {
 		bad.Target.Because = append([]string{byItself(s.judgements[setKey([]*deploy.Change{bad})])}, bad.Target.Because...)
 		return nil
@@ -230,7 +230,7 @@ func (s *search) leaveOut(ctx context.Context, kept []*deploy.Change, bad *deplo
 		return err
 	}
 	if !alone {
-		blame(s.Site.CMS.Layout(), []*deploy.Change{bad}, s.judgements[setKey([]*deploy.Change{bad})])
+		s.blame([]*deploy.Change{bad}, s.judgements[setKey([]*deploy.Change{bad})])
 		bad.Target.Because = append([]string{byItself(s.judgements[setKey([]*deploy.Change{bad})])}, bad.Target.Because...)
 		return nil
 	}

@@ -319,7 +319,7 @@ func (m *motion) together(ctx context.Context) (*runs.Run, error) {
 	if err := m.undo(reason); err != nil {
 		return m.needsPerson(err)
 	}
-	blame(m.Site.CMS.Layout(), m.changes, judgement)
+	m.blame(m.changes, judgement)
 	if len(m.changes) > 1 && ctx.Err() == nil && m.maySearch(ctx, judgement) {
 		if err := m.search(ctx, judgement, m.Settled); err != nil {
 			return m.needsPerson(err)
@@ -351,7 +351,7 @@ func (m *motion) stepByStep(ctx context.Context) (*runs.Run, error) {
 		if err := m.undo(reason); err != nil {
 			return m.needsPerson(err)
 		}
-		blame(m.Site.CMS.Layout(), step, judgement)
+		m.blame(step, judgement)
 	}
 	return m.finishAfter(ctx, strings.Join(failed, "; "))
 }

@@ -9,6 +9,7 @@ import (
 
 	"wetland/core/files"
 	"wetland/core/host"
+	"wetland/internal/testenv"
 )
 
 // Here is a place for a host that is, in truth, the machine of the test: what the suite needs is made
@@ -26,31 +27,11 @@ func Here(t *testing.T, on host.Host) Place {
 	}
 	return Place{
 		Host: on, Folder: folder, Grain: files.TimeGrain,
-		Echo:   map[string]string{"tcp": listen(t, "tcp", "127.0.0.1:0"), "unix": listen(t, "unix", filepath.Join(dir, "echo.sock"))},
+		Echo:   map[string]string{"tcp": testenv.Listen(t, "tcp", "127.0.0.1:0", sayBack).String(), "unix": testenv.Listen(t, "unix", filepath.Join(dir, "echo.sock"), sayBack).String()},
 		Nobody: map[string]string{"tcp": "127.0.0.1:1", "unix": filepath.Join(dir, "none.sock")},
 		Print:  "echo", Fail: []string{"sh", "-c", "echo it failed >&2; exit 3"}, Environment: "env",
 	}
 }
 
-// listen says back all that it is told.
-func listen(t *testing.T, network, at string) string {
-	t.Helper()
-	listener, err := net.Listen(network, at)
-	if err != nil {
-		t.Fatal(err)
-	}
-	t.Cleanup(func() { _ = listener.Close() })
-	go func() {
-		for {
-			connection, err := listener.Accept()
-			if err != nil {
-				return
-			}
-			go func() {
-				defer connection.Close()
-				_, _ = io.Copy(connection, connection)
-			}()
-		}
-	}()
-	return listener.Addr().String()
-}
+// sayBack says back all that it is told.
+func sayBack(connection net.Conn) { _, _ = io.Copy(connection, connection) }

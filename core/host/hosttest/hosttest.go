@@ -296,7 +296,7 @@ func trueAbilities(ctx context.Context, p Place) error {
 	can := p.Host.Abilities()
 	var problems []error
 	tell := func(can bool, what string, err error) {
-		if can == errors.Is(err, host.ErrUnsupported) {
+		if can == errors.Is(err, errors.ErrUnsupported) {
 			problems = append(problems, fmt.Errorf("%s: said to be able: %v, and then: %v", what, can, err))
 		}
 	}

@@ -13,45 +13,9 @@ import (
 	"wetland/core/wire"
 )
 
-// Disk is that of the machine that a helper runs on.
-type Disk struct{ desk *wire.Desk }
-
-// Dial speaks to a helper over the two directions of streams, and owns them.
-func Dial(ctx context.Context, streams io.ReadWriteCloser) (*Disk, error) {
-	desk, err := wire.Dial(ctx, streams, wire.Options{Errors: known})
-	if err != nil {
-		return nil, err
-	}
-	return &Disk{desk}, nil
-}
-
-// Close ends the line, and with it the helper.
-func (d *Disk) Close() error { return d.desk.Close() }
-
-// do asks the helper for something; into is the result, or nil.
-func (d *Disk) do(ctx context.Context, method string, r request, into any) error {
-	return d.desk.Do(ctx, method, r, into)
-}
-
-// Real resolves the links in a name there.
-func (d *Disk) Real(ctx context.Context, name string) (string, error) {
-	var real []byte
-	err := d.do(ctx, methodReal, request{Name: []byte(name)}, &real)
-	return string(real), err
-}
-
-// Open opens a folder there.
-func (d *Disk) Open(ctx context.Context, folder string) (files.FS, error) {
-	var is opened
-	if err := d.do(ctx, methodOpen, request{Name: []byte(folder)}, &is); err != nil {
-		return nil, err
-	}
-	return &root{d, is}, nil
-}
-
 // root is a folder that was opened there.
 type root struct {
-	disk *Disk
+	host *Host
 	is   opened
 }
 
@@ -68,19 +32,19 @@ var _ interface {
 func (r *root) on(name string) request { return request{Root: r.is.Root, Name: []byte(name)} }
 
 func (r *root) do(ctx context.Context, method, name string) error {
-	return r.disk.do(ctx, method, r.on(name), nil)
+	return r.host.desk.Do(ctx, method, r.on(name), nil)
 }
 
 func (r *root) Lstat(ctx context.Context, name string) (files.Entry, error) {
 	var e entry
-	if err := r.disk.do(ctx, methodLstat, r.on(name), &e); err != nil {
+	if err := r.host.desk.Do(ctx, methodLstat, r.on(name), &e); err != nil {
 		return files.Entry{}, err
 	}
 	return e.entry(), nil
 }
 
 func (r *root) List(ctx context.Context, name string) ([]files.Entry, error) {
-	s, err := r.disk.desk.Call(ctx, methodList, r.on(name))
+	s, err := r.host.desk.Call(ctx, methodList, r.on(name))
 	if err != nil {
 		return nil, err
 	}
@@ -102,27 +66,25 @@ func (r *root) List(ctx context.Context, name string) ([]files.Entry, error) {
 	return all, nil
 }
 
-// begun waits until the helper says by a byte that it has what was asked for.
-func (r *root) begun(ctx context.Context, method string, args request) (*wire.Stream, error) {
-	s, err := r.disk.desk.Call(ctx, method, args)
-	if err != nil {
-		return nil, err
-	}
-	if _, err := io.ReadFull(s, make([]byte, 1)); err != nil {
-		if ended := s.Wait(ctx, nil); ended != nil {
-			err = ended
-		}
-		return nil, err
-	}
-	return s, nil
-}
-
-// reading is a file that is read there.
-type reading struct {
+// file is one that is open there, until stop is called or its context ends.
+type file struct {
 	ctx    context.Context
 	stream *wire.Stream
 	stop   context.CancelFunc
 }
+
+// begin has the helper open a file.
+func (h *Host) begin(ctx context.Context, method string, args request) (file, error) {
+	inner, stop := context.WithCancel(ctx)
+	s, err := h.begun(inner, method, args)
+	if err != nil {
+		stop()
+	}
+	return file{ctx, s, stop}, err
+}
+
+// reading is a file that is read there.
+type reading struct{ file }
 
 func (f reading) Read(p []byte) (int, error) {
 	if err := f.ctx.Err(); err != nil {
@@ -144,22 +106,16 @@ func (f reading) Close() error {
 
 func (r *root) Open(ctx context.Context, name string, offset int64) (io.ReadCloser, error) {
 	args := r.on(name)
-	args.Offset = offset
-	inner, stop := context.WithCancel(ctx)
-	s, err := r.begun(inner, methodRead, args)
+	args.Number = offset
+	f, err := r.host.begin(ctx, methodRead, args)
 	if err != nil {
-		stop()
 		return nil, err
 	}
-	return reading{ctx, s, stop}, nil
+	return reading{f}, nil
 }
 
 // writing is a file that is written there.
-type writing struct {
-	ctx    context.Context
-	stream *wire.Stream
-	stop   context.CancelFunc
-}
+type writing struct{ file }
 
 func (f writing) Write(p []byte) (int, error) {
 	if err := f.ctx.Err(); err != nil {
@@ -188,31 +144,29 @@ func (f writing) Close() error {
 func (r *root) Create(ctx context.Context, name string, with files.Attributes) (io.WriteCloser, error) {
 	args := r.on(name)
 	args.With = with
-	inner, stop := context.WithCancel(ctx)
-	s, err := r.begun(inner, methodCreate, args)
+	f, err := r.host.begin(ctx, methodCreate, args)
 	if err != nil {
-		stop()
 		return nil, err
 	}
-	return writing{ctx, s, stop}, nil
+	return writing{f}, nil
 }
 
 func (r *root) Mkdir(ctx context.Context, name string, with files.Attributes) error {
 	args := r.on(name)
 	args.With = with
-	return r.disk.do(ctx, methodMkdir, args, nil)
+	return r.host.desk.Do(ctx, methodMkdir, args, nil)
 }
 
 func (r *root) Symlink(ctx context.Context, target, name string, with files.Attributes) error {
 	args := r.on(name)
 	args.Other, args.With = []byte(target), with
-	return r.disk.do(ctx, methodSymlink, args, nil)
+	return r.host.desk.Do(ctx, methodSymlink, args, nil)
 }
 
 func (r *root) Settle(ctx context.Context, name string, with files.Attributes) error {
 	args := r.on(name)
 	args.With = with
-	return r.disk.do(ctx, methodSettle, args, nil)
+	return r.host.desk.Do(ctx, methodSettle, args, nil)
 }
 
 func (r *root) Remove(ctx context.Context, name string) error { return r.do(ctx, methodRemove, name) }
@@ -224,7 +178,7 @@ func (r *root) RemoveAll(ctx context.Context, name string) error {
 func (r *root) two(ctx context.Context, method, a, b string) error {
 	args := r.on(a)
 	args.Other = []byte(b)
-	return r.disk.do(ctx, method, args, nil)
+	return r.host.desk.Do(ctx, method, args, nil)
 }
 
 func (r *root) Rename(ctx context.Context, old, new string) error {
@@ -242,9 +196,6 @@ func (r *root) Close() error { return r.do(context.Background(), methodClose, ".
 func (r *root) CanExchange() bool { return r.is.CanExchange }
 
 func (r *root) Exchange(ctx context.Context, a, b string) error {
-	if !r.is.Able.Exchange {
-		return files.ErrUnsupported
-	}
 	return r.two(ctx, methodExchange, a, b)
 }
 
@@ -253,7 +204,7 @@ func (r *root) CanOwn(owner, group int) bool {
 	args := r.on(".")
 	args.With.Owner, args.With.Group = owner, group
 	can := true
-	_ = r.disk.do(context.Background(), methodCanOwn, args, &can)
+	_ = r.host.desk.Do(context.Background(), methodCanOwn, args, &can)
 	return can
 }
 
@@ -262,12 +213,12 @@ func (r *root) CopyMarks(ctx context.Context, from, to string) error {
 }
 
 func (r *root) MountedAt(ctx context.Context, name string) (mounted bool, err error) {
-	err = r.disk.do(ctx, methodMounted, r.on(name), &mounted)
+	err = r.host.desk.Do(ctx, methodMounted, r.on(name), &mounted)
 	return mounted, err
 }
 
 func (r *root) FreeSpace(ctx context.Context, name string) (free uint64, err error) {
-	err = r.disk.do(ctx, methodFree, r.on(name), &free)
+	err = r.host.desk.Do(ctx, methodFree, r.on(name), &free)
 	return free, err
 }
 
@@ -284,10 +235,8 @@ func (r *root) Lock(ctx context.Context, name string, counts func(user int) bool
 	}
 	held, giveUp := context.WithCancel(context.WithoutCancel(ctx))
 	args := r.on(name)
-	if counts != nil {
-		args.Offset = 1 // asked for each holder
-	}
-	s, err := r.disk.desk.Call(held, methodLock, args)
+	args.Ask = counts != nil
+	s, err := r.host.desk.Call(held, methodLock, args)
 	if err != nil {
 		giveUp()
 		return nil, err
