@@ -17,6 +17,7 @@ import (
 	"golang.org/x/crypto/ssh"
 	"golang.org/x/crypto/ssh/agent"
 
+	"wetland/internal/loopback"
 	"wetland/internal/testenv"
 )
 
@@ -251,7 +252,7 @@ func TestAgent(t *testing.T) {
 		t.Fatal(err)
 	}
 	socket := filepath.Join(t.TempDir(), "agent")
-	testenv.Listen(t, "unix", socket, func(connection net.Conn) { _ = agent.ServeAgent(keyring, connection) })
+	loopback.Listen(t, "unix", socket, func(connection net.Conn) { _ = agent.ServeAgent(keyring, connection) })
 	d.files.Agent = socket
 	d.refused(at(server), Options{}, ErrDenied)
 	d.write(".ssh/config", "Host 127.0.0.1\n  IdentityFile ~/.ssh/id_right\n  IdentitiesOnly yes\n")
@@ -320,7 +321,7 @@ func secretServer(t *testing.T, how, secret string) (to Destination, known strin
 		t.Fatal(err)
 	}
 	config.AddHostKey(key)
-	port := testenv.Listen(t, "tcp", "127.0.0.1:0", func(connection net.Conn) { serveEcho(connection, config) }).(*net.TCPAddr).Port
+	port := loopback.Listen(t, "tcp", "127.0.0.1:0", func(connection net.Conn) { serveEcho(connection, config) }).(*net.TCPAddr).Port
 	public, err := os.ReadFile(file + ".pub")
 	if err != nil {
 		t.Fatal(err)

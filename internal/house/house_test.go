@@ -10,6 +10,7 @@ import (
 	"html"
 	"io/fs"
 	"os"
+	"os/exec"
 	"path"
 	"path/filepath"
 	"regexp"
@@ -117,6 +118,21 @@ func TestImportsLeadDownward(t *testing.T) {
 				t.Errorf("%s (%s) leans on %s (%s)", name, floors[is.floor].name, other, floors[rooms[other].floor].name)
 			}
 		}
+	}
+}
+
+// The core can be taken out and built alone, its suites too: only its tests may use what stands
+// around it.
+func TestCoreStandsAlone(t *testing.T) {
+	command := exec.Command("go", "list", "-deps", "./core/...")
+	command.Dir = root
+	out, err := command.Output()
+	if err != nil {
+		t.Fatal(err)
+	}
+	outside := regexp.MustCompile(`(?m)^(wetland/(cli|demo|e2e|internal/testenv)|.*(spf13/cobra|go-pretty|progressbar)).*$`)
+	for _, name := range outside.FindAllString(string(out), -1) {
+		t.Errorf("the core leans on %s", name)
 	}
 }
 

@@ -212,9 +212,10 @@ func start(kind Kind) (*Server, func(), error) {
 	}
 	remove := func() { _ = os.RemoveAll(dir) }
 	data := filepath.Join(dir, "data")
-	own := []string{}
+	// A server that starts clears the temporary tables of all others that share its folder for them.
+	own := []string{"--tmpdir=" + dir}
 	if os.Geteuid() == 0 {
-		own = []string{"--user=root"}
+		own = append(own, "--user=root")
 	}
 	if out, err := kind.install(data, own).CombinedOutput(); err != nil {
 		remove()
@@ -354,28 +355,4 @@ func FreePort() (int, error) {
 	}
 	defer listener.Close()
 	return listener.Addr().(*net.TCPAddr).Port, nil
-}
-
-// Listen has every connection served until the test ends, and returns where: network and at are those
-// of net.Listen.
-func Listen(t testing.TB, network, at string, serve func(net.Conn)) net.Addr {
-	t.Helper()
-	listener, err := net.Listen(network, at)
-	if err != nil {
-		t.Fatal(err)
-	}
-	t.Cleanup(func() { _ = listener.Close() })
-	go func() {
-		for {
-			connection, err := listener.Accept()
-			if err != nil {
-				return
-			}
-			go func() {
-				defer connection.Close()
-				serve(connection)
-			}()
-		}
-	}()
-	return listener.Addr()
 }

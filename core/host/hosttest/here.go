@@ -9,7 +9,7 @@ import (
 
 	"wetland/core/files"
 	"wetland/core/host"
-	"wetland/internal/testenv"
+	"wetland/internal/loopback"
 )
 
 // Here is a place for a host that is, in truth, the machine of the test: what the suite needs is made
@@ -27,7 +27,7 @@ func Here(t *testing.T, on host.Host) Place {
 	}
 	return Place{
 		Host: on, Folder: folder, Grain: files.TimeGrain,
-		Echo:   map[string]string{"tcp": testenv.Listen(t, "tcp", "127.0.0.1:0", sayBack).String(), "unix": testenv.Listen(t, "unix", filepath.Join(dir, "echo.sock"), sayBack).String()},
+		Echo:   map[string]string{"tcp": loopback.Listen(t, "tcp", "127.0.0.1:0", sayBack).String(), "unix": loopback.Listen(t, "unix", filepath.Join(dir, "echo.sock"), sayBack).String()},
 		Nobody: map[string]string{"tcp": "127.0.0.1:1", "unix": filepath.Join(dir, "none.sock")},
 		Print:  "echo", Fail: []string{"sh", "-c", "echo it failed >&2; exit 3"}, Environment: "env",
 	}
