@@ -304,10 +304,7 @@ func (a *adoption) readDatabase(ctx context.Context, db database.Database) error
 }
 
 func (a *adoption) findAddress(ctx context.Context, db database.Database) error {
-	own := ""
-	if db != nil || a.system.Name() == "rowlock" {
-		own = a.site.CMS.Address(ctx, db)
-	}
+	own := a.site.CMS.Address(ctx, db)
 	given := a.o.Address
 	if given == "" {
 		given = own

@@ -109,13 +109,11 @@ func changedTemplates(ctx context.Context, s *session.Session, installed cms.Com
 // templateDiffers tells whether the template that makes a sample is another one in the package.
 func templateDiffers(ctx context.Context, s *session.Session, installed cms.Component, hashes map[string]string, sample cms.Sample) bool {
 	folder, _ := installed.OneFolder()
-	for _, template := range sample.Templates {
-		for _, file := range []string{template + ".php", "templates/" + template + ".html", template + ".html"} {
-			is, _, err := files.HashFile(ctx, s.Site.Files, path.Join(folder.Path, file))
-			comes, there := hashes[file]
-			if err == nil || there {
-				return err != nil || !there || is != comes
-			}
+	for _, file := range sample.Templates {
+		is, _, err := files.HashFile(ctx, s.Site.Files, path.Join(folder.Path, file))
+		comes, there := hashes[file]
+		if err == nil || there {
+			return err != nil || !there || is != comes
 		}
 	}
 	return false

@@ -26,6 +26,7 @@ import (
 	"wetland/core/shelf"
 	"wetland/core/site"
 	"wetland/core/site/cms"
+	"wetland/core/site/traits"
 	"wetland/core/snapshot"
 	"wetland/core/version"
 	"wetland/core/workspace"
@@ -323,6 +324,7 @@ func checkChildren(ctx context.Context, s *session.Session, e *Examination, pare
 	if parent.Kind != cms.Theme {
 		return
 	}
+	itsOwn := traits.Of(s.Site.Workspace.Config.Site.CMS).ChildsOwn
 	for _, child := range s.Components {
 		folder, whole := child.OneFolder()
 		if !whole || child.Kind != cms.Theme || child.Parent != parent.Folder {
@@ -335,7 +337,7 @@ func checkChildren(ctx context.Context, s *session.Session, e *Examination, pare
 		}
 		var over []string
 		for _, item := range own {
-			if item.Kind == files.File && !strings.HasPrefix(path.Base(item.Path), "theme.") && item.Path != "style.css" &&
+			if item.Kind == files.File && !slices.Contains(itsOwn, item.Path) &&
 				(slices.Contains(e.Changed, item.Path) || slices.Contains(e.Removed, item.Path)) {
 				over = append(over, item.Path)
 			}

@@ -199,7 +199,7 @@ type Site interface {
 	// ReadHeader reads the header of the theme or plugin whose files open gives.
 	// It returns ErrNoHeader where there is none.
 	ReadHeader(tree Folder) (Header, error)
-	// Address is where the CMS believes it is reached; "" if unknown.
+	// Address is where the CMS believes it is reached; "" if unknown. db may be nil.
 	Address(ctx context.Context, db database.Database) string
 	// PublicFiles names files that visitors can fetch, the most telling first:
 	// their paths on disk and below the address.
@@ -277,7 +277,7 @@ type System interface {
 // purposeIn tells what a table is for, by its name without the prefix.
 func purposeIn(known *traits.Traits, table string) Purpose {
 	for purpose, tables := range known.Tables {
-		if slices.Contains(tables, table) {
+		if slices.ContainsFunc(tables, func(pattern string) bool { is, _ := path.Match(pattern, table); return is }) {
 			return Purpose(purpose)
 		}
 	}

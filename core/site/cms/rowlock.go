@@ -134,7 +134,7 @@ func markActive(found []Component, active map[string]bool) {
 }
 
 func (r *rowlockSite) ReadHeader(folder Folder) (Header, error) {
-	for name, kind := range map[string]Kind{rowlock.ThemeHeader: Theme, "plugin.toml": Plugin} {
+	for name, kind := range map[string]Kind{rowlock.ThemeHeader: Theme, rowlock.PluginHeader: Plugin} {
 		text, err := readStart(folder, name, 64<<10)
 		if errors.Is(err, fs.ErrNotExist) {
 			continue
@@ -217,7 +217,7 @@ func (r *rowlockSite) pagesWhere(ctx context.Context, db database.Database, cond
 	var found []Sample
 	for _, row := range rows {
 		template := row[1].String()
-		found = append(found, Sample{"/" + row[0].String(), "a page of the template " + template, []string{template}})
+		found = append(found, Sample{"/" + row[0].String(), "a page of the template " + template, []string{template + ".html"}})
 	}
 	return found, nil
 }

@@ -21,8 +21,7 @@ import (
 type Sample struct {
 	Path string // below the site's address; the site may lead on from it
 	Kind string // in words, such as "a post" or "the archive of a month"
-	// Templates are the files of a theme that may make it, without their endings, the most
-	// special first.
+	// Templates are the files of a theme that may make it, the most special first.
 	Templates []string
 }
 
@@ -74,7 +73,19 @@ func (w *wordpressSite) Samples(ctx context.Context, db database.Database) ([]Sa
 	if q.err != nil {
 		return nil, fmt.Errorf("look for a page of each kind: %w", q.err)
 	}
+	for i, sample := range samples {
+		samples[i].Templates = templateFiles(sample.Templates)
+	}
 	return samples, nil
+}
+
+// templateFiles are the files of templates: a program, or blocks (locate_block_template in
+// wp-includes/block-template.php).
+func templateFiles(templates []string) (all []string) {
+	for _, template := range templates {
+		all = append(all, template+".php", "templates/"+template+".html")
+	}
+	return all
 }
 
 // posts takes the post with the most comments of each kind.

@@ -489,12 +489,7 @@ func (w *wordpressSite) PublicFiles(ctx context.Context, components []Component)
 }
 
 func (w *wordpressSite) Purpose(table string) Purpose {
-	name := strings.TrimPrefix(table, w.prefix)
-	purpose := purposeIn(wordpress, name)
-	if purpose == Unknown && (strings.HasSuffix(name, "_sessions") || strings.HasPrefix(name, "actionscheduler_")) {
-		return Volatile // of plugins that many shops have
-	}
-	return purpose
+	return purposeIn(wordpress, strings.TrimPrefix(table, w.prefix))
 }
 
 func (w *wordpressSite) RewrittenByItself(table database.Table, row database.Row) bool {

@@ -4,8 +4,9 @@ package traits
 var Rowlock = Traits{
 	Name: "rowlock", Title: "Rowlock",
 	Marker: "rowlock.toml", Settings: "rowlock.toml",
-	Themes: "themes", Plugins: "plugins", Uploads: "uploads", ThemeHeader: "theme.toml",
-	Volatile: []string{"cache"}, Cache: "cache",
+	Themes: "themes", Plugins: "plugins", Uploads: "uploads", ThemeHeader: "theme.toml", PluginHeader: "plugin.toml",
+	ChildsOwn: []string{"theme.toml"},
+	Volatile:  []string{"cache"}, Cache: "cache",
 	Tables: map[string][]string{
 		"settings":         {"settings", "plugins", "menu"},
 		"visitors' writes": {"pages", "notices", "enquiries"},

@@ -14,14 +14,18 @@ type Traits struct {
 	Settings string // the file with the site's own settings
 	// Folders of components and uploads, below the folder of what the site's owner adds.
 	Themes, Plugins, Uploads string
-	// ThemeHeader is the file that says what a theme is.
-	ThemeHeader string
+	// ThemeHeader is the file that says what a theme is, PluginHeader what a plugin is; "" where any
+	// of its programs may.
+	ThemeHeader, PluginHeader string
+	// ChildsOwn are files of a child theme that do not stand in for its parent's.
+	ChildsOwn []string
 	// Volatile are paths below that folder that are never in a snapshot, nor put back.
 	Volatile []string
 	Cache    string // the folder of rendered pages, which may be emptied
 	// LooseFiles are files of that folder that stand in for a part of the CMS.
 	LooseFiles []string
-	// Tables say what the site's tables are for, by their names without the prefix.
+	// Tables say what the site's tables are for, by their names without the prefix, which are
+	// patterns of path.Match.
 	Tables map[string][]string // by "settings", "visitors' writes", "volatile"
 	// OwnSettings are rows of settings that the CMS writes without anybody's doing, and
 	// OwnSettingsBegin are the beginnings of others.

@@ -20,7 +20,7 @@ func TestTable(t *testing.T) {
 			t.Errorf("%q (%s) is no name of its own, or %s no marker", one.Name, one.Title, one.Marker)
 		}
 		names, markers = append(names, one.Name), append(markers, one.Marker)
-		for _, name := range slices.Concat([]string{one.Marker, one.Settings, one.Themes, one.Plugins, one.Uploads, one.ThemeHeader, one.Cache}, one.Volatile, one.LooseFiles, one.FilesForAll, one.FirstPages) {
+		for _, name := range slices.Concat([]string{one.Marker, one.Settings, one.Themes, one.Plugins, one.Uploads, one.ThemeHeader, one.Cache}, one.ChildsOwn, one.Volatile, one.LooseFiles, one.FilesForAll, one.FirstPages) {
 			if name == "" || path.IsAbs(name) || path.Clean(name) != name || strings.HasPrefix(name, "..") {
 				t.Errorf("%s: %q is no path below a folder", one.Name, name)
 			}
@@ -28,6 +28,11 @@ func TestTable(t *testing.T) {
 		for purpose, tables := range one.Tables {
 			if !slices.Contains([]string{"settings", "visitors' writes", "volatile"}, purpose) || len(tables) == 0 {
 				t.Errorf("%s: tables for %q", one.Name, purpose)
+			}
+			for _, pattern := range tables {
+				if _, err := path.Match(pattern, ""); err != nil {
+					t.Errorf("%s: tables %q: %v", one.Name, pattern, err)
+				}
 			}
 		}
 		for _, shape := range one.Pages.Errors {

@@ -5,12 +5,16 @@ var WordPress = Traits{
 	Name: "wordpress", Title: "WordPress", PHP: true,
 	Marker: "wp-includes/version.php", Settings: "wp-config.php",
 	Themes: "themes", Plugins: "plugins", Uploads: "uploads", ThemeHeader: "style.css",
-	Volatile: []string{"cache", "upgrade", "upgrade-temp-backup", "debug.log"}, Cache: "cache",
+	// wp-settings.php loads functions.php of both, WP_Theme_JSON_Resolver::get_theme_data() merges
+	// theme.json, and the header of each is its own.
+	ChildsOwn: []string{"style.css", "functions.php", "theme.json"},
+	Volatile:  []string{"cache", "upgrade", "upgrade-temp-backup", "debug.log"}, Cache: "cache",
 	// _get_dropins() in wp-admin/includes/plugin.php.
 	LooseFiles: []string{"advanced-cache.php", "db.php", "db-error.php", "install.php", "maintenance.php", "object-cache.php", "php-error.php", "fatal-error-handler.php", "sunrise.php", "blog-deleted.php", "blog-inactive.php", "blog-suspended.php"},
 	Tables: map[string][]string{
 		"settings":         {"options"},
 		"visitors' writes": {"posts", "postmeta", "comments", "commentmeta", "users", "usermeta", "terms", "term_taxonomy", "term_relationships", "termmeta", "links"},
+		"volatile":         {"*_sessions", "actionscheduler_*"}, // of plugins that many shops have
 	},
 	// docs/wordpress.md lists them with the reasons.
 	OwnSettings:      []string{"cron", "rewrite_rules", "recovery_keys", "auto_updater.lock", "core_updater.lock", "recently_activated", "fresh_site"},

@@ -341,13 +341,15 @@ func (f *Fetcher) pathOf(link *url.URL) (string, bool) {
 	return below, true
 }
 
+// actions are parts of addresses whose visit does something, wherever it is, or in one CMS.
+var actions = append([]string{"logout", "sign-out", "add-to-cart"}, traits.Collect(func(t traits.Traits) []string { return t.Pages.Actions })...)
+
 // doesSomething tells of links that are no mere reading, or need a session.
 func doesSomething(link *url.URL) bool {
 	names := func(in string, parts ...string) bool {
 		return slices.ContainsFunc(parts, func(part string) bool { return strings.Contains(strings.ToLower(in), part) })
 	}
-	return names(link.RequestURI(), "logout", "sign-out", "add-to-cart") ||
-		names(link.RequestURI(), traits.Collect(func(t traits.Traits) []string { return t.Pages.Actions })...) ||
+	return names(link.RequestURI(), actions...) ||
 		names(link.RawQuery, "nonce", "delete", "remove")
 }
 

@@ -411,6 +411,11 @@ func pagesArePaths(ctx context.Context, s *opened) error {
 		if sample.Kind == "" {
 			return fmt.Errorf("%s: why is not said", sample.Path)
 		}
+		for _, file := range sample.Templates {
+			if path.IsAbs(file) || path.Ext(file) == "" {
+				return fmt.Errorf("%s: %q is no file of a theme", sample.Path, file)
+			}
+		}
 		all = append(all, sample.Path)
 	}
 	for _, at := range all {
