@@ -16,6 +16,7 @@ import (
 
 func (a *app) adoptCommand() *cobra.Command {
 	var o adopt.Options
+	var putHelper bool
 	command := &cobra.Command{
 		Use:   "adopt ROOT --address URL",
 		Short: "Take a site into care: recognise it, prove it, write wetland.toml",
@@ -25,18 +26,26 @@ at the address, finds pages to test, and writes a commented wetland.toml into th
 workspace: a folder outside of the web root, where snapshots and records will be.
 Nothing on the site is touched.
 
+A site on another machine is named as ssh does it: ssh://USER@HOST/FOLDER, and your own
+settings, keys and agent of ssh are used. Wetland works there through a helper, a program
+of its own that it puts into the account after you agreed.
+
 A copy for trying things out is often protected, or hidden behind another server: say
 with --user, --server and --certificates how it is reached.`,
 		Example: `  wetland adopt /srv/www/ferry --address https://ferry.example/ --workspace ~/care/ferry
+  wetland adopt ssh://keeper@ferry.example/srv/www/ferry --address https://ferry.example/
   wetland adopt /srv/www/try --address https://try.ferry.example/ --user staging \
       --password-from "env STAGING_PASSWORD"`,
 		Args: cobra.ExactArgs(1),
 		RunE: func(cmd *cobra.Command, args []string) error {
-			o.Root, o.Workspace, o.Report = args[0], a.workspace, a.screen
+			o.Root, o.Workspace, o.Report, o.Hosts = args[0], a.workspace, a.screen, a.findHost
+			if putHelper {
+				o.Host.Helper = workspace.PutHelper
+			}
 			if o.Workspace == "" {
 				o.Workspace = "."
 			}
-			if err := fromAnywhere(&o.Reach); err != nil {
+			if err := fromAnywhere(&o.Reach, &o.Host); err != nil {
 				return err
 			}
 			result, err := adopt.Adopt(cmd.Context(), o)
@@ -61,22 +70,27 @@ with --user, --server and --certificates how it is reached.`,
 	command.Flags().StringVar(&o.Reach.Certificates, "certificates", "", "file of certificates (PEM) to trust beside the system's")
 	command.Flags().StringVar(&o.Reach.User, "user", "", "user of a protected site (HTTP Basic)")
 	command.Flags().StringVar(&o.Reach.PasswordFrom, "password-from", "", `where that user's password is: "env NAME" or "file PATH"`)
+	command.Flags().BoolVar(&putHelper, "put-helper", false, "yes, put the helper on the site's machine")
+	command.Flags().StringVar(&o.Host.Key, "host-key", "", "fingerprint of that machine's key, where it is not known yet: SHA256:...")
+	command.Flags().StringVar(&o.Host.PasswordFrom, "account-password-from", "", `where the password of the account there is: "env NAME" or "file PATH"`)
 	command.Flags().BoolVar(&o.NoBrowser, "no-browser", false, "never look at the pages with a browser: faster, and sees less")
 	return command
 }
 
 // fromAnywhere makes the names of files whole: wetland.toml is read from other folders, too.
-func fromAnywhere(reach *workspace.ReachConfig) (err error) {
+func fromAnywhere(reach *workspace.ReachConfig, on *workspace.HostConfig) (err error) {
 	if reach.Certificates != "" {
 		if reach.Certificates, err = filepath.Abs(reach.Certificates); err != nil {
 			return err
 		}
 	}
-	if file, ok := strings.CutPrefix(reach.PasswordFrom, "file "); ok {
-		if file, err = filepath.Abs(strings.TrimSpace(file)); err != nil {
-			return err
+	for _, from := range []*string{&reach.PasswordFrom, &on.PasswordFrom} {
+		if file, ok := strings.CutPrefix(*from, "file "); ok {
+			if file, err = filepath.Abs(strings.TrimSpace(file)); err != nil {
+				return err
+			}
+			*from = "file " + file
 		}
-		reach.PasswordFrom = "file " + file
 	}
 	return nil
 }
@@ -91,6 +105,9 @@ func (a *app) showAdopted(r *adopt.Result) {
 		s.Row("  "+sign+"  ", 6, fmt.Sprintf("%-*s", screen.StepWidth, name), words)
 	}
 	row(true, "CMS", fmt.Sprintf("%s in %s (recognised by %s)", r.System, r.Root, r.Because))
+	for _, one := range r.Allows {
+		row(one.Good, one.What, one.Is+": "+one.Means)
+	}
 	row(true, "address", r.Address)
 	if r.Identity.Proved() {
 		row(true, "same site", fmt.Sprintf("%s: this folder is what answers there", r.Identity))

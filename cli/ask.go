@@ -40,6 +40,18 @@ func (a *app) line(ctx context.Context, question string) string {
 	}
 }
 
+// person is whoever sits at the terminal, for what has to be known before a host is entered.
+type person struct{ app *app }
+
+func (p person) Secret(ctx context.Context, what string) (string, error) {
+	return p.app.secret(ctx, what+" (not shown): ")
+}
+
+func (p person) Confirm(ctx context.Context, question string) (bool, error) {
+	answer := p.app.ask(ctx, question+" Type yes, or press Enter to leave it: ")
+	return answer == "yes", ctx.Err()
+}
+
 // secret reads one line from the terminal without showing it. Ctrl-C ends it, and
 // the terminal is left as it was.
 func (a *app) secret(ctx context.Context, question string) (string, error) {

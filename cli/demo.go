@@ -130,7 +130,7 @@ func openStage(dir string) (stage, bool, error) {
 
 // port returns the port that the workspace of an earlier demo names, or 0.
 func (p stage) port() int {
-	w, err := workspace.Load(p.workspace)
+	w, err := workspace.Load(p.workspace, workspace.OnlyHere)
 	if err != nil {
 		return 0
 	}
@@ -139,7 +139,7 @@ func (p stage) port() int {
 
 // shopPort returns the port of the vendor that the workspace names, or 0.
 func (p stage) shopPort() int {
-	w, err := workspace.Load(p.workspace)
+	w, err := workspace.Load(p.workspace, workspace.OnlyHere)
 	if err != nil || len(w.Config.Sources) == 0 {
 		return 0
 	}

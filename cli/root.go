@@ -15,6 +15,8 @@ import (
 
 	"wetland/cli/screen"
 	"wetland/core/advice"
+	"wetland/core/host"
+	"wetland/core/hosts"
 	"wetland/core/runs"
 	"wetland/core/session"
 	"wetland/core/site"
@@ -71,10 +73,11 @@ type app struct {
 	screen    *screen.Screen
 	abandon   context.Context
 	guarded   *atomic.Bool // a guarded operation has begun
+	hosts     *hosts.Hosts
 }
 
 func newApp(in io.Reader, out, errs io.Writer) *app {
-	return &app{in: in, out: out, errs: errs, abandon: context.Background(), guarded: &atomic.Bool{}}
+	return &app{in: in, out: out, errs: errs, abandon: context.Background(), guarded: &atomic.Bool{}, hosts: &hosts.Hosts{}}
 }
 
 // watchSignals obeys those that come to this process.
@@ -119,7 +122,7 @@ func (a *app) run(ctx context.Context, args []string) int {
 	root.SetOut(a.out)
 	root.SetErr(a.errs)
 	a.json = wantsJSON(args) // also for words that it does not know
-	err := root.ExecuteContext(ctx)
+	err := errors.Join(root.ExecuteContext(ctx), a.hosts.Close())
 	if err == nil {
 		return exitSound
 	}
@@ -256,7 +259,15 @@ func (a *app) load() (*workspace.Workspace, error) {
 		}
 		dir = found
 	}
-	return workspace.Load(dir)
+	return workspace.Load(dir, a.findHost)
+}
+
+// findHost finds the machine of a site. Whoever sits here may be asked on the way.
+func (a *app) findHost(root string, config workspace.HostConfig) (host.Host, string, error) {
+	if a.asks() {
+		a.hosts.Person, a.hosts.MayPut = person{a}, person{a}.Confirm
+	}
+	return a.hosts.At(root, config)
 }
 
 // guard returns what guarded operations need.

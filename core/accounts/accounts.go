@@ -2,6 +2,8 @@
 package accounts
 
 import (
+	"context"
+	"os"
 	"os/user"
 	"slices"
 	"strconv"
@@ -58,3 +60,18 @@ func MayWrite(id int, entry files.Entry) bool {
 	groups, err := account.GroupIds()
 	return err != nil || slices.Contains(groups, strconv.Itoa(entry.Group))
 }
+
+// Here are the accounts of the machine that this program runs on.
+type Here struct{}
+
+// Self is the user that this program runs as, or files.Unowned where users have no numbers.
+func (Here) Self(context.Context) int { return os.Geteuid() }
+
+// UserName is that of the package.
+func (Here) UserName(_ context.Context, id int) string { return UserName(id) }
+
+// GroupName is that of the package.
+func (Here) GroupName(_ context.Context, id int) string { return GroupName(id) }
+
+// MayWrite is that of the package.
+func (Here) MayWrite(_ context.Context, id int, entry files.Entry) bool { return MayWrite(id, entry) }

@@ -41,6 +41,8 @@ type Options struct {
 	Address   string // empty: what the CMS's own settings say
 	Name      string // of the site; empty: what the CMS calls it, else the host of its address
 	Workspace string
+	Host      workspace.HostConfig  // where the root is on another machine
+	Hosts     workspace.Hosts       // finds it; nil: all are here
 	Reach     workspace.ReachConfig // where the address alone does not lead to the site
 	NoBrowser bool                  // pages are not looked at with a browser
 	// PoolSockets are patterns of the sockets at which pools of PHP may listen; nil: the usual
@@ -65,13 +67,14 @@ type Result struct {
 	Dead []fetching.DeadLink
 	// NotCompared is what changes by itself on the pages.
 	NotCompared []smoke.Finding
-	LeaveOut    []string // what snapshots leave out by themselves
-	Files       int      // that a snapshot will hold
-	BelongsTo   string   // the user whose site root is about to look after; "" otherwise
-	Nested      []string // other sites below the root, left out too
-	Pool        string   // the socket of the PHP processes that serve the site; "": not found
-	NoPool      bool     // it was looked for, and not found
-	ThroughSQL  bool     // the database lies among the files, and is taken through SQL
+	LeaveOut    []string  // what snapshots leave out by themselves
+	Files       int       // that a snapshot will hold
+	BelongsTo   string    // the user whose site root is about to look after; "" otherwise
+	Nested      []string  // other sites below the root, left out too
+	Pool        string    // the socket of the PHP processes that serve the site; "": not found
+	NoPool      bool      // it was looked for, and not found
+	ThroughSQL  bool      // the database lies among the files, and is taken through SQL
+	Allows      []Allowed // what the machine of the site allows, if that is another one
 	// Doubts are what could not be found out; each says what to do.
 	Doubts []runs.Reason
 }
@@ -83,10 +86,16 @@ func Adopt(ctx context.Context, o Options) (*Result, error) {
 	if err := a.readReach(); err != nil {
 		return nil, err
 	}
-	on := host.At(o.Root)
+	if o.Hosts == nil {
+		a.o.Hosts = workspace.OnlyHere
+	}
+	on, folder, err := a.findHost(ctx)
+	if err != nil {
+		return nil, err
+	}
 	roots := &files.Roots{Disk: on}
 	defer roots.Close()
-	if err := a.findSite(ctx, on, roots); err != nil {
+	if err := a.findSite(ctx, on, folder, roots); err != nil {
 		return nil, err
 	}
 	if err := a.checkWorkspace(ctx); err != nil {
@@ -116,6 +125,7 @@ func Adopt(ctx context.Context, o Options) (*Result, error) {
 		return nil, err
 	}
 	a.findPool(ctx)
+	a.findAllowed(ctx)
 	return a.result, a.writeWorkspace(ctx, db)
 }
 
@@ -133,14 +143,31 @@ func (a *adoption) doubt(what, do string) {
 	a.result.Doubts = append(a.result.Doubts, runs.Reason{What: what, Do: advice.Steps(do)})
 }
 
-func (a *adoption) findSite(ctx context.Context, on host.Host, roots *files.Roots) error {
-	absolute, err := filepath.Abs(a.o.Root)
-	if err != nil {
-		return err
+// findHost finds the machine of the site, and the folder there.
+func (a *adoption) findHost(ctx context.Context) (on host.Host, folder string, err error) {
+	if !workspace.IsElsewhere(a.o.Root) {
+		if a.o.Root, err = filepath.Abs(a.o.Root); err != nil {
+			return nil, "", err
+		}
 	}
-	root, err := on.Real(ctx, filepath.ToSlash(absolute))
+	if problems := a.o.Host.Problems(a.o.Root); len(problems) > 0 {
+		refusal := &runs.Refusal{}
+		for _, problem := range problems {
+			refusal.Reasons = append(refusal.Reasons, runs.Reason{What: problem, Do: advice.Steps("Here these are --put-helper, --host-key and --account-password-from.")})
+		}
+		return nil, "", refusal
+	}
+	on, folder, err = a.o.Hosts(a.o.Root, a.o.Host)
+	if err != nil {
+		return nil, "", err
+	}
+	return on, folder, a.enter(ctx, on)
+}
+
+func (a *adoption) findSite(ctx context.Context, on host.Host, folder string, roots *files.Roots) error {
+	root, err := on.Real(ctx, folder)
 	if errors.Is(err, fs.ErrNotExist) {
-		err = files.Missing(absolute, err)
+		err = files.Missing(a.o.Root, err)
 	}
 	if err != nil {
 		return fmt.Errorf("find the site: %w", err)
@@ -154,7 +181,7 @@ func (a *adoption) findSite(ctx context.Context, on host.Host, roots *files.Root
 	if above := cms.Above(ctx, roots, root); above != "" {
 		return &runs.Refusal{Reasons: []runs.Reason{{
 			What: fmt.Sprintf("%s only holds the CMS itself; the site's root, which the web server hands out, is the folder above it", root),
-			Do:   []advice.Step{advice.Lead("Name that one:", advice.AdoptSite, above)},
+			Do:   []advice.Step{advice.Lead("Name that one:", advice.AdoptSite, host.Whole(on, above))},
 		}}}
 	}
 	opened, err := a.system.Open(ctx, roots, root, "")
@@ -162,10 +189,10 @@ func (a *adoption) findSite(ctx context.Context, on host.Host, roots *files.Root
 		return err
 	}
 	a.site = &site.Site{Host: on, Files: roots, Root: root, CMS: opened, Workspace: &workspace.Workspace{}}
-	a.result.System, a.result.Root = opened.System(), root
+	a.result.System, a.result.Root = opened.System(), a.site.Place()
 	a.result.Nested = cms.Nested(ctx, roots, root)
-	if entry, err := a.site.Files.Lstat(ctx, root); err == nil && os.Geteuid() == 0 && entry.Owner > 0 {
-		a.result.BelongsTo = accounts.UserName(entry.Owner)
+	if entry, err := a.site.Files.Lstat(ctx, root); err == nil && on.Accounts().Self(ctx) == 0 && entry.Owner > 0 {
+		a.result.BelongsTo = on.Accounts().UserName(ctx, entry.Owner)
 	}
 	layout := opened.Layout()
 	a.result.ThroughSQL = len(layout.DatabaseFiles) > 0
@@ -204,6 +231,9 @@ func (a *adoption) checkWorkspace(ctx context.Context) error {
 // checkWebUsers warns where whoever finds a hole in the site could change what stands in the
 // workspace, or exchange all of it: the snapshots, and the commands that are run.
 func (a *adoption) checkWebUsers(ctx context.Context) {
+	if a.site.Host.Name() != "" {
+		return // who finds a hole in it is not on this machine
+	}
 	const means = "whoever finds a hole in the site could change its snapshots, and what Wetland runs"
 	for _, id := range accounts.WebUsers() {
 		name := accounts.UserName(id)
@@ -337,7 +367,7 @@ func (a *adoption) identify(ctx context.Context, db database.Database) error {
 		return ctx.Err()
 	case len(proof.Other) > 0:
 		return &runs.Refusal{Reasons: []runs.Reason{{
-			What: fmt.Sprintf("%s is not what answers at %s: %s (another content: %s)", a.site.Root, a.site.Address, proof, strings.Join(proof.Other, ", ")),
+			What: fmt.Sprintf("%s is not what answers at %s: %s (another content: %s)", a.site.Place(), a.site.Address, proof, strings.Join(proof.Other, ", ")),
 			Do:   advice.Steps("Check both. Judging another site's pages would prove nothing."),
 		}}}
 	case len(proof.Same) == 0:
@@ -511,7 +541,7 @@ func (a *adoption) writeWorkspace(ctx context.Context, db database.Database) err
 	if err := durable.WriteFile(filepath.Join(a.o.Workspace, workspace.ConfigName), []byte(text)); err != nil {
 		return fmt.Errorf("write %s: %w", workspace.ConfigName, err)
 	}
-	w, err := workspace.Load(a.o.Workspace)
+	w, err := workspace.Load(a.o.Workspace, a.o.Hosts)
 	if err != nil {
 		return err
 	}

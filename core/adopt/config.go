@@ -43,7 +43,7 @@ func (a *adoption) config() string {
 	say("format = 1\n")
 	say("[site]")
 	say("name = %s", workspace.Quote(a.o.Name))
-	say("root = %s        # the folder that the web server hands out", workspace.Quote(a.site.Root))
+	say("root = %s        # the folder that the web server hands out", workspace.Quote(a.site.Place()))
 	say("address = %s     # where visitors reach it", workspace.Quote(a.site.Address.String()))
 	say("cms = %s", workspace.Quote(a.system.Name()))
 	if traits.Of(a.system.Name()).PHP {
@@ -59,6 +59,7 @@ func (a *adoption) config() string {
 		say("%s", pool)
 	}
 	say("")
+	a.sayHost(say)
 	a.sayDatabase(say)
 	say("# Only where the address alone does not lead to the site's own pages.")
 	a.sayReach(say)
@@ -80,6 +81,28 @@ func (a *adoption) config() string {
 	return b.String()
 }
 
+// sayHost writes how the machine of the site is entered, if that is another one.
+func (a *adoption) sayHost(say func(format string, args ...any)) {
+	if a.site.Host.Name() == "" {
+		return
+	}
+	say("# The machine that the site is on. Your own settings, keys and agent of ssh are used.")
+	say("[host]")
+	say("helper = \"put\"         # Wetland's helper lies in the account there, and is replaced by newer ones")
+	say("# helper_folder = \"/srv/tools\"     where programs may be run, if not in ~/.cache")
+	for _, one := range []struct{ name, value, example, what string }{
+		{"key", a.o.Host.Key, "SHA256:...", "the fingerprint of its key, where ssh does not know it"},
+		{"password_from", a.o.Host.PasswordFrom, "env FERRY_ACCOUNT_PASSWORD", "never the password itself"},
+	} {
+		if one.value != "" {
+			say("%s = %s", one.name, workspace.Quote(one.value))
+			continue
+		}
+		say("# %s = %s     %s", one.name, workspace.Quote(one.example), one.what)
+	}
+	say("")
+}
+
 func (a *adoption) sayDatabase(say func(format string, args ...any)) {
 	say("# Read from the CMS's own settings. Give here only what cannot be read there;")
 	say("# the password is never written here, only where it is: \"env NAME\" or \"file PATH\".")
@@ -88,7 +111,7 @@ func (a *adoption) sayDatabase(say func(format string, args ...any)) {
 		say("# %s", workspace.Comment(one.Why))
 		say("%s = %s", strings.TrimPrefix(one.Key, "database."), workspace.Quote(placeholder(one.Key)))
 		if one.Key == passwordKey {
-			a.sayHost(say)
+			a.sayServer(say)
 		}
 	}
 	say("# host = \"127.0.0.1\"")
@@ -128,8 +151,8 @@ func (a *adoption) sayPages(say func(format string, args ...any)) {
 
 const passwordKey = "database.password_from"
 
-// sayHost writes where a password goes: there and nowhere else.
-func (a *adoption) sayHost(say func(format string, args ...any)) {
+// sayServer writes where a password goes: there and nowhere else.
+func (a *adoption) sayServer(say func(format string, args ...any)) {
 	login, _ := a.site.CMS.Database(cms.Given{})
 	say("# The password goes there and nowhere else; this is what the site's settings say:")
 	if login.Socket != "" {
@@ -178,7 +201,7 @@ func (a *adoption) checkConfig(text string) error {
 	for _, page := range a.result.Pages {
 		wanted = append(wanted, page.Path)
 	}
-	if read.Site.Name != a.o.Name || read.Site.Root != a.site.Root || read.Site.Address != a.site.Address.String() || !slices.Equal(pages, wanted) ||
+	if read.Site.Name != a.o.Name || read.Site.Root != a.site.Place() || read.Site.Address != a.site.Address.String() || !slices.Equal(pages, wanted) ||
 		read.Hooks != (workspace.HooksConfig{}) || len(read.Caches.Commands)+len(read.Sources)+len(read.Severity) > 0 {
 		return fmt.Errorf("the site's settings hold characters that %s cannot hold: it would not say what was meant. Rename the folder or page that holds them", workspace.ConfigName)
 	}

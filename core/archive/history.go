@@ -118,7 +118,7 @@ func recent(ctx context.Context, s *session.Session, age time.Duration) (*snapsh
 		return nil, err
 	}
 	m, err := snapshot.Load(ctx, s.Store, names[len(names)-1])
-	if err != nil || time.Since(m.FilesAt).Abs() > age || len(m.Unread) > 0 || m.Root != s.Site.Root {
+	if err != nil || time.Since(m.FilesAt).Abs() > age || len(m.Unread) > 0 || m.Root != s.Site.Place() {
 		return nil, nil // whatever is wrong with it: a new one is taken
 	}
 	var changed string

@@ -6,7 +6,6 @@ import (
 	"errors"
 	"fmt"
 	"io/fs"
-	"os"
 	"path"
 	"slices"
 	"strings"
@@ -83,7 +82,7 @@ func provedOurs(ctx context.Context, s *session.Session, folder string) error {
 		return err
 	}
 	// Some disks give all that is made on them to one user.
-	mine := entry.Owner == files.Unowned || entry.Owner == os.Geteuid() || slices.Contains(s.Made, folder)
+	mine := entry.Owner == files.Unowned || entry.Owner == s.Site.Host.Accounts().Self(ctx) || slices.Contains(s.Made, folder)
 	if entry.Kind != files.Folder || !mine || (entry.Owner != files.Unowned && entry.Mode&0o077 != 0) {
 		return errPlanted
 	}

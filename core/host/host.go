@@ -7,7 +7,9 @@ package host
 
 import (
 	"context"
+	"errors"
 	"net"
+	"net/url"
 
 	"wetland/core/database"
 	"wetland/core/files"
@@ -21,7 +23,8 @@ type Host interface {
 	// Disk is where its folders are opened. What can be done in a folder depends on the disk that
 	// it is on: the abilities of a files.FS, as files.Exchanger, tell of that.
 	files.Disk
-	// Name is how people call it; "" for the machine that Wetland runs on.
+	// Name is how people call it, such as "ssh://keeper@ferry.example"; "" for the machine that
+	// Wetland runs on.
 	Name() string
 	// Abilities tells what can be done there.
 	Abilities() Abilities
@@ -38,8 +41,22 @@ type Host interface {
 	// PutTemporary makes a file that every account there may read, in the folder for temporary
 	// files, with a name that cannot be guessed and ends as given; remove takes it away.
 	PutTemporary(ctx context.Context, ending string, content []byte) (name string, remove func() error, err error)
+	// Accounts are its users and groups.
+	Accounts() Accounts
 	// Close ends what was opened for it. Files and databases that are open may end with it.
 	Close() error
+}
+
+// Accounts are the users and groups of a host. Of what cannot be found out they say what is safe.
+type Accounts interface {
+	// Self is the user that we act as there; files.Unowned where that cannot be known.
+	Self(ctx context.Context) int
+	// UserName and GroupName are names, or "#" and the number where there is none.
+	UserName(ctx context.Context, user int) string
+	GroupName(ctx context.Context, group int) string
+	// MayWrite tells whether a user has the right to write what has this owner, group and mode. Of
+	// one whose groups cannot be found it is believed.
+	MayWrite(ctx context.Context, user int, entry files.Entry) bool
 }
 
 // Databases opens databases.
@@ -61,5 +78,21 @@ type Abilities struct {
 	Temporary bool // files for other accounts
 }
 
-// At returns the host that a site's root, as it is written in settings, is on.
-func At(string) Host { return Here }
+// Whole is a folder of a host as people and settings write it.
+func Whole(on Host, folder string) string {
+	if on.Name() == "" {
+		return folder
+	}
+	return on.Name() + (&url.URL{Path: folder}).EscapedPath()
+}
+
+// FolderOf is the folder of what Whole made.
+func FolderOf(whole string) string {
+	if at, err := url.Parse(whole); err == nil && at.Host != "" {
+		return at.Path
+	}
+	return whole
+}
+
+// ErrUnreachable says that a machine cannot be reached, or its account not be entered.
+var ErrUnreachable = errors.New("the host cannot be reached")

@@ -13,6 +13,7 @@ import (
 	"path/filepath"
 	"strings"
 
+	"wetland/core/accounts"
 	"wetland/core/database"
 	"wetland/core/environment"
 	"wetland/core/files"
@@ -67,6 +68,8 @@ func (local) PutTemporary(ctx context.Context, ending string, content []byte) (s
 	}
 	return filepath.ToSlash(name), remove, nil
 }
+
+func (local) Accounts() Accounts { return accounts.Here{} }
 
 func (local) Close() error { return nil }
 

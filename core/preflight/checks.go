@@ -6,14 +6,12 @@ import (
 	"errors"
 	"fmt"
 	"io/fs"
-	"os"
 	"path"
 	"path/filepath"
 	"slices"
 	"strings"
 	"time"
 
-	"wetland/core/accounts"
 	"wetland/core/deploy"
 	"wetland/core/files"
 	"wetland/core/identity"
@@ -149,7 +147,7 @@ func CheckPlace(ctx context.Context, s *session.Session, t *runs.Target, p *pack
 			why.Add(fmt.Sprintf("the folder %s cannot be written by %s", folder, runs.WhoAmI()), "Run Wetland as the user who owns the site's files, or fix the folder's permissions.")
 		}
 	}
-	checkOwner(s, live, entry, why)
+	checkOwner(ctx, s, live, entry, why)
 	checkMounts(ctx, s, live, why)
 	_, size := p.Tree.Total()
 	if free, err := fsys.FreeSpace(ctx, path.Dir(live)); err == nil && free < uint64(size)*2 {
@@ -160,17 +158,18 @@ func CheckPlace(ctx context.Context, s *session.Session, t *runs.Target, p *pack
 
 // checkOwner tells apart whether it is the owner or the group that new files cannot be given:
 // they are had in different ways.
-func checkOwner(s *session.Session, live string, entry files.Entry, why *runs.Reasons) {
+func checkOwner(ctx context.Context, s *session.Session, live string, entry files.Entry, why *runs.Reasons) {
 	const without = files.Unowned
+	accounts := s.Site.Host.Accounts()
 	if !s.Site.Files.CanOwn(entry.Owner, without) {
-		owner := accounts.UserName(entry.Owner)
+		owner := accounts.UserName(ctx, entry.Owner)
 		why.Add(fmt.Sprintf("%s belongs to the user %s: %s cannot give the new files that owner", live, owner, runs.WhoAmI()), "Run Wetland as that user: sudo -u "+phrase.ShellWord(owner)+" wetland ...")
 	}
 	if !s.Site.Files.CanOwn(without, entry.Group) {
-		group := accounts.GroupName(entry.Group)
+		group := accounts.GroupName(ctx, entry.Group)
 		why.Add(fmt.Sprintf("%s belongs to the group %s, and %s is not in it: the new files cannot be given that group", live, group, runs.WhoAmI()),
 			fmt.Sprintf("Join the group (as root: usermod -aG %s %s), sign in again, and retry. Or run Wetland as a user who is in it. Or, if that group is not needed, give the folder one of your own, set so that new files get it by themselves: chgrp -R YOURS %s; find %s -type d -exec chmod g+s {} +",
-				phrase.ShellWord(group), phrase.ShellWord(accounts.UserName(os.Getuid())), phrase.ShellQuote(live), phrase.ShellQuote(live)))
+				phrase.ShellWord(group), phrase.ShellWord(accounts.UserName(ctx, accounts.Self(ctx))), phrase.ShellQuote(live), phrase.ShellQuote(live)))
 	}
 }
 
@@ -200,10 +199,10 @@ func CheckSite(ctx context.Context, s *session.Session, why *runs.Reasons) {
 	switch {
 	case proof.Proved():
 	case len(proof.Other) > 0:
-		why.Add(fmt.Sprintf("%s is not what answers at %s: %s (%s differ)", s.Site.Root, s.Site.Address, proof, phrase.List(proof.Other, 3)),
+		why.Add(fmt.Sprintf("%s is not what answers at %s: %s (%s differ)", s.Site.Place(), s.Site.Address, proof, phrase.List(proof.Other, 3)),
 			"Check root and address in wetland.toml: judging another site's pages would prove nothing.")
 	default:
-		why.Add(fmt.Sprintf("it cannot be proved that %s is what answers at %s (%s)", s.Site.Root, s.Site.Address, phrase.List(proof.Unasked, 2)),
+		why.Add(fmt.Sprintf("it cannot be proved that %s is what answers at %s (%s)", s.Site.Place(), s.Site.Address, phrase.List(proof.Unasked, 2)),
 			"Is the web server running, and the address right?")
 	}
 }

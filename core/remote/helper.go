@@ -30,7 +30,7 @@ type helper struct {
 // Serve does what a desk asks for on a machine, until the line ends, and returns why it did.
 func Serve(ctx context.Context, streams io.ReadWriteCloser, on host.Host) error {
 	h := &helper{on: on, open: map[uint64]files.FS{}}
-	err := wire.Serve(ctx, streams, wire.Options{Errors: known}, h.handle)
+	err := wire.Serve(ctx, streams, wire.Options{Errors: known, Packed: true}, h.handle)
 	for _, fsys := range h.open {
 		err = errors.Join(err, fsys.Close())
 	}
@@ -54,6 +54,16 @@ func (h *helper) handle(ctx context.Context, r *wire.Request) (any, error) {
 		return nil, h.run(ctx, r, args)
 	case methodTemporary:
 		return nil, h.putTemporary(ctx, r, args)
+	case methodEngine, methodSize, methodQuery, methodMoment, methodApply, methodCreateDatabase:
+		return h.onDatabase(ctx, r, args)
+	case methodSelf:
+		return h.on.Accounts().Self(ctx), nil
+	case methodUser:
+		return h.on.Accounts().UserName(ctx, int(args.Number)), nil
+	case methodGroup:
+		return h.on.Accounts().GroupName(ctx, int(args.Number)), nil
+	case methodMayWrite:
+		return h.on.Accounts().MayWrite(ctx, int(args.Number), files.Entry{Owner: args.With.Owner, Group: args.With.Group, Mode: args.With.Mode}), nil
 	}
 	fsys, err := h.folder(args.Root)
 	if err != nil {

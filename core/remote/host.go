@@ -3,13 +3,11 @@ package remote
 import (
 	"context"
 	"errors"
-	"fmt"
 	"io"
 	"net"
 	"os"
 	"time"
 
-	"wetland/core/database"
 	"wetland/core/files"
 	"wetland/core/host"
 	"wetland/core/wire"
@@ -26,7 +24,7 @@ var _ host.Host = (*Host)(nil)
 // Dial speaks to a helper over the two directions of streams, and owns them. name is how people call
 // its machine.
 func Dial(ctx context.Context, streams io.ReadWriteCloser, name string) (*Host, error) {
-	desk, err := wire.Dial(ctx, streams, wire.Options{Errors: known})
+	desk, err := wire.Dial(ctx, streams, wire.Options{Errors: known, Packed: true})
 	if err != nil {
 		return nil, err
 	}
@@ -58,28 +56,6 @@ func (h *Host) Open(ctx context.Context, folder string) (files.FS, error) {
 		return nil, err
 	}
 	return &root{h, is}, nil
-}
-
-// Databases opens those of servers, by what the helper dials.
-func (h *Host) Databases() host.Databases { return databases{database.Engines{Dial: h.Dial}} }
-
-// databases are those of servers alone: the engine of SQLite has to run where the file is.
-type databases struct{ database.Engines }
-
-var errSQLite = fmt.Errorf("an SQLite database on another machine cannot be opened yet: %w", errors.ErrUnsupported)
-
-func (d databases) Open(ctx context.Context, login database.Login, owner database.Owner) (database.Database, error) {
-	if login.Engine == "sqlite" {
-		return nil, errSQLite
-	}
-	return d.Engines.Open(ctx, login, owner)
-}
-
-func (d databases) Create(ctx context.Context, login database.Login) error {
-	if login.Engine == "sqlite" {
-		return errSQLite
-	}
-	return d.Engines.Create(ctx, login)
 }
 
 // Dial has the helper connect, and is that connection.

@@ -12,36 +12,47 @@ import (
 	"syscall"
 	"time"
 
+	"wetland/core/database"
 	"wetland/core/files"
 	"wetland/core/wire"
 )
 
 // The methods of the helper.
 const (
-	methodReal      = "real"
-	methodOpen      = "open folder"
-	methodClose     = "close folder"
-	methodLstat     = "look at"
-	methodList      = "list"
-	methodRead      = "read"
-	methodCreate    = "create"
-	methodMkdir     = "make folder"
-	methodSymlink   = "make link"
-	methodSettle    = "give attributes"
-	methodRemove    = "remove"
-	methodRemoveAll = "remove all"
-	methodRename    = "rename"
-	methodExchange  = "exchange"
-	methodSync      = "sync folder"
-	methodWritable  = "is writable"
-	methodCanOwn    = "can own"
-	methodMarks     = "copy marks"
-	methodMounted   = "is mounted"
-	methodLock      = "lock"
-	methodFree      = "free space"
-	methodDial      = "dial"
-	methodRun       = "run"
-	methodTemporary = "put temporary"
+	methodReal           = "real"
+	methodOpen           = "open folder"
+	methodClose          = "close folder"
+	methodLstat          = "look at"
+	methodList           = "list"
+	methodRead           = "read"
+	methodCreate         = "create"
+	methodMkdir          = "make folder"
+	methodSymlink        = "make link"
+	methodSettle         = "give attributes"
+	methodRemove         = "remove"
+	methodRemoveAll      = "remove all"
+	methodRename         = "rename"
+	methodExchange       = "exchange"
+	methodSync           = "sync folder"
+	methodWritable       = "is writable"
+	methodCanOwn         = "can own"
+	methodMarks          = "copy marks"
+	methodMounted        = "is mounted"
+	methodLock           = "lock"
+	methodFree           = "free space"
+	methodDial           = "dial"
+	methodRun            = "run"
+	methodTemporary      = "put temporary"
+	methodEngine         = "engine of database"
+	methodSize           = "size of database"
+	methodQuery          = "query database"
+	methodMoment         = "read database"
+	methodApply          = "change database"
+	methodCreateDatabase = "make database"
+	methodSelf           = "who am I"
+	methodUser           = "name of user"
+	methodGroup          = "name of group"
+	methodMayWrite       = "may write"
 )
 
 // request is what a method is called with. Names are bytes: a disk takes some that are no text.
@@ -87,5 +98,5 @@ func (e entry) entry() files.Entry {
 var known = wire.Errors{
 	"not there": fs.ErrNotExist, "exists": fs.ErrExist, "permission": fs.ErrPermission, "invalid": fs.ErrInvalid, "closed": fs.ErrClosed,
 	"unsupported": errors.ErrUnsupported, "no exchange": files.ErrUnsupported, "locked": files.ErrLocked, "no file": files.ErrNoFile,
-	"many names": files.ErrManyNames, "link": files.ErrLink, "too late": context.DeadlineExceeded, "refused": syscall.ECONNREFUSED,
+	"many names": files.ErrManyNames, "link": files.ErrLink, "no database": database.ErrMissing, "rows": errRows, "too late": context.DeadlineExceeded, "refused": syscall.ECONNREFUSED,
 }

@@ -15,6 +15,7 @@ import (
 	"wetland/core/advice"
 	"wetland/core/durable"
 	"wetland/core/files"
+	"wetland/core/host"
 	"wetland/core/phrase"
 	"wetland/core/progress"
 	"wetland/core/runs"
@@ -124,14 +125,14 @@ func rebased(s *session.Session, m *snapshot.Manifest) []snapshot.Area {
 // rebase makes a snapshot one of the site where it is now.
 func rebase(s *session.Session, m *snapshot.Manifest) {
 	m.Areas = rebased(s, m)
-	m.Layout, m.Root = s.Site.CMS.Layout(), s.Site.Root
+	m.Layout, m.Root = s.Site.CMS.Layout(), s.Site.Place()
 }
 
 // acceptRoot makes sure that a snapshot that was taken in another folder is of this site, and
 // takes it for one of its folder now.
 func (r *restoration) acceptRoot(ctx context.Context, why *runs.Reasons) error {
 	m := r.manifest
-	if m.Root == r.Site.Root {
+	if m.Root == r.Site.Place() {
 		return nil
 	}
 	moves, err := loadMoves(r.Site.Workspace)
@@ -151,7 +152,7 @@ func (r *restoration) acceptRoot(ctx context.Context, why *runs.Reasons) error {
 			return err
 		}
 		if !k.Same() {
-			why.Advise(fmt.Sprintf("%s is a snapshot of the site in %s, and %s does not seem to be the same one: %s", m.Name, m.Root, r.Site.Root, phrase.List(append(k.Against, k.For...), 4)), advice.Lead("Restore it from the workspace of its own site. If the site was moved and this is it:", advice.MovedSurely, r.Site.Root))
+			why.Advise(fmt.Sprintf("%s is a snapshot of the site in %s, and %s does not seem to be the same one: %s", m.Name, m.Root, r.Site.Place(), phrase.List(append(k.Against, k.For...), 4)), advice.Lead("Restore it from the workspace of its own site. If the site was moved and this is it:", advice.MovedSurely, r.Site.Place()))
 			return nil
 		}
 		r.Report.End(progress.Note, "moved", fmt.Sprintf("%s was taken in %s. This is the same site: %s", m.Name, m.Root, phrase.List(k.For, 4)))
@@ -172,13 +173,13 @@ func (r *restoration) acceptFolders(why *runs.Reasons) {
 	for _, area := range m.Areas {
 		i := slices.IndexFunc(own, func(a cms.Area) bool { return a.Name == area.Name })
 		is := !r.remembered && i >= 0 && own[i].Path == area.Path && own[i].Only == area.Only
-		if !is && (!r.remembered || !files.Within(area.Path, m.Root)) {
+		if !is && (!r.remembered || !files.Within(area.Path, host.FolderOf(m.Root))) {
 			elsewhere = append(elsewhere, path.Join(area.Path, area.Only))
 		}
 	}
 	if r.remembered {
 		for _, folder := range m.Layout.Folders() {
-			if !files.Within(folder, m.Root) && !slices.Contains(elsewhere, folder) {
+			if !files.Within(folder, host.FolderOf(m.Root)) && !slices.Contains(elsewhere, folder) {
 				elsewhere = append(elsewhere, folder)
 			}
 		}
@@ -225,12 +226,15 @@ type Moved struct {
 // newest snapshot. It returns a *Refusal where it seems to be another site. Nothing on the
 // site is touched.
 func FollowMove(ctx context.Context, w *workspace.Workspace, o MoveOptions) (*Moved, error) {
-	root, err := filepath.Abs(o.Root)
-	if err != nil {
-		return nil, err
-	}
-	if o.Root == "" {
+	root := o.Root
+	if root == "" {
 		root = w.Config.Site.Root
+	}
+	if !workspace.IsElsewhere(root) {
+		var err error
+		if root, err = filepath.Abs(root); err != nil {
+			return nil, err
+		}
 	}
 	moved := &Moved{From: w.Config.Site.Root, To: root, Address: w.Config.Site.Address}
 	if o.Address != "" {
@@ -240,9 +244,11 @@ func FollowMove(ctx context.Context, w *workspace.Workspace, o MoveOptions) (*Mo
 		}
 		moved.Address = address.String()
 	}
-	next := *w
-	next.Config.Site.Root, next.Config.Site.Address = moved.To, moved.Address
-	if err := moved.compare(ctx, &next, o); err != nil {
+	next, err := w.At(moved.To, moved.Address)
+	if err != nil {
+		return nil, err
+	}
+	if err := moved.compare(ctx, next, o); err != nil {
 		return nil, err
 	}
 	return moved, moved.write(w)
@@ -259,7 +265,7 @@ func (moved *Moved) compare(ctx context.Context, w *workspace.Workspace, o MoveO
 	if s.Store == nil {
 		return why.Refusal()
 	}
-	moved.To = s.Site.Root
+	moved.To = s.Site.Place()
 	names, err := s.Store.Names(ctx)
 	if err != nil || len(names) == 0 {
 		return err // nothing to compare with, and nothing to restore
@@ -274,7 +280,7 @@ func (moved *Moved) compare(ctx context.Context, w *workspace.Workspace, o MoveO
 	}
 	if !moved.Kinship.Same() && !o.Sure {
 		why = nil
-		why.Advise(fmt.Sprintf("%s does not seem to be the site of %s: %s", s.Site.Root, m.Name, phrase.List(append(moved.Kinship.Against, moved.Kinship.For...), 4)), advice.Lead("If you know that it is, add --sure. Another site needs a workspace of its own:", advice.AdoptSite, s.Site.Root))
+		why.Advise(fmt.Sprintf("%s does not seem to be the site of %s: %s", s.Site.Place(), m.Name, phrase.List(append(moved.Kinship.Against, moved.Kinship.For...), 4)), advice.Lead("If you know that it is, add --sure. Another site needs a workspace of its own:", advice.AdoptSite, s.Site.Place()))
 		return why.Refusal()
 	}
 	return nil

@@ -15,6 +15,7 @@ import (
 	"wetland/core/database"
 	"wetland/core/deploy"
 	"wetland/core/files"
+	"wetland/core/host"
 	"wetland/core/pagecheck"
 	"wetland/core/phrase"
 	"wetland/core/progress"
@@ -167,6 +168,9 @@ func (r *restoration) openSite(ctx context.Context, w *workspace.Workspace, why 
 		why.AddError(err, "Move the workspace, then try again.")
 		return why.Refusal()
 	}
+	if errors.Is(err, host.ErrUnreachable) {
+		return err
+	}
 	if err != nil {
 		if r.Site, err = r.remember(ctx, w, err); err != nil {
 			return err
@@ -191,7 +195,7 @@ func (r *restoration) leaveUnread(why *runs.Reasons) {
 
 // remember opens a dead site by what the snapshot noted.
 func (r *restoration) remember(ctx context.Context, w *workspace.Workspace, dead error) (*site.Site, error) {
-	if len(r.manifest.Layout.Areas) == 0 || r.manifest.Root != path.Clean(strings.ReplaceAll(w.Config.Site.Root, "\\", "/")) {
+	if len(r.manifest.Layout.Areas) == 0 || r.manifest.Root != host.Whole(w.Host, path.Clean(w.Folder)) {
 		return nil, dead
 	}
 	r.options.Report.End(progress.Doubt, "dead site", fmt.Sprintf("%v. Its files come back first, by what %s noted of the site", dead, r.manifest.Name))
@@ -199,11 +203,11 @@ func (r *restoration) remember(ctx context.Context, w *workspace.Workspace, dead
 	for _, table := range r.manifest.Tables {
 		known.Tables = append(known.Tables, table.Name)
 	}
-	opened, err := site.Remember(ctx, w, r.manifest.Root, known)
+	opened, err := site.Remember(ctx, w, host.FolderOf(r.manifest.Root), known)
 	if err != nil {
 		return nil, err
 	}
-	return opened, files.MakeAll(ctx, opened.Files, r.manifest.Root)
+	return opened, files.MakeAll(ctx, opened.Files, opened.Root)
 }
 
 // openTables logs in to the database, and makes it anew if it is gone.

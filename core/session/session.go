@@ -15,7 +15,6 @@ import (
 	"slices"
 	"time"
 
-	"wetland/core/accounts"
 	"wetland/core/advice"
 	"wetland/core/database"
 	"wetland/core/durable"
@@ -124,7 +123,7 @@ func (s *Session) Lock(ctx context.Context) error {
 	unlock, err := s.Site.Files.Lock(ctx, s.Site.Root, func(user int) bool {
 		return slices.ContainsFunc([]string{s.Site.Root, layout.Themes, layout.Plugins}, func(folder string) bool {
 			entry, err := s.Site.Files.Lstat(ctx, folder)
-			return err == nil && accounts.MayWrite(user, entry)
+			return err == nil && s.Site.Host.Accounts().MayWrite(ctx, user, entry)
 		})
 	})
 	if errors.Is(err, files.ErrLocked) {

@@ -48,11 +48,14 @@ func Open(ctx context.Context, w *workspace.Workspace) (_ *Site, err error) {
 	if err != nil {
 		return nil, err
 	}
-	root, err := w.Host.Real(ctx, filepath.ToSlash(w.Config.Site.Root))
+	root, err := w.Host.Real(ctx, w.Folder)
 	if errors.Is(err, fs.ErrNotExist) {
 		err = files.Missing(w.Config.Site.Root, err)
 	}
 	if err != nil {
+		if errors.Is(err, host.ErrUnreachable) {
+			return nil, err
+		}
 		return nil, advice.With(fmt.Errorf("find the site's root: %w", err), whereItIs)
 	}
 	roots, err := files.NewRoots(ctx, w.Host, path.Dir(root))
@@ -97,6 +100,9 @@ func Remember(ctx context.Context, w *workspace.Workspace, root string, known cm
 	s := &Site{Workspace: w, Host: w.Host, Files: roots, Root: root, Address: address, CMS: known}
 	return s, s.CheckOutside(ctx, w.Dir)
 }
+
+// Place is the root as people and settings write it: with its host, where that is another machine.
+func (s *Site) Place() string { return host.Whole(s.Host, s.Root) }
 
 // Close closes the site's folders.
 func (s *Site) Close() error { return s.Files.Close() }

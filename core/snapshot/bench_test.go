@@ -48,7 +48,7 @@ func newLarge(b *testing.B) *large {
 	l.layFiles(b)
 	l.raw = l.account.Root
 	l.fillTable(b)
-	w, err := workspace.Load(dir + "/care")
+	w, err := workspace.Load(dir+"/care", workspace.OnlyHere)
 	if err != nil {
 		b.Fatal(err)
 	}

@@ -63,7 +63,7 @@ WITH RECURSIVE n(i) AS (SELECT 1 UNION ALL SELECT i + 1 FROM n WHERE i < 20000) 
 CREATE TABLE hollow (a)`); err != nil {
 		t.Fatal(err)
 	}
-	w, err := workspace.Load(filepath.Join(dir, "care"))
+	w, err := workspace.Load(filepath.Join(dir, "care"), workspace.OnlyHere)
 	if err != nil {
 		t.Fatal(err)
 	}

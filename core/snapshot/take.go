@@ -49,7 +49,7 @@ func Take(ctx context.Context, s *packs.Store, of Subject, report progress.Repor
 	start := time.Now()
 	t.m = &Manifest{
 		Format: manifestFormat, Store: s.Name(), Site: of.Site.Workspace.Config.Site.Name,
-		Root: of.Site.Root, Address: of.Site.Address.String(), System: of.Site.CMS.System(), Run: of.Run, Reason: of.Reason, Settles: of.Settles,
+		Root: of.Site.Place(), Address: of.Site.Address.String(), System: of.Site.CMS.System(), Run: of.Run, Reason: of.Reason, Settles: of.Settles,
 		Components: of.Components, Layout: of.Site.CMS.Layout(),
 	}
 	if err := t.fill(ctx); err != nil {

@@ -299,6 +299,9 @@ func (c *Client) Start(line string) (*Program, error) {
 	return p, nil
 }
 
+// CloseWrite tells it that no more is written.
+func (p *Program) CloseWrite() error { return p.Writer.(io.Closer).Close() }
+
 // Complaint is what it said on standard error so far.
 func (p *Program) Complaint() string { return strings.TrimSpace(p.complaint.String()) }
 

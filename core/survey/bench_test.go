@@ -79,7 +79,7 @@ func largeSite(b *testing.B) *workspace.Workspace {
 	if _, err := adopt.Adopt(b.Context(), adopt.Options{Root: root, Address: address, Workspace: care, NoBrowser: true, Report: progress.Silent{}}); err != nil {
 		b.Fatal(err)
 	}
-	w, err := workspace.Load(care)
+	w, err := workspace.Load(care, workspace.OnlyHere)
 	if err != nil {
 		b.Fatal(err)
 	}

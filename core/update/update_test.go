@@ -87,7 +87,7 @@ CREATE TABLE plugins (folder TEXT PRIMARY KEY, active INTEGER); INSERT INTO plug
 CREATE TABLE tides (id INTEGER PRIMARY KEY, high TEXT); INSERT INTO tides VALUES (1, '07:10')`); err != nil {
 		t.Fatal(err)
 	}
-	if j.workspace, err = workspace.Load(j.dir + "/care"); err != nil {
+	if j.workspace, err = workspace.Load(j.dir+"/care", workspace.OnlyHere); err != nil {
 		t.Fatal(err)
 	}
 	return j

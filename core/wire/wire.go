@@ -20,6 +20,8 @@ import (
 	"sync"
 	"sync/atomic"
 	"time"
+
+	"github.com/klauspost/compress/zstd"
 )
 
 // Version is that of the protocol: both sides must have the same.
@@ -70,6 +72,8 @@ type Options struct {
 	Errors Errors
 	// Silence is how long nothing may come before the line is given up; 0: 15 seconds.
 	Silence time.Duration
+	// Packed has all frames packed with zstd, as both sides must agree.
+	Packed bool
 }
 
 // line is what both sides have.
@@ -77,6 +81,7 @@ type line struct {
 	options Options
 	from    *bufio.Reader
 	to      io.Writer
+	flush   func() error // what was written, to the other side
 	close   func() error
 	ctx     context.Context
 	end     context.CancelCauseFunc
@@ -96,7 +101,7 @@ func newLine(ctx context.Context, streams io.ReadWriteCloser, o Options) *line {
 	if o.Silence == 0 {
 		o.Silence = 15 * time.Second
 	}
-	l := &line{options: o, from: bufio.NewReaderSize(streams, 2*pieceSize), to: streams, close: sync.OnceValue(streams.Close), calls: map[uint32]*call{}}
+	l := &line{options: o, from: bufio.NewReaderSize(streams, 2*pieceSize), to: streams, flush: func() error { return nil }, close: sync.OnceValue(streams.Close), calls: map[uint32]*call{}}
 	l.ctx, l.end = context.WithCancelCause(ctx)
 	context.AfterFunc(l.ctx, func() { _ = l.close() })
 	return l
@@ -135,10 +140,30 @@ func (l *line) introduce() error {
 			if err := <-said; err != nil {
 				return l.broken(err)
 			}
-			return nil
+			return l.pack()
 		}
 	}
 	return fmt.Errorf("%w%s", ErrNoHelper, quoted(greeting.String()))
+}
+
+// packWindow bounds the memory that packing takes on either side, in bytes.
+const packWindow = 512 << 10
+
+// pack has all that is said from now on packed, if that is agreed.
+func (l *line) pack() error {
+	if !l.options.Packed {
+		return nil
+	}
+	packer, err := zstd.NewWriter(l.to, zstd.WithEncoderLevel(zstd.SpeedFastest), zstd.WithWindowSize(packWindow), zstd.WithEncoderConcurrency(1), zstd.WithLowerEncoderMem(true))
+	if err != nil {
+		return err
+	}
+	unpacker, err := zstd.NewReader(l.from, zstd.WithDecoderConcurrency(1), zstd.WithDecoderMaxWindow(packWindow), zstd.WithDecoderLowmem(true))
+	if err != nil {
+		return err
+	}
+	l.to, l.flush, l.from = packer, packer.Flush, bufio.NewReaderSize(unpacker, 2*pieceSize)
+	return nil
 }
 
 // quoted is the beginning of what something else said.
@@ -157,7 +182,11 @@ func (l *line) send(kind byte, number uint32, payload []byte) error {
 	l.frame = binary.BigEndian.AppendUint32(l.frame, number)
 	l.frame = binary.BigEndian.AppendUint32(l.frame, uint32(len(payload)))
 	l.frame = append(l.frame, payload...)
-	if _, err := l.to.Write(l.frame); err != nil {
+	_, err := l.to.Write(l.frame)
+	if err == nil {
+		err = l.flush()
+	}
+	if err != nil {
 		err = l.broken(err)
 		l.end(err)
 		return err

@@ -24,14 +24,14 @@ var known = Errors{"not there": fs.ErrNotExist, "exists": fs.ErrExist}
 func pair(t *testing.T, handle Handler) (d *Desk, ended chan error) {
 	t.Helper()
 	here, there := net.Pipe()
-	return pairOver(t, here, there, handle)
+	return pairOver(t, here, there, handle, false)
 }
 
-func pairOver(t *testing.T, here, there io.ReadWriteCloser, handle Handler) (d *Desk, ended chan error) {
+func pairOver(t *testing.T, here, there io.ReadWriteCloser, handle Handler, packed bool) (d *Desk, ended chan error) {
 	t.Helper()
 	ended = make(chan error, 1)
-	go func() { ended <- Serve(context.Background(), there, Options{Errors: known}, handle) }()
-	d, err := Dial(t.Context(), here, Options{Errors: known})
+	go func() { ended <- Serve(context.Background(), there, Options{Errors: known, Packed: packed}, handle) }()
+	d, err := Dial(t.Context(), here, Options{Errors: known, Packed: packed})
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -69,7 +69,14 @@ func exchange(ctx context.Context, d *Desk, data []byte) ([]byte, error) {
 }
 
 func TestBytesComeBack(t *testing.T) {
-	d, _ := pair(t, echo)
+	for _, packed := range []bool{false, true} {
+		t.Run(fmt.Sprint("packed: ", packed), func(t *testing.T) { bytesComeBack(t, packed) })
+	}
+}
+
+func bytesComeBack(t *testing.T, packed bool) {
+	here, there := net.Pipe()
+	d, _ := pairOver(t, here, there, echo, packed)
 	large := bytes.Repeat([]byte("over the weir \x00\xff"), 200_000) // many windows
 	for _, data := range [][]byte{{}, {0}, large[:pieceSize], large[:window], large[:window+1], large} {
 		if back, err := exchange(t.Context(), d, data); err != nil || !bytes.Equal(back, data) {
@@ -208,7 +215,7 @@ func TestBrokenLineEndsAll(t *testing.T) {
 		begun <- true
 		_, err := io.Copy(r, r)
 		return nil, err
-	})
+	}, true)
 	var group sync.WaitGroup
 	for i := range 10 {
 		s, err := d.Call(t.Context(), "echo", nil)

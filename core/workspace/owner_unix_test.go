@@ -43,7 +43,7 @@ func TestWhose(t *testing.T) {
 	if err := os.Chmod(file, 0o666); err != nil {
 		t.Fatal(err)
 	}
-	if _, err := Load(dir); err == nil || !strings.Contains(err.Error(), "chmod o-w") {
+	if _, err := Load(dir, OnlyHere); err == nil || !strings.Contains(err.Error(), "chmod o-w") {
 		t.Errorf("it is obeyed: %v", err)
 	}
 	if err := os.Chmod(file, 0o600); err != nil {
@@ -57,7 +57,7 @@ func TestWhose(t *testing.T) {
 			t.Fatal(err)
 		}
 	}
-	if _, err := Load(dir); err == nil || strings.Count(err.Error(), "you run Wetland as root") != 1 {
+	if _, err := Load(dir, OnlyHere); err == nil || strings.Count(err.Error(), "you run Wetland as root") != 1 {
 		t.Errorf("another's settings are obeyed: %v", err)
 	}
 }

@@ -37,6 +37,7 @@ const configFormat = 1
 type Config struct {
 	Format    int             `toml:"format"`
 	Site      SiteConfig      `toml:"site"`
+	Host      HostConfig      `toml:"host"`
 	Database  DatabaseConfig  `toml:"database"`
 	Files     FilesConfig     `toml:"files"`
 	Reach     ReachConfig     `toml:"reach"`
@@ -77,6 +78,50 @@ type SiteConfig struct {
 	PHPPool string `toml:"php_pool"`
 }
 
+// HostConfig says how the machine is reached that the site is on, where that is another one.
+type HostConfig struct {
+	// Helper is PutHelper, NeverHelper, or "" where nobody has decided yet.
+	Helper string `toml:"helper"`
+	// HelperFolder is where the helper lies there; "": in the account's own folder for caches.
+	HelperFolder string `toml:"helper_folder"`
+	// Key is the fingerprint that the host's key must have where none is known: "SHA256:...".
+	Key          string `toml:"key"`
+	PasswordFrom string `toml:"password_from"` // where the account's password is: "env NAME" or "file PATH"
+}
+
+// What may be done about the helper: a program of ours on a site's machine.
+const (
+	PutHelper   = "put" // there, and replaced by another version
+	NeverHelper = "never"
+)
+
+// IsElsewhere tells whether a root, as settings write it, is on another machine.
+func IsElsewhere(root string) bool { return strings.Contains(root, "://") }
+
+// Problems says what is wrong with the settings, for a site with this root.
+func (c HostConfig) Problems(root string) (all []string) {
+	say := func(format string, args ...any) { all = append(all, fmt.Errorf(format, args...).Error()) }
+	if !IsElsewhere(root) && c != (HostConfig{}) {
+		say("[host] is for a site on another machine, and %s is a folder of this one", root)
+	}
+	switch c.Helper {
+	case "", PutHelper, NeverHelper:
+	default:
+		say("[host] helper must be %q or %q, not %q", PutHelper, NeverHelper, c.Helper)
+	}
+	if folder := c.HelperFolder; folder != "" && !path.IsAbs(folder) {
+		say("[host] helper_folder must be an absolute path, not %q", folder)
+	}
+	if c.Key != "" && !strings.HasPrefix(c.Key, "SHA256:") {
+		say("[host] key must be a fingerprint such as SHA256:..., not %q", c.Key)
+	}
+	checkSecret("[host] password_from", c.PasswordFrom, say)
+	return all
+}
+
+// isAbsolute tells whether a path is whole, here or on another machine.
+func isAbsolute(name string) bool { return filepath.IsAbs(name) || path.IsAbs(name) }
+
 // PoolByRequest in php_pool means that the PHP processes are asked by a request to the site
 // itself, for a script of one use in its root.
 const PoolByRequest = "by request"
@@ -85,7 +130,7 @@ const PoolByRequest = "by request"
 func (c *Config) checkPool(say func(string, ...any)) {
 	pool := c.Site.PHPPool
 	if path, ok := strings.CutPrefix(pool, "unix:"); ok {
-		if !filepath.IsAbs(path) {
+		if !isAbsolute(path) {
 			say("[site] php_pool must name the socket by an absolute path, such as unix:/run/php/fpm.sock")
 		}
 		return
@@ -256,6 +301,28 @@ type Workspace struct {
 	Dir    string // absolute; on this machine
 	Config Config
 	Host   host.Host // that the site is on
+	Folder string    // the site's root on that host, slash-separated
+	hosts  Hosts
+}
+
+// Hosts finds the machine that a root, as settings write it, is on, and its folder there.
+type Hosts func(root string, config HostConfig) (on host.Host, folder string, err error)
+
+// OnlyHere are the hosts of whoever reaches no other machine.
+func OnlyHere(root string, _ HostConfig) (host.Host, string, error) {
+	if IsElsewhere(root) {
+		return nil, "", fmt.Errorf("%s is on another machine: %w", root, errors.ErrUnsupported)
+	}
+	return host.Here, filepath.ToSlash(root), nil
+}
+
+// At is the workspace of a site that stands in another place.
+func (w *Workspace) At(root, address string) (*Workspace, error) {
+	other := *w
+	other.Config.Site.Root, other.Config.Site.Address = root, address
+	var err error
+	other.Host, other.Folder, err = w.hosts(root, w.Config.Host)
+	return &other, err
 }
 
 // Store is the folder of the snapshots.
@@ -295,9 +362,9 @@ func Find(start string) (string, error) {
 	}
 }
 
-// Load reads wetland.toml in dir. Every mistake in it is told at once,
+// Load reads wetland.toml in dir, and finds the host of its site. Every mistake in it is told at once,
 // each with its line.
-func Load(dir string) (*Workspace, error) {
+func Load(dir string, hosts Hosts) (*Workspace, error) {
 	dir, err := filepath.Abs(dir)
 	if err != nil {
 		return nil, err
@@ -317,7 +384,11 @@ func Load(dir string) (*Workspace, error) {
 	if err != nil {
 		return nil, fmt.Errorf("%s: %w", file, err)
 	}
-	return &Workspace{Dir: dir, Config: *config, Host: host.At(config.Site.Root)}, nil
+	w := &Workspace{Dir: dir, Config: *config, hosts: hosts}
+	if w.Host, w.Folder, err = hosts(config.Site.Root, config.Host); err != nil {
+		return nil, fmt.Errorf("%s: [site] root: %w", file, err)
+	}
+	return w, nil
 }
 
 // ReadConfig reads the text of a wetland.toml. Every mistake in it is told at once, each with
@@ -400,13 +471,16 @@ func (c *Config) check(at lines, say func(string, ...any)) {
 func (c *Config) checkSite(say func(string, ...any)) {
 	if c.Site.Root == "" {
 		say("[site] root is missing: the folder that holds the site")
-	} else if !filepath.IsAbs(c.Site.Root) {
-		say("[site] root must be an absolute path, not %q", c.Site.Root)
+	} else if !filepath.IsAbs(c.Site.Root) && !IsElsewhere(c.Site.Root) {
+		say("[site] root must be an absolute path, or ssh://USER@HOST/PATH, not %q", c.Site.Root)
+	}
+	for _, problem := range c.Host.Problems(c.Site.Root) {
+		say("%s", problem)
 	}
 	if _, err := ParseAddress(c.Site.Address); err != nil {
 		say("[site] address: %w", err)
 	}
-	if c.Site.PHPLog != "" && !filepath.IsAbs(c.Site.PHPLog) {
+	if c.Site.PHPLog != "" && !isAbsolute(c.Site.PHPLog) {
 		say("[site] php_log must be an absolute path, not %q", c.Site.PHPLog)
 	}
 	if _, err := cms.Find(c.Site.CMS); err != nil {

@@ -87,6 +87,7 @@ var laws = map[string]func(context.Context, Place) error{
 	"a context that has ended":                 endedContext,
 	"abilities":                                trueAbilities,
 	"a name for people":                        printableName,
+	"users and groups":                         ownAccount,
 }
 
 // Broken returns the laws that a host breaks, and how.
@@ -316,6 +317,36 @@ func trueAbilities(ctx context.Context, p Place) error {
 func printableName(_ context.Context, p Place) error {
 	if name := p.Host.Name(); name != p.Host.Name() || strings.ContainsFunc(name, func(r rune) bool { return r < ' ' || r == 0x7f }) {
 		return fmt.Errorf("%q is no name for people", name)
+	}
+	return nil
+}
+
+// ownAccount: whoever we are there has a name, and the rights that his entries give.
+func ownAccount(ctx context.Context, p Place) error {
+	accounts := p.Host.Accounts()
+	self := accounts.Self(ctx)
+	const nobody = 1<<31 - 7
+	if name := accounts.UserName(ctx, nobody); name != fmt.Sprint("#", nobody) {
+		return fmt.Errorf("a user whom nobody knows is called %q", name)
+	}
+	if name := accounts.GroupName(ctx, nobody); name != fmt.Sprint("#", nobody) {
+		return fmt.Errorf("a group that nobody knows is called %q", name)
+	}
+	if self == files.Unowned {
+		return nil
+	}
+	if accounts.UserName(ctx, self) == "" {
+		return fmt.Errorf("the user %d has no name", self)
+	}
+	own, others := files.Entry{Owner: self, Mode: 0o600}, files.Entry{Owner: self + 1, Group: nobody, Mode: 0o755}
+	if !accounts.MayWrite(ctx, self, own) {
+		return errors.New("what is one's own may not be written")
+	}
+	if self != 0 && accounts.MayWrite(ctx, self, others) {
+		return errors.New("what is others' alone may be written")
+	}
+	if !accounts.MayWrite(ctx, nobody, files.Entry{Owner: self, Mode: 0o666}) || accounts.MayWrite(ctx, nobody, own) {
+		return errors.New("what everybody may write is not told from what nobody else may")
 	}
 	return nil
 }

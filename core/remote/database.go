@@ -1,0 +1,398 @@
+package remote
+
+import (
+	"context"
+	"encoding/binary"
+	"encoding/json"
+	"fmt"
+	"slices"
+	"sync"
+
+	"wetland/core/database"
+	"wetland/core/host"
+	"wetland/core/wire"
+)
+
+// Databases opens those of servers by what the helper dials, and SQLite's by the helper: its engine has
+// to run where the file is.
+func (h *Host) Databases() host.Databases {
+	return databases{database.Engines{Dial: h.Dial}, h}
+}
+
+type databases struct {
+	database.Engines
+	host *Host
+}
+
+func (d databases) Open(ctx context.Context, login database.Login, owner database.Owner) (database.Database, error) {
+	if login.Engine != "sqlite" {
+		return d.Engines.Open(ctx, login, owner)
+	}
+	opened := &near{d.host, request{Name: []byte(login.File)}, owner}
+	_, err := opened.Engine(ctx) // whether it is there
+	if err != nil {
+		return nil, err
+	}
+	return opened, nil
+}
+
+func (d databases) Create(ctx context.Context, login database.Login) error {
+	if login.Engine != "sqlite" {
+		return d.Engines.Create(ctx, login)
+	}
+	return d.host.desk.Do(ctx, methodCreateDatabase, request{Name: []byte(login.File)}, nil)
+}
+
+// near is an SQLite database that the helper opens, for each call.
+type near struct {
+	host  *Host
+	at    request
+	owner database.Owner
+}
+
+func (n *near) Dialect() string { return "sqlite" }
+
+func (n *near) Engine(ctx context.Context) (engine string, err error) {
+	err = n.host.desk.Do(ctx, methodEngine, n.at, &engine)
+	return engine, err
+}
+
+func (n *near) Size(ctx context.Context) (size int64, err error) {
+	err = n.host.desk.Do(ctx, methodSize, n.at, &size)
+	return size, err
+}
+
+func (n *near) Close() error { return nil }
+
+// Leftover and Sweep: an interrupted transaction leaves nothing.
+func (n *near) Leftover(context.Context, []string) ([]string, error) { return nil, nil }
+func (n *near) Sweep(context.Context, []string) error                { return nil }
+
+// session begins a call that both sides go on talking in. end waits for its end.
+func (n *near) session(ctx context.Context, method string, args request) (t *talk, s *wire.Stream, err error) {
+	args.Name = n.at.Name
+	s, err = n.host.desk.Call(ctx, method, args)
+	if err != nil {
+		return nil, nil, err
+	}
+	return newTalk(s), s, nil
+}
+
+// because is why a call ended, rather than that nothing more was heard.
+func because(ctx context.Context, s *wire.Stream, err error) error {
+	if err == nil {
+		return nil
+	}
+	_ = s.CloseWrite()
+	if ended := s.Wait(ctx, nil); ended != nil {
+		return ended
+	}
+	return err
+}
+
+func (n *near) Query(ctx context.Context, statement string, args ...any) (rows []database.Row, err error) {
+	values, err := toValues(args)
+	if err != nil {
+		return nil, err
+	}
+	inner, stop := context.WithCancel(ctx)
+	defer stop()
+	t, s, err := n.session(inner, methodQuery, request{Other: []byte(statement), More: [][]byte{database.AppendRow(nil, values)}})
+	if err != nil {
+		return nil, err
+	}
+	err = t.hearRows(func(row database.Row) error {
+		rows = append(rows, cloneRow(row))
+		return nil
+	})
+	if err != nil {
+		return nil, because(ctx, s, err)
+	}
+	return rows, s.Wait(ctx, nil)
+}
+
+func cloneRow(row database.Row) database.Row {
+	row = slices.Clone(row)
+	for i := range row {
+		row[i].Data = slices.Clone(row[i].Data)
+	}
+	return row
+}
+
+// toValues are the arguments of a statement.
+func toValues(args []any) (row database.Row, err error) {
+	for _, arg := range args {
+		switch v := arg.(type) {
+		case nil:
+			row = append(row, database.Value{Type: database.Null})
+		case int:
+			row = append(row, database.IntegerValue(int64(v)))
+		case int64:
+			row = append(row, database.IntegerValue(v))
+		case float64:
+			row = append(row, database.RealValue(v))
+		case string:
+			row = append(row, database.Value{Type: database.Text, Data: []byte(v)})
+		case []byte:
+			row = append(row, database.Value{Type: database.Bytes, Data: v})
+		default:
+			return nil, fmt.Errorf("a statement's argument of the type %T", arg)
+		}
+	}
+	return row, nil
+}
+
+// fromValues are the arguments that toValues packed.
+func fromValues(row database.Row) (args []any) {
+	for _, v := range row {
+		switch v.Type {
+		case database.Null:
+			args = append(args, nil)
+		case database.Integer:
+			args = append(args, int64(binary.BigEndian.Uint64(v.Data)))
+		case database.Text:
+			args = append(args, string(v.Data))
+		case database.Real:
+			args = append(args, realOf(v))
+		default:
+			args = append(args, append([]byte{}, v.Data...))
+		}
+	}
+	return args
+}
+
+// described are the tables of a moment on their way.
+type described struct {
+	Tables []database.Table `json:"tables"`
+	Weaker []string         `json:"weaker,omitempty"`
+}
+
+// moment is one that the helper holds.
+type moment struct {
+	described
+	ctx    context.Context
+	stop   context.CancelFunc
+	stream *wire.Stream
+	lock   sync.Mutex // one asks for rows at a time
+	talk   *talk
+	broken error
+}
+
+func (n *near) Read(ctx context.Context) (database.Moment, error) {
+	if err := ctx.Err(); err != nil {
+		return nil, err
+	}
+	// It stands until it is closed, whatever the context of its beginning.
+	inner, stop := context.WithCancel(context.WithoutCancel(ctx))
+	unwatch := context.AfterFunc(ctx, stop)
+	t, s, err := n.session(inner, methodMoment, request{})
+	if err != nil {
+		stop()
+		return nil, err
+	}
+	m := &moment{ctx: inner, stop: stop, stream: s, talk: t}
+	var names []string
+	if err = t.expect(sayNames, &names); err == nil {
+		if err = t.tell(sayOwned, n.owner(names)); err == nil {
+			err = t.expect(sayTables, &m.described)
+		}
+	}
+	if !unwatch() && err == nil {
+		err = ctx.Err()
+	}
+	if err != nil {
+		err = because(inner, s, err)
+		if ended := ctx.Err(); ended != nil {
+			err = ended
+		}
+		stop()
+		return nil, err
+	}
+	return m, nil
+}
+
+func (m *moment) Tables() []database.Table { return slices.Clone(m.described.Tables) }
+func (m *moment) Weaker() []string         { return m.described.Weaker }
+
+func (m *moment) Rows(ctx context.Context, table database.Table, each func(database.Row) error) error {
+	if err := ctx.Err(); err != nil {
+		return err
+	}
+	m.lock.Lock()
+	defer m.lock.Unlock()
+	if m.broken != nil {
+		return m.broken
+	}
+	defer context.AfterFunc(ctx, m.stop)()
+	var stopped error
+	err := m.talk.tell(sayWantRows, table)
+	if err == nil {
+		err = m.talk.hearRows(func(row database.Row) error {
+			if stopped == nil { // what is under way comes in any case
+				stopped = ctx.Err()
+			}
+			if stopped == nil {
+				stopped = each(row)
+			}
+			return nil
+		})
+	}
+	if ended := ctx.Err(); ended != nil && err != nil {
+		m.broken = ended
+		return ended
+	}
+	if stopped != nil {
+		return stopped
+	}
+	if err != nil {
+		m.broken = because(m.ctx, m.stream, err)
+		return m.broken
+	}
+	return nil
+}
+
+func (m *moment) Close() error {
+	defer m.stop()
+	if m.broken != nil || m.ctx.Err() != nil {
+		return nil // it ended there
+	}
+	if err := m.stream.CloseWrite(); err != nil {
+		return err
+	}
+	return m.stream.Wait(m.ctx, nil)
+}
+
+// change is a database.Change on its way, without its rows.
+type change struct {
+	Replace      []database.Table `json:"replace,omitempty"`
+	Aside        []string         `json:"aside,omitempty"`
+	Tag          string           `json:"tag,omitempty"`
+	Patches      []patch          `json:"patches,omitempty"`
+	KeepCounters bool             `json:"keep_counters,omitempty"`
+	Apart        bool             `json:"apart,omitempty"`
+}
+
+type patch struct {
+	Table  database.Table `json:"table"`
+	Put    bool           `json:"put,omitempty"`
+	Remove bool           `json:"remove,omitempty"`
+}
+
+// sources are the rows of a change, in the order in which both sides count them.
+func sources(c database.Change) (all []database.Rows) {
+	for _, one := range c.Replace {
+		all = append(all, one.Rows)
+	}
+	for _, one := range c.Patches {
+		all = append(all, one.Put, one.Remove)
+	}
+	return all
+}
+
+func toChange(c database.Change) change {
+	to := change{Aside: c.Aside, Tag: c.Tag, KeepCounters: c.KeepCounters, Apart: c.Apart}
+	for _, one := range c.Replace {
+		to.Replace = append(to.Replace, one.Table)
+	}
+	for _, one := range c.Patches {
+		to.Patches = append(to.Patches, patch{one.Table, one.Put != nil, one.Remove != nil})
+	}
+	return to
+}
+
+// done is a change that was made.
+type done struct {
+	Set      []string              `json:"aside,omitempty"`
+	Definers []database.NewDefiner `json:"new_definers,omitempty"`
+}
+
+// applied is a change that was made, and is to be finished.
+type applied struct {
+	done
+	ctx    context.Context
+	stop   context.CancelFunc
+	stream *wire.Stream
+	talk   *talk
+}
+
+func (n *near) Apply(ctx context.Context, c database.Change) (database.Applied, error) {
+	if err := ctx.Err(); err != nil {
+		return nil, err
+	}
+	inner, stop := context.WithCancel(context.WithoutCancel(ctx))
+	unwatch := context.AfterFunc(ctx, stop)
+	a := &applied{ctx: inner, stop: stop}
+	var err error
+	var own error // why rows cannot be given
+	if a.talk, a.stream, err = n.session(inner, methodApply, request{}); err == nil {
+		if err = a.talk.tell(sayTables, toChange(c)); err == nil {
+			err = a.give(ctx, sources(c), &own)
+		}
+		if err != nil {
+			err = because(inner, a.stream, err)
+		}
+	}
+	if !unwatch() && err == nil { // it was done before
+		err = nil
+	}
+	if err != nil {
+		stop()
+		if ended := ctx.Err(); ended != nil {
+			return nil, ended
+		}
+		if own != nil {
+			return nil, own
+		}
+		return nil, err
+	}
+	return a, nil
+}
+
+// give gives the rows that the helper asks for, until the change is made.
+func (a *applied) give(ctx context.Context, all []database.Rows, own *error) error {
+	for {
+		kind, payload, err := a.talk.hear()
+		if err != nil {
+			return err
+		}
+		switch kind {
+		case sayApplied:
+			return json.Unmarshal(payload, &a.done)
+		case sayWantRows:
+			var number int
+			if err := json.Unmarshal(payload, &number); err != nil || number < 0 || number >= len(all) || all[number] == nil {
+				return fmt.Errorf("%w: rows that are in no change", wire.ErrProtocol)
+			}
+			err := a.talk.sayRows(func(each func(database.Row) error) error {
+				*own = all[number](ctx, each)
+				return *own
+			})
+			if err != nil && *own == nil {
+				return err
+			}
+		default:
+			return fmt.Errorf("%w: the message %d within a change", wire.ErrProtocol, kind)
+		}
+	}
+}
+
+func (a *applied) Aside() []string                    { return a.Set }
+func (a *applied) NewDefiners() []database.NewDefiner { return a.Definers }
+
+func (a *applied) Finish(ctx context.Context) error {
+	if err := ctx.Err(); err != nil {
+		return err
+	}
+	defer a.stop()
+	defer context.AfterFunc(ctx, a.stop)()
+	var nothing any
+	err := a.talk.tell(sayFinish, nil)
+	if err == nil {
+		err = a.talk.expect(sayFinished, &nothing)
+	}
+	if err != nil {
+		return because(a.ctx, a.stream, err)
+	}
+	_ = a.stream.CloseWrite()
+	return a.stream.Wait(a.ctx, nil)
+}

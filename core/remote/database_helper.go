@@ -1,0 +1,149 @@
+package remote
+
+import (
+	"context"
+	"encoding/binary"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"math"
+
+	"wetland/core/database"
+	"wetland/core/wire"
+)
+
+func realOf(v database.Value) float64 { return math.Float64frombits(binary.BigEndian.Uint64(v.Data)) }
+
+// onDatabase carries out a call about an SQLite database, which is opened for it.
+func (h *helper) onDatabase(ctx context.Context, r *wire.Request, args request) (result any, err error) {
+	login := database.Login{Engine: "sqlite", File: string(args.Name)}
+	if r.Method == methodCreateDatabase {
+		return nil, h.on.Databases().Create(ctx, login)
+	}
+	t := newTalk(r)
+	owner := database.Everything
+	if r.Method == methodMoment {
+		owner = t.askOwner
+	}
+	db, err := h.on.Databases().Open(ctx, login, owner)
+	if err != nil {
+		return nil, err
+	}
+	defer func() { err = errors.Join(err, db.Close()) }()
+	switch r.Method {
+	case methodEngine:
+		return db.Engine(ctx)
+	case methodSize:
+		return db.Size(ctx)
+	case methodQuery:
+		return nil, query(ctx, t, db, args)
+	case methodMoment:
+		return nil, holdMoment(ctx, t, db)
+	}
+	return nil, apply(ctx, t, db)
+}
+
+// askOwner asks the desk which tables are the site's; of a line that broke, none are.
+func (t *talk) askOwner(names []string) (owned []string) {
+	if err := t.tell(sayNames, names); err != nil {
+		return nil
+	}
+	if err := t.expect(sayOwned, &owned); err != nil {
+		return nil
+	}
+	return owned
+}
+
+func query(ctx context.Context, t *talk, db database.Database, args request) error {
+	var values database.Row
+	var decoder database.RowDecoder
+	for _, encoded := range args.More {
+		if err := decoder.Decode(encoded, func(row database.Row) error { values = cloneRow(row); return nil }); err != nil {
+			return err
+		}
+	}
+	rows, err := db.Query(ctx, string(args.Other), fromValues(values)...)
+	if err != nil {
+		return err
+	}
+	return t.sayRows(func(each func(database.Row) error) error { return eachOf(rows, each) })
+}
+
+func eachOf(rows []database.Row, each func(database.Row) error) error {
+	for _, row := range rows {
+		if err := each(row); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// holdMoment holds a moment until the desk says no more, or is gone.
+func holdMoment(ctx context.Context, t *talk, db database.Database) error {
+	m, err := db.Read(ctx)
+	if err != nil {
+		return err
+	}
+	err = t.tell(sayTables, described{m.Tables(), m.Weaker()})
+	for err == nil {
+		var table database.Table
+		if err = t.expect(sayWantRows, &table); err == nil {
+			err = t.sayRows(func(each func(database.Row) error) error { return m.Rows(ctx, table, each) })
+		}
+	}
+	if errors.Is(err, io.EOF) {
+		err = nil
+	}
+	return errors.Join(err, m.Close())
+}
+
+// apply makes a change with the rows that the desk gives.
+func apply(ctx context.Context, t *talk, db database.Database) error {
+	var wanted change
+	if err := t.expect(sayTables, &wanted); err != nil {
+		return err
+	}
+	number := 0
+	rows := func(there bool) database.Rows {
+		n := number
+		number++
+		if !there {
+			return nil
+		}
+		return func(_ context.Context, each func(database.Row) error) error {
+			if err := t.tell(sayWantRows, n); err != nil {
+				return err
+			}
+			return t.hearRows(each)
+		}
+	}
+	c := database.Change{Aside: wanted.Aside, Tag: wanted.Tag, KeepCounters: wanted.KeepCounters, Apart: wanted.Apart}
+	for _, table := range wanted.Replace {
+		c.Replace = append(c.Replace, database.Replacement{Table: table, Rows: rows(true)})
+	}
+	for _, one := range wanted.Patches {
+		c.Patches = append(c.Patches, database.Patch{Table: one.Table, Put: rows(one.Put), Remove: rows(one.Remove)})
+	}
+	made, err := db.Apply(ctx, c)
+	if err != nil {
+		return err
+	}
+	if err := t.tell(sayApplied, done{made.Aside(), made.NewDefiners()}); err != nil {
+		return err
+	}
+	kind, payload, err := t.hear()
+	if errors.Is(err, io.EOF) {
+		return nil // it is not finished
+	}
+	if err == nil && (kind != sayFinish || !json.Valid(payload)) {
+		err = fmt.Errorf("%w: the message %d after a change", wire.ErrProtocol, kind)
+	}
+	if err == nil {
+		err = made.Finish(ctx)
+	}
+	if err != nil {
+		return err
+	}
+	return t.tell(sayFinished, nil)
+}
