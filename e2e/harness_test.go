@@ -13,6 +13,7 @@ import (
 	"os/exec"
 	"path"
 	"path/filepath"
+	"runtime"
 	"slices"
 	"strings"
 	"syscall"
@@ -37,6 +38,10 @@ func TestMain(m *testing.M) {
 	// Others must be able to run it: some tests do so as an ordinary user.
 	_ = os.Chmod(dir, 0o755)
 	program = filepath.Join(dir, "wetland")
+	if out, err := exec.Command("../scripts/build-helpers.sh", runtime.GOARCH).CombinedOutput(); err != nil {
+		fmt.Fprintf(os.Stderr, "build the helper: %v\n%s", err, out)
+		os.Exit(1)
+	}
 	build := exec.Command("go", "build", "-o", program, "wetland")
 	build.Env = append(os.Environ(), "CGO_ENABLED=0")
 	if out, err := build.CombinedOutput(); err != nil {
@@ -79,7 +84,27 @@ func (r result) String() string {
 // wetland runs the program in the workspace.
 func wetland(t testing.TB, workspace string, args ...string) result {
 	t.Helper()
+	if os.Getenv(overVariable) == "ssh" {
+		return bySSH(t, workspace, args...)
+	}
 	return finish(t, exec.Command(program, args...), workspace)
+}
+
+// overVariable in the environment has the tests reach their sites "ssh": by way of OpenSSH.
+const overVariable = "WETLAND_TEST_OVER"
+
+// bySSH runs the program as wetland does; a site that is adopted is reached by SSH.
+func bySSH(t testing.TB, workspace string, args ...string) result {
+	t.Helper()
+	account := testenv.OwnSSHAccount(t)
+	if len(args) > 1 && args[0] == "adopt" {
+		args = slices.Clone(args)
+		args[1] = account.At(args[1])
+		args = append(args, "--put-helper")
+	}
+	command := exec.Command(program, args...)
+	command.Env = append(os.Environ(), "HOME="+account.Home)
+	return finish(t, command, workspace)
 }
 
 func finish(t testing.TB, command *exec.Cmd, workspace string) result {

@@ -5,11 +5,13 @@ import (
 	"errors"
 	"fmt"
 	"net"
+	"net/url"
 	"os"
 	"os/exec"
 	"os/user"
 	"path/filepath"
 	"strings"
+	"sync"
 	"testing"
 )
 
@@ -32,34 +34,42 @@ func StartSSH(t testing.TB, more ...string) *SSHServer {
 	if _, err := os.Stat(sshdProgram); err != nil {
 		Missing(t, "OpenSSH's server")
 	}
-	own, err := user.Current()
+	s, err := startSSH(t.TempDir(), more)
 	if err != nil {
 		t.Fatal(err)
 	}
+	t.Cleanup(s.Stop)
+	return s
+}
+
+func startSSH(dir string, more []string) (*SSHServer, error) {
+	own, err := user.Current()
+	if err != nil {
+		return nil, err
+	}
 	if own.Uid == "0" { // where it drops its rights
 		if err := os.MkdirAll("/run/sshd", 0o755); err != nil {
-			t.Fatal(err)
+			return nil, err
 		}
 	}
 	port, err := FreePort()
 	if err != nil {
-		t.Fatal(err)
+		return nil, err
 	}
-	dir := t.TempDir()
-	s := &SSHServer{Port: port, User: own.Username, HostKey: MakeSSHKey(t, dir, "host", ""), Authorized: filepath.Join(dir, "authorized"), log: filepath.Join(dir, "log")}
+	s := &SSHServer{Port: port, User: own.Username, HostKey: filepath.Join(dir, "host"), Authorized: filepath.Join(dir, "authorized"), log: filepath.Join(dir, "log")}
 	settings := append([]string{
 		fmt.Sprintf("Port %d", port), "ListenAddress 127.0.0.1", "HostKey " + s.HostKey, "AuthorizedKeysFile " + s.Authorized, "PidFile none",
 		"UsePAM no", "StrictModes no", "PasswordAuthentication no", "PermitRootLogin prohibit-password", "AllowStreamLocalForwarding yes", "Subsystem sftp internal-sftp",
 	}, more...)
 	file := filepath.Join(dir, "settings")
-	if err := errors.Join(os.WriteFile(file, []byte(strings.Join(settings, "\n")+"\n"), 0o600), os.WriteFile(s.Authorized, nil, 0o600)); err != nil {
-		t.Fatal(err)
+	err = errors.Join(makeKey(s.HostKey, ""), os.WriteFile(file, []byte(strings.Join(settings, "\n")+"\n"), 0o600), os.WriteFile(s.Authorized, nil, 0o600))
+	if err != nil {
+		return nil, err
 	}
 	s.process = exec.Command(sshdProgram, "-D", "-f", file, "-E", s.log)
 	if err := s.process.Start(); err != nil {
-		t.Fatal(err)
+		return nil, err
 	}
-	t.Cleanup(s.Stop)
 	err = Until(func() error {
 		connection, err := net.Dial("tcp", s.Address())
 		if err == nil {
@@ -69,9 +79,64 @@ func StartSSH(t testing.TB, more ...string) *SSHServer {
 	})
 	if err != nil {
 		log, _ := os.ReadFile(s.log)
-		t.Fatalf("OpenSSH's server does not answer: %v\n%s", err, log)
+		s.Stop()
+		return nil, fmt.Errorf("OpenSSH's server does not answer: %w\n%s", err, log)
 	}
-	return s
+	return s, nil
+}
+
+// SSHAccount is an account that may be entered with the settings of ssh in a home of its own.
+type SSHAccount struct {
+	*SSHServer
+	Home string
+}
+
+var sshAccount struct {
+	sync.Mutex
+	*SSHAccount
+}
+
+// OwnSSHAccount is the account that runs the tests, by way of one server for all tests of a package.
+func OwnSSHAccount(t testing.TB) *SSHAccount {
+	t.Helper()
+	if _, err := os.Stat(sshdProgram); err != nil {
+		Missing(t, "OpenSSH's server")
+	}
+	sshAccount.Lock()
+	defer sshAccount.Unlock()
+	if sshAccount.SSHAccount != nil {
+		return sshAccount.SSHAccount
+	}
+	dir, err := os.MkdirTemp("", "wetland-ssh-*")
+	if err != nil {
+		t.Fatal(err)
+	}
+	s, err := startSSH(dir, []string{"MaxStartups 100", "MaxSessions 100"})
+	if err != nil {
+		t.Fatal(err)
+	}
+	running.Lock()
+	running.stops = append(running.stops, func() {
+		s.Stop()
+		_ = os.RemoveAll(dir)
+	})
+	running.Unlock()
+	account := &SSHAccount{s, filepath.Join(dir, "home")}
+	settings := filepath.Join(account.Home, ".ssh")
+	if err := os.MkdirAll(settings, 0o700); err != nil {
+		t.Fatal(err)
+	}
+	s.Allow(t, MakeSSHKey(t, settings, "id_ed25519", ""))
+	if err := os.WriteFile(filepath.Join(settings, "known_hosts"), []byte(s.KnownLine(t)), 0o600); err != nil {
+		t.Fatal(err)
+	}
+	sshAccount.SSHAccount = account
+	return account
+}
+
+// At is a folder of this machine, as the account reaches it.
+func (a *SSHAccount) At(folder string) string {
+	return (&url.URL{Scheme: "ssh", User: url.User(a.User), Host: a.Address(), Path: folder}).String()
 }
 
 // Address is HOST:PORT.
@@ -114,7 +179,9 @@ func (s *SSHServer) KnownLine(t testing.TB) string {
 func MakeSSHKey(t testing.TB, dir, name, passphrase string) string {
 	t.Helper()
 	file := filepath.Join(dir, name)
-	SSHKeygen(t, "-q", "-t", "ed25519", "-N", passphrase, "-C", name, "-f", file)
+	if err := makeKey(file, passphrase); err != nil {
+		t.Fatal(err)
+	}
 	return file
 }
 
@@ -132,4 +199,12 @@ func SSHKeygen(t testing.TB, args ...string) string {
 		t.Fatalf("ssh-keygen %s: %v\n%s", strings.Join(args, " "), err, said.String())
 	}
 	return said.String()
+}
+
+func makeKey(file, passphrase string) error {
+	out, err := exec.Command("ssh-keygen", "-q", "-t", "ed25519", "-N", passphrase, "-C", filepath.Base(file), "-f", file).CombinedOutput()
+	if err != nil {
+		return fmt.Errorf("make a key: %w\n%s", err, out)
+	}
+	return nil
 }
