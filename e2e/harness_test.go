@@ -188,7 +188,7 @@ func (f *ferry) pkg(name string) string { return filepath.Join(f.packages, name+
 // tree reads the files below root, without what changes by itself.
 func tree(t *testing.T, root string, without ...string) files.Tree {
 	t.Helper()
-	read, err := files.ReadTree(t.Context(), filestest.Whole(t), root, func(at string) bool { return slices.Contains(without, at) })
+	read, err := files.ReadTree(t.Context(), filestest.Whole(t), root, files.Scope{LeaveOut: without})
 	if err != nil {
 		t.Fatal(err)
 	}

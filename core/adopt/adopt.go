@@ -274,7 +274,7 @@ func (a *adoption) readFiles(ctx context.Context) error {
 	var unreadable []string
 	a.o.Report.Begin("reading files", 0, "")
 	for _, area := range a.site.Areas() {
-		err := files.Walk(ctx, a.site.Files, area.Path, site.LeavesOut(area), func(at string, entry files.Entry) error {
+		err := files.Walk(ctx, a.site.Files, area.Path, site.ScopeOf(area), func(at string, entry files.Entry) error {
 			if entry.Kind != files.File {
 				return nil
 			}

@@ -146,7 +146,7 @@ func changedSince(ctx context.Context, s *session.Session, m *snapshot.Manifest)
 		if area.Path != m.Areas[i].Path {
 			return area.Path, nil
 		}
-		present, err := files.ReadTreeKnowing(ctx, s.Site.Files, area.Path, site.LeavesOut(area), m.KnownHashes(area.Name))
+		present, err := files.ReadTreeKnowing(ctx, s.Site.Files, area.Path, site.ScopeOf(area), m.KnownHashes(area.Name))
 		if err != nil {
 			return "", err
 		}

@@ -75,7 +75,7 @@ func (c *Change) Key() string { return string(c.Target.Kind) + "/" + c.Target.Fo
 // Present reads what is at the live place; nothing is there of a component that is not
 // installed.
 func Present(ctx context.Context, s *session.Session, c *Change) (files.Tree, error) {
-	tree, err := files.ReadTree(ctx, s.Site.Files, c.Live, nil)
+	tree, err := files.ReadTree(ctx, s.Site.Files, c.Live, files.Scope{})
 	if c.Target.New && errors.Is(err, fs.ErrNotExist) {
 		return nil, nil
 	}
@@ -95,7 +95,7 @@ func IsNew(ctx context.Context, s *session.Session, c *Change) bool {
 
 // Holds tells whether exactly this tree is at the place.
 func Holds(ctx context.Context, s *session.Session, at string, tree files.Tree) bool {
-	present, err := files.ReadTree(ctx, s.Site.Files, at, nil)
+	present, err := files.ReadTree(ctx, s.Site.Files, at, files.Scope{})
 	return err == nil && len(files.Exact.Compare(tree, present)) == 0
 }
 
@@ -163,7 +163,7 @@ func stage(ctx context.Context, s *session.Session, c *Change) error {
 	if err := MarkLike(ctx, s, c.Staged, c.NewTree, c.Live); err != nil {
 		return err
 	}
-	written, err := files.ReadTree(ctx, s.Site.Files, c.Staged, nil)
+	written, err := files.ReadTree(ctx, s.Site.Files, c.Staged, files.Scope{})
 	if err != nil {
 		return err
 	}

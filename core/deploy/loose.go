@@ -29,7 +29,7 @@ func ReadArea(ctx context.Context, s *session.Session, area snapshot.Area, known
 	}
 	now := areas[i]
 	now.LeaveOut = slices.Concat(now.LeaveOut, area.LeaveOut)
-	tree, err := files.ReadTreeKnowing(ctx, s.Site.Files, area.Path, site.LeavesOut(now), known.KnownHashes(area.Name))
+	tree, err := files.ReadTreeKnowing(ctx, s.Site.Files, area.Path, site.ScopeOf(now), known.KnownHashes(area.Name))
 	if errors.Is(err, fs.ErrNotExist) {
 		err = nil // its whole folder is gone
 	}

@@ -166,7 +166,7 @@ func likeLive(tree, old files.Tree) files.Tree {
 // MarkLike gives a staged tree the access lists and labels of what is at the live place.
 func MarkLike(ctx context.Context, s *session.Session, staged string, tree files.Tree, live string) error {
 	unread := func(string, files.Entry) string { return "not read" }
-	present, err := files.ReadTreeKnowing(ctx, s.Site.Files, live, nil, unread)
+	present, err := files.ReadTreeKnowing(ctx, s.Site.Files, live, files.Scope{}, unread)
 	if err != nil && !errors.Is(err, fs.ErrNotExist) {
 		return err
 	}
@@ -178,7 +178,7 @@ func MarkLike(ctx context.Context, s *session.Session, staged string, tree files
 // itself. "" is none.
 func Mounted(ctx context.Context, s *session.Session, live string) (string, error) {
 	found := ""
-	err := files.Walk(ctx, s.Site.Files, live, nil, func(at string, entry files.Entry) error {
+	err := files.Walk(ctx, s.Site.Files, live, files.Scope{}, func(at string, entry files.Entry) error {
 		if entry.Kind != files.Folder || found != "" {
 			return nil
 		}

@@ -45,7 +45,7 @@ func HandEdits(ctx context.Context, s *site.Site, c cms.Component, present files
 		return nil, err
 	}
 	if present == nil {
-		if present, err = files.ReadTree(ctx, s.Files, folder.Path, nil); err != nil {
+		if present, err = files.ReadTree(ctx, s.Files, folder.Path, files.Scope{}); err != nil {
 			return nil, err
 		}
 	}

@@ -39,7 +39,7 @@ func EditsPatch(ctx context.Context, s *site.Site, c cms.Component, shelf []pack
 		return "", err
 	}
 	defer func() { err = errors.Join(err, p.Close()) }()
-	present, err := files.ReadTree(ctx, s.Files, folder.Path, nil)
+	present, err := files.ReadTree(ctx, s.Files, folder.Path, files.Scope{})
 	if err != nil {
 		return "", err
 	}

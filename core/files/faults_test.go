@@ -32,7 +32,7 @@ func TestEachCallThatFailsIsTold(t *testing.T) {
 	if err := os.Symlink("c", filepath.Join(from, "link")); err != nil {
 		t.Fatal(err)
 	}
-	tree, err := files.ReadTree(t.Context(), sound, from, nil)
+	tree, err := files.ReadTree(t.Context(), sound, from, files.Scope{})
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -41,7 +41,7 @@ func TestEachCallThatFailsIsTold(t *testing.T) {
 	}
 	for what, do := range map[string]func(fsys files.FS, n int64) error{
 		"ReadTree": func(fsys files.FS, _ int64) error {
-			_, err := files.ReadTree(t.Context(), fsys, from, nil)
+			_, err := files.ReadTree(t.Context(), fsys, from, files.Scope{})
 			return err
 		},
 		"WriteTree": func(fsys files.FS, n int64) error {

@@ -37,7 +37,7 @@ func all(t *testing.T) *Roots {
 
 func read(t *testing.T, top string) Tree {
 	t.Helper()
-	tree, err := ReadTree(t.Context(), all(t), top, nil)
+	tree, err := ReadTree(t.Context(), all(t), top, Scope{})
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -120,7 +120,7 @@ func TestTreeLeavesOutAndFollowsNoLinks(t *testing.T) {
 	if err := os.Symlink(dir+"/secret", dir+"/site/link"); err != nil {
 		t.Fatal(err)
 	}
-	tree, err := ReadTree(t.Context(), all(t), dir+"/site", func(at string) bool { return at == "cache" })
+	tree, err := ReadTree(t.Context(), all(t), dir+"/site", Scope{LeaveOut: []string{"cache"}})
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -133,7 +133,7 @@ func TestTreeLeavesOutAndFollowsNoLinks(t *testing.T) {
 	}
 	ended, cancel := context.WithCancel(t.Context())
 	cancel()
-	if _, err := ReadTree(ended, all(t), dir, nil); !errors.Is(err, context.Canceled) {
+	if _, err := ReadTree(ended, all(t), dir, Scope{}); !errors.Is(err, context.Canceled) {
 		t.Errorf("a cancelled walk: %v", err)
 	}
 }

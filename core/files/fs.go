@@ -13,7 +13,7 @@ import (
 	"time"
 )
 
-// able is an FS with every ability but hashing there.
+// able is an FS with every ability but reading trees there.
 type able interface {
 	FS
 	Exchanger
@@ -181,10 +181,24 @@ type Measurer interface {
 	FreeSpace(ctx context.Context, name string) (uint64, error)
 }
 
-// TreeHasher is an FS that describes and hashes a whole tree where it is, without bringing
-// every file here. What is left out and what is known is asked as by ReadTreeKnowing.
-type TreeHasher interface {
-	HashTree(ctx context.Context, top string, leaveOut func(path string) bool, known func(path string, entry Entry) (hash string)) (Tree, error)
+// TreeReader is an FS that reads whole trees where they are: each of its calls goes there once, however
+// much is in the tree. An errors.ErrUnsupported says that this folder cannot be read so.
+type TreeReader interface {
+	// WalkTree is WalkPast.
+	WalkTree(ctx context.Context, top string, scope Scope, visit func(path string, entry Entry) error, failed func(name string, err error) error) error
+	// HashFiles hashes the files of these names below top where they are, in their order, as Hash
+	// does. each gets what is wrong with one, and may go on.
+	HashFiles(ctx context.Context, top string, names []string, each func(i int, hash string, size int64, err error) error) error
+	// ReadFiles reads the files of these names below top, in their order. What each does not read
+	// is passed over; it gets what is wrong with one, and may go on.
+	ReadFiles(ctx context.Context, top string, names []string, each func(i int, file *Reading, err error) error) error
+}
+
+// Reading is a file that ReadFiles reads.
+type Reading struct {
+	io.Reader
+	Before Entry                 // as it was when reading began
+	After  func() (Entry, error) // as it is at the end of reading: after all was read
 }
 
 // CanExchange tells whether fsys may be able to exchange names.

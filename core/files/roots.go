@@ -31,7 +31,7 @@ var ErrOutside = errors.New("it is outside of the folders that belong to the sit
 
 var _ interface {
 	able
-	TreeHasher
+	TreeReader
 } = (*Roots)(nil)
 
 // NewRoots returns the roots of a disk, with the folders open.
@@ -270,14 +270,37 @@ func (r *Roots) FreeSpace(ctx context.Context, name string) (free uint64, err er
 	return free, err
 }
 
-func (r *Roots) HashTree(ctx context.Context, top string, leaveOut func(string) bool, known func(string, Entry) string) (tree Tree, err error) {
-	err = r.call("read", top, func(fsys FS, below string) error {
-		able, ok := fsys.(TreeHasher)
+// there does something with a root that reads whole trees.
+func (r *Roots) there(top string, do func(able TreeReader, below string) error) error {
+	return r.call("read", top, func(fsys FS, below string) error {
+		able, ok := fsys.(TreeReader)
 		if !ok {
 			return errors.ErrUnsupported
 		}
-		tree, err = able.HashTree(ctx, below, leaveOut, known)
-		return err
+		return do(able, below)
 	})
-	return tree, err
+}
+
+func (r *Roots) WalkTree(ctx context.Context, top string, scope Scope, visit func(string, Entry) error, failed func(string, error) error) error {
+	return r.there(top, func(able TreeReader, below string) error {
+		return able.WalkTree(ctx, below, scope, func(at string, entry Entry) error {
+			if at == "." {
+				entry.Name = path.Base(top)
+			}
+			return visit(at, entry)
+		}, func(name string, err error) error {
+			if rest, ok := strings.CutPrefix(name, below); ok && below != "." {
+				name = rest
+			}
+			return failed(path.Join(top, name), err)
+		})
+	})
+}
+
+func (r *Roots) HashFiles(ctx context.Context, top string, names []string, each func(int, string, int64, error) error) error {
+	return r.there(top, func(able TreeReader, below string) error { return able.HashFiles(ctx, below, names, each) })
+}
+
+func (r *Roots) ReadFiles(ctx context.Context, top string, names []string, each func(int, *Reading, error) error) error {
+	return r.there(top, func(able TreeReader, below string) error { return able.ReadFiles(ctx, below, names, each) })
 }

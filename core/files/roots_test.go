@@ -7,6 +7,7 @@ import (
 	"io/fs"
 	"os"
 	"path/filepath"
+	"slices"
 	"testing"
 
 	"wetland/core/files"
@@ -127,35 +128,53 @@ func TestDisksOfFewerAbilities(t *testing.T) {
 	}
 }
 
-// hashing is a disk that hashes trees where they are.
-type hashing struct {
+// reading is a folder that reads trees where they are.
+type reading struct {
 	files.FS
-	asked *string
+	asked *[]string
 }
 
-func (h hashing) HashTree(_ context.Context, top string, _ func(string) bool, _ func(string, files.Entry) string) (files.Tree, error) {
-	*h.asked = top
-	return files.Tree{{Path: "b", Kind: files.File, Hash: "2"}, {Path: ".", Kind: files.Folder}}, nil
+func (r reading) WalkTree(ctx context.Context, top string, scope files.Scope, visit func(string, files.Entry) error, failed func(string, error) error) error {
+	*r.asked = append(*r.asked, "walk "+top)
+	return files.WalkPast(ctx, r.FS, top, scope, visit, failed)
 }
 
-func (hashing) Open(context.Context, string, int64) (io.ReadCloser, error) {
+func (r reading) HashFiles(_ context.Context, top string, names []string, each func(int, string, int64, error) error) error {
+	*r.asked = append(*r.asked, "hash "+top)
+	for i := range names {
+		if err := each(i, "2", 1, nil); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+func (r reading) ReadFiles(_ context.Context, top string, _ []string, _ func(int, *files.Reading, error) error) error {
+	*r.asked = append(*r.asked, "read "+top)
+	return nil
+}
+
+func (reading) Open(context.Context, string, int64) (io.ReadCloser, error) {
 	return nil, errors.New("it was read all the same")
 }
 
-func TestTreesAreHashedWhereTheyAre(t *testing.T) {
+func TestTreesAreReadWhereTheyAre(t *testing.T) {
 	dir := realTemp(t)
-	if err := os.Mkdir(dir+"/tree", 0o755); err != nil {
+	if err := errors.Join(os.Mkdir(dir+"/tree", 0o755), os.WriteFile(dir+"/tree/b", []byte("b"), 0o600)); err != nil {
 		t.Fatal(err)
 	}
-	asked := ""
-	disk := filestest.Around(files.Local{}, func(fsys files.FS) files.FS { return hashing{fsys, &asked} })
+	var asked []string
+	disk := filestest.Around(files.Local{}, func(fsys files.FS) files.FS { return reading{fsys, &asked} })
 	roots, err := files.NewRoots(t.Context(), disk, dir)
 	if err != nil {
 		t.Fatal(err)
 	}
 	defer roots.Close()
-	tree, err := files.ReadTree(t.Context(), roots, dir+"/tree", nil)
-	if err != nil || asked != "tree" || len(tree) != 2 || tree[0].Path != "." || tree[1].Hash != "2" {
-		t.Errorf("%v %v, asked for %q", tree, err, asked)
+	tree, err := files.ReadTree(t.Context(), roots, dir+"/tree", files.Scope{})
+	if err != nil || len(tree) != 2 || tree[0].Path != "." || tree[1].Hash != "2" {
+		t.Errorf("%v %v", tree, err)
+	}
+	if err := roots.ReadFiles(t.Context(), dir+"/tree", nil, nil); err != nil || !slices.Equal(asked, []string{"walk tree", "hash tree", "read tree"}) {
+		t.Errorf("%v, asked for %q", err, asked)
 	}
 }

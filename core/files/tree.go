@@ -65,40 +65,62 @@ func (t Tree) Below(folder string) Tree {
 	return part
 }
 
-// Walk calls visit for the top and everything below it, folders before what is in
-// them. leaveOut, if not nil, names what is passed over with all below it. A
-// folder that cannot be listed ends the walk with an error that names it; what
+// Scope is the part of a tree that is meant. The empty one is all of it.
+type Scope struct {
+	Only     string   // directly in the top: nothing else; "": everything
+	LeaveOut []string // paths that are passed over with all below them
+}
+
+// Has tells whether a path below the top is meant, if what is above it is.
+func (s Scope) Has(at string) bool {
+	if at == "." {
+		return true
+	}
+	if s.Only != "" {
+		return at == s.Only
+	}
+	return !slices.Contains(s.LeaveOut, at)
+}
+
+// Walk calls visit for the top and everything in the scope below it, folders before what is in
+// them. A folder that cannot be listed ends the walk with an error that names it; what
 // vanishes during the walk is passed over.
-func Walk(ctx context.Context, fsys FS, top string, leaveOut func(path string) bool, visit func(path string, entry Entry) error) error {
-	return WalkPast(ctx, fsys, top, leaveOut, visit, func(name string, err error) error {
+func Walk(ctx context.Context, fsys FS, top string, scope Scope, visit func(path string, entry Entry) error) error {
+	return WalkPast(ctx, fsys, top, scope, visit, func(name string, err error) error {
 		return fmt.Errorf("list %s: %w", name, err)
 	})
 }
 
 // WalkPast is Walk, but asks failed, with the whole name, about each folder that
 // cannot be listed: nil passes over it.
-func WalkPast(ctx context.Context, fsys FS, top string, leaveOut func(path string) bool, visit func(path string, entry Entry) error, failed func(name string, err error) error) error {
+func WalkPast(ctx context.Context, fsys FS, top string, scope Scope, visit func(path string, entry Entry) error, failed func(name string, err error) error) error {
+	if able, ok := fsys.(TreeReader); ok {
+		err := able.WalkTree(ctx, top, scope, visit, failed)
+		if !errors.Is(err, errors.ErrUnsupported) {
+			return err
+		}
+	}
 	entry, err := fsys.Lstat(ctx, top)
 	if err != nil {
 		return err
 	}
-	w := walk{fsys, top, leaveOut, visit, failed}
+	w := walk{fsys, top, scope, visit, failed}
 	return w.at(ctx, ".", entry)
 }
 
 type walk struct {
-	fsys     FS
-	top      string
-	leaveOut func(string) bool
-	visit    func(string, Entry) error
-	failed   func(string, error) error
+	fsys   FS
+	top    string
+	scope  Scope
+	visit  func(string, Entry) error
+	failed func(string, error) error
 }
 
 func (w *walk) at(ctx context.Context, at string, entry Entry) error {
 	if err := ctx.Err(); err != nil {
 		return err
 	}
-	if w.leaveOut != nil && at != "." && w.leaveOut(at) {
+	if !w.scope.Has(at) {
 		return nil
 	}
 	if err := w.visit(at, entry); err != nil {
@@ -123,43 +145,66 @@ func (w *walk) at(ctx context.Context, at string, entry Entry) error {
 	return nil
 }
 
-// ReadTree describes and hashes everything at top. Sockets, devices and pipes
+// ReadTree describes and hashes everything in the scope at top. Sockets, devices and pipes
 // are left out: they hold no content.
-func ReadTree(ctx context.Context, fsys FS, top string, leaveOut func(path string) bool) (Tree, error) {
-	return ReadTreeKnowing(ctx, fsys, top, leaveOut, func(string, Entry) string { return "" })
+func ReadTree(ctx context.Context, fsys FS, top string, scope Scope) (Tree, error) {
+	return ReadTreeKnowing(ctx, fsys, top, scope, func(string, Entry) string { return "" })
 }
 
 // ReadTreeKnowing is ReadTree, but does not read the files whose hash is known; "" is
 // none.
-func ReadTreeKnowing(ctx context.Context, fsys FS, top string, leaveOut func(path string) bool, known func(path string, entry Entry) (hash string)) (Tree, error) {
-	if able, ok := fsys.(TreeHasher); ok {
-		tree, err := able.HashTree(ctx, top, leaveOut, known)
-		if !errors.Is(err, errors.ErrUnsupported) {
-			tree.Sort()
-			return tree, err
-		}
-	}
+func ReadTreeKnowing(ctx context.Context, fsys FS, top string, scope Scope, known func(path string, entry Entry) (hash string)) (Tree, error) {
 	var tree Tree
-	err := Walk(ctx, fsys, top, leaveOut, func(at string, entry Entry) error {
+	var unknown []int
+	err := Walk(ctx, fsys, top, scope, func(at string, entry Entry) error {
 		if entry.Kind == Other {
 			return nil
 		}
 		item := itemOf(at, entry)
 		if entry.Kind == File {
-			if item.Hash = known(at, entry); item.Hash != "" {
-				tree = append(tree, item)
-				return nil
-			}
-			var err error
-			if item.Hash, item.Size, err = HashFile(ctx, fsys, path.Join(top, at)); err != nil {
-				return fmt.Errorf("read %s: %w", path.Join(top, at), err)
+			if item.Hash = known(at, entry); item.Hash == "" {
+				unknown = append(unknown, len(tree))
 			}
 		}
 		tree = append(tree, item)
 		return nil
 	})
+	if err == nil {
+		err = hashItems(ctx, fsys, top, tree, unknown)
+	}
+	if err != nil {
+		return nil, err
+	}
 	tree.Sort()
-	return tree, err
+	return tree, nil
+}
+
+// hashItems hashes the files with these numbers.
+func hashItems(ctx context.Context, fsys FS, top string, tree Tree, numbers []int) error {
+	names := make([]string, len(numbers))
+	for i, number := range numbers {
+		names[i] = tree[number].Path
+	}
+	each := func(i int, hash string, size int64, err error) error {
+		if err != nil {
+			return fmt.Errorf("read %s: %w", path.Join(top, names[i]), err)
+		}
+		tree[numbers[i]].Hash, tree[numbers[i]].Size = hash, size
+		return nil
+	}
+	if able, ok := fsys.(TreeReader); ok {
+		err := able.HashFiles(ctx, top, names, each)
+		if !errors.Is(err, errors.ErrUnsupported) {
+			return err
+		}
+	}
+	for i, name := range names {
+		hash, size, err := HashFile(ctx, fsys, path.Join(top, name))
+		if err := each(i, hash, size, err); err != nil {
+			return err
+		}
+	}
+	return nil
 }
 
 func itemOf(at string, entry Entry) Item {
@@ -308,7 +353,7 @@ func byPath(t Tree) map[string]Item {
 // a folder that is one is an error.
 func Clear(ctx context.Context, fsys FS, folder string) (count int, err error) {
 	var inside []string
-	err = Walk(ctx, fsys, folder, nil, func(at string, entry Entry) error {
+	err = Walk(ctx, fsys, folder, Scope{}, func(at string, entry Entry) error {
 		switch {
 		case at == "." && entry.Kind != Folder:
 			return fmt.Errorf("%s is a %s, not a folder", folder, entry.Kind)

@@ -272,7 +272,7 @@ func diskTree(t *testing.T, texts map[string]string) (files.Tree, files.Source) 
 			t.Fatal(err)
 		}
 	}
-	tree, err := files.ReadTree(context.Background(), filestest.Whole(t), dir, nil)
+	tree, err := files.ReadTree(context.Background(), filestest.Whole(t), dir, files.Scope{})
 	if err != nil {
 		t.Fatal(err)
 	}

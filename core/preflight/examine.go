@@ -262,7 +262,7 @@ func ExamineInstalled(ctx context.Context, s *session.Session, e *Examination, p
 	if !whole {
 		return nil // which is refused
 	}
-	present, err := files.ReadTree(ctx, s.Site.Files, folder.Path, nil)
+	present, err := files.ReadTree(ctx, s.Site.Files, folder.Path, files.Scope{})
 	if err != nil {
 		return err
 	}
@@ -330,7 +330,7 @@ func checkChildren(ctx context.Context, s *session.Session, e *Examination, pare
 		if !whole || child.Kind != cms.Theme || child.Parent != parent.Folder {
 			continue
 		}
-		own, err := files.ReadTree(ctx, s.Site.Files, folder.Path, nil)
+		own, err := files.ReadTree(ctx, s.Site.Files, folder.Path, files.Scope{})
 		if err != nil {
 			e.Add("child theme", Care, fmt.Sprintf("%s cannot be read: %v", child.Folder, err), "")
 			continue

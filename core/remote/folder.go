@@ -27,6 +27,7 @@ var _ interface {
 	files.Mounter
 	files.Locker
 	files.Measurer
+	files.TreeReader
 } = (*root)(nil)
 
 func (r *root) on(name string) request { return request{Root: r.is.Root, Name: []byte(name)} }

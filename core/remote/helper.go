@@ -142,6 +142,12 @@ func in(ctx context.Context, fsys files.FS, r *wire.Request, args request) (any,
 		return files.MountedAt(ctx, fsys, name)
 	case methodLock:
 		return nil, hold(ctx, fsys, r, args)
+	case methodWalk:
+		return nil, walk(ctx, fsys, r, args)
+	case methodHash:
+		return nil, hashAll(ctx, fsys, r, args)
+	case methodReadAll:
+		return nil, readAll(ctx, fsys, r, args)
 	case methodFree:
 		return files.FreeSpace(ctx, fsys, name)
 	}

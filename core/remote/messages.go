@@ -40,6 +40,9 @@ const (
 	methodMounted        = "is mounted"
 	methodLock           = "lock"
 	methodFree           = "free space"
+	methodWalk           = "walk"
+	methodHash           = "hash files"
+	methodReadAll        = "read files"
 	methodDial           = "dial"
 	methodRun            = "run"
 	methodTemporary      = "put temporary"
@@ -64,6 +67,7 @@ type request struct {
 	More   [][]byte         `json:"more,omitempty"`   // arguments of a program
 	Ask    bool             `json:"ask,omitempty"`    // whether the user of a lock's holder counts
 	With   files.Attributes `json:"with"`
+	Scope  *scope           `json:"scope,omitempty"`
 }
 
 // opened is a folder that was opened.

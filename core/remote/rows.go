@@ -37,6 +37,10 @@ const (
 	sayApplied                  // the change is done; finish it?
 	sayFinish                   // yes
 	sayFinished
+	sayName   // of a file
+	sayStep   // of a walk
+	sayResult // what became of a file; before its bytes, and after them
+	sayBytes  // of a file
 )
 
 // mostMessage bounds a message: a row is held whole by either side.
@@ -64,13 +68,18 @@ func (t *talk) flush() error {
 	return t.out.Flush()
 }
 
-// tell says a value, at once.
-func (t *talk) tell(kind byte, value any) error {
+// put says a value, which may wait for more.
+func (t *talk) put(kind byte, value any) error {
 	text, err := json.Marshal(value)
 	if err != nil {
 		return err
 	}
-	return errors.Join(t.say(kind, text), t.flush())
+	return t.say(kind, text)
+}
+
+// tell says a value, at once.
+func (t *talk) tell(kind byte, value any) error {
+	return errors.Join(t.put(kind, value), t.flush())
 }
 
 // hear reads the next message. Its bytes are read as they come: a length alone costs nothing.

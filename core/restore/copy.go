@@ -111,7 +111,7 @@ func (c *copying) putFiles(ctx context.Context) error {
 		if err := files.WriteTree(ctx, c.here, c.top(area), tree, snapshot.Source(ctx, c.store, area.Items), c.Report.Advance); err != nil {
 			return err
 		}
-		written, err := files.ReadTree(ctx, c.here, c.top(area), nil)
+		written, err := files.ReadTree(ctx, c.here, c.top(area), files.Scope{})
 		if err != nil {
 			return err
 		}

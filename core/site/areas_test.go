@@ -26,7 +26,7 @@ func TestAreasAreTheirOwn(t *testing.T) {
 	if spare := leaveOut[:3]; leaveOut[0] != "cache" || spare[1] != "" || len(layout.Areas[0].LeaveOut) != 1 {
 		t.Errorf("the caller's own list is %q", spare)
 	}
-	if LeavesOut(s.Areas()[1])("uploads/.wetland-staging-a") || LeavesOut(s.Areas()[0])("uploads/.wetland-staging") {
+	if !ScopeOf(s.Areas()[1]).Has("uploads/.wetland-staging-a") || !ScopeOf(s.Areas()[0]).Has("uploads/.wetland-staging") {
 		t.Error("something can hide by its name")
 	}
 }

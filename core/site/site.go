@@ -172,21 +172,18 @@ func (s *Site) Areas() []cms.Area {
 // LeavesOutBelow tells whether a path below the area is left out, or is in a folder
 // that is.
 func LeavesOutBelow(area cms.Area, at string) bool {
-	leavesOut := LeavesOut(area)
+	scope := ScopeOf(area)
 	for ; at != "."; at = path.Dir(at) {
-		if leavesOut(at) && (area.Only == "" || !strings.HasPrefix(area.Only, at+"/")) {
+		if !scope.Has(at) && (area.Only == "" || !strings.HasPrefix(area.Only, at+"/")) {
 			return true
 		}
 	}
 	return false
 }
 
-// LeavesOut returns the test for paths below the area.
-func LeavesOut(area cms.Area) func(string) bool {
-	if area.Only != "" {
-		return func(at string) bool { return at != area.Only }
-	}
-	return func(at string) bool { return slices.Contains(area.LeaveOut, at) }
+// ScopeOf is what belongs to the area below its path.
+func ScopeOf(area cms.Area) files.Scope {
+	return files.Scope{Only: area.Only, LeaveOut: area.LeaveOut}
 }
 
 // Login returns how to log in to the site's database. All values that cannot be

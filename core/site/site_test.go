@@ -37,7 +37,7 @@ func TestShorterSettling(t *testing.T) {
 		if err != nil {
 			t.Fatal(err)
 		}
-		_, err = Open(t.Context(), &workspace.Workspace{Dir: care, Config: *config, Host: host.Here})
+		_, err = Open(t.Context(), &workspace.Workspace{Dir: care, Config: *config, Host: host.Here, Folder: root})
 		if (err == nil) != (wanted == "") || err != nil && !strings.Contains(err.Error(), wanted) {
 			t.Errorf("%q: %v, want %q", settle, err, wanted)
 		}

@@ -117,14 +117,14 @@ func TestTakeAndReadBack(t *testing.T) {
 	if err := files.WriteTree(t.Context(), filestest.Whole(t), out, area.Tree(), Source(t.Context(), store, area.Items), nil); err != nil {
 		t.Fatal(err)
 	}
-	read := func(top string, leaveOut func(string) bool) files.Tree {
-		tree, err := files.ReadTree(t.Context(), filestest.Whole(t), top, leaveOut)
+	read := func(top string, scope files.Scope) files.Tree {
+		tree, err := files.ReadTree(t.Context(), filestest.Whole(t), top, scope)
 		if err != nil {
 			t.Fatal(err)
 		}
 		return tree
 	}
-	for _, differ := range files.Exact.Compare(read(s.site.Root, site.LeavesOut(s.site.Areas()[0])), read(out, nil)) {
+	for _, differ := range files.Exact.Compare(read(s.site.Root, site.ScopeOf(s.site.Areas()[0])), read(out, files.Scope{})) {
 		t.Errorf("%q: %s", differ.Path, differ.What)
 	}
 	for _, item := range area.Items {

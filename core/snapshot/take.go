@@ -199,7 +199,7 @@ func (t *taking) storeArea(ctx context.Context, from cms.Area) error {
 		area.Items = append(area.Items, item)
 		return nil
 	}
-	err := files.WalkPast(ctx, t.Site.Files, from.Path, site.LeavesOut(from), visit, t.pass)
+	err := files.WalkPast(ctx, t.Site.Files, from.Path, site.ScopeOf(from), visit, t.pass)
 	if t.Salvage && len(area.Items) == 0 && errors.Is(err, fs.ErrNotExist) {
 		t.m.Unread = append(t.m.Unread, fmt.Sprintf("%s: it is not there", from.Path))
 		err = nil
@@ -416,7 +416,7 @@ func Needs(ctx context.Context, s *packs.Store, of Subject) (int64, error) {
 	total := int64(0)
 	for _, area := range of.Site.Areas() {
 		known := t.known(area)
-		err := files.WalkPast(ctx, of.Site.Files, area.Path, site.LeavesOut(area), func(at string, entry files.Entry) error {
+		err := files.WalkPast(ctx, of.Site.Files, area.Path, site.ScopeOf(area), func(at string, entry files.Entry) error {
 			item := Item{Changed: entry.Changed, Item: files.Item{Size: entry.Size, Modified: entry.Modified}}
 			if old, ok := known(at); entry.Kind == files.File && (!ok || !t.unchanged(old, item)) {
 				total += entry.Size

@@ -24,7 +24,7 @@ func (m *motion) keepGroup(ctx context.Context, judgement *smoke.Judgement) erro
 	err := m.Step("kept", 0, "", func() (progress.Mark, string, error) {
 		count, details := 0, []string{}
 		for _, c := range m.group {
-			present, err := files.ReadTree(ctx, m.Site.Files, c.Live, nil)
+			present, err := files.ReadTree(ctx, m.Site.Files, c.Live, files.Scope{})
 			if err != nil {
 				return progress.Bad, "", err
 			}

@@ -554,7 +554,7 @@ func (d dying) Remove(ctx context.Context, name string) error {
 
 func (d dying) RemoveAll(ctx context.Context, name string) error {
 	var names []string // each of them is a change
-	err := files.Walk(ctx, d, name, nil, func(at string, _ files.Entry) error {
+	err := files.Walk(ctx, d, name, files.Scope{}, func(at string, _ files.Entry) error {
 		names = append(names, path.Join(name, at))
 		return nil
 	})

@@ -62,7 +62,7 @@ func (h *helper) run(ctx context.Context, cancel context.CancelFunc, r *Request)
 		err = fmt.Errorf("%s: a result of %d bytes belongs into the stream", r.Method, len(o.Result))
 	}
 	if err != nil {
-		o = h.options.Errors.describe(err)
+		o = outcome{Failure: h.options.Errors.Describe(err)}
 	}
 	h.lock.Lock()
 	delete(h.calls, r.number)

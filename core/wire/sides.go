@@ -124,7 +124,7 @@ func (s *Stream) Wait(ctx context.Context, result any) error {
 	go func() { _, _ = io.Copy(io.Discard, s.call) }()
 	select {
 	case o := <-s.done:
-		if err := s.line.options.Errors.err(o); err != nil {
+		if err := s.line.options.Errors.Err(o.Failure); err != nil {
 			return err
 		}
 		if result == nil {

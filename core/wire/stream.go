@@ -174,8 +174,13 @@ func (c *credit) end(reason error) {
 // outcome is how a call ended, as it goes over the line.
 type outcome struct {
 	Result json.RawMessage `json:"result,omitempty"`
-	Error  string          `json:"error,omitempty"`
-	Is     []string        `json:"is,omitempty"` // names of Errors
+	Failure
+}
+
+// Failure is an error on its way.
+type Failure struct {
+	Error string   `json:"error,omitempty"`
+	Is    []string `json:"is,omitempty"` // names of Errors
 }
 
 // remote is an error of the other side.
@@ -187,9 +192,9 @@ type remote struct {
 func (r *remote) Error() string   { return r.text }
 func (r *remote) Unwrap() []error { return r.is }
 
-// describe makes an outcome of an error.
-func (known Errors) describe(err error) outcome {
-	o := outcome{Error: err.Error()}
+// Describe makes a failure of an error.
+func (known Errors) Describe(err error) Failure {
+	o := Failure{Error: err.Error()}
 	if len(o.Error) > mostPayload/8 {
 		o.Error = o.Error[:mostPayload/8]
 	}
@@ -207,8 +212,8 @@ func (known Errors) describe(err error) outcome {
 	return o
 }
 
-// err is the error of an outcome; nil if it went well.
-func (known Errors) err(o outcome) error {
+// Err is the error of a failure; nil if there is none.
+func (known Errors) Err(o Failure) error {
 	if o.Error == "" {
 		return nil
 	}

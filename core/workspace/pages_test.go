@@ -38,7 +38,7 @@ func changed(t *testing.T, text string, add []Page, leaveOut ...string) (string,
 	if err := os.WriteFile(file, []byte(text), 0o600); err != nil {
 		t.Fatal(err)
 	}
-	w, err := Load(dir)
+	w, err := Load(dir, OnlyHere)
 	if err != nil {
 		t.Fatal(err)
 	}

@@ -45,6 +45,7 @@ func TestDisk(t *testing.T, disk files.Disk, dir string, grain time.Duration) {
 		"many at once":                  suite.manyAtOnce,
 		"one lock at a time":            suite.locks,
 		"trees are written and removed": suite.trees,
+		"trees are read as one by one":  suite.readTrees,
 	} {
 		t.Run(name, func(t *testing.T) {
 			folder := filepath.Join(dir, strings.ReplaceAll(name, " ", "-"))
@@ -288,8 +289,10 @@ func (s suite) everyCall(ctx context.Context, at, fresh string) map[string]error
 	if _, ok := s.fsys.(files.Measurer); ok {
 		_, all["FreeSpace"] = files.FreeSpace(ctx, s.fsys, at)
 	}
-	if able, ok := s.fsys.(files.TreeHasher); ok {
-		_, all["HashTree"] = able.HashTree(ctx, at, nil, func(string, files.Entry) string { return "" })
+	if able, ok := s.fsys.(files.TreeReader); ok {
+		all["WalkTree"] = able.WalkTree(ctx, at, files.Scope{}, func(string, files.Entry) error { return nil }, func(_ string, err error) error { return err })
+		all["HashFiles"] = able.HashFiles(ctx, ".", []string{at}, func(_ int, _ string, _ int64, err error) error { return err })
+		all["ReadFiles"] = able.ReadFiles(ctx, ".", []string{at}, func(_ int, _ *files.Reading, err error) error { return err })
 	}
 	return all
 }
@@ -372,7 +375,7 @@ func (s suite) ended(t *testing.T, dir string) {
 	if _, err := s.disk.Real(ctx, dir); !errors.Is(err, context.Canceled) {
 		t.Errorf("%v", err)
 	}
-	tree, err := files.ReadTree(s.ctx, s.fsys, ".", func(at string) bool { return at == "y" })
+	tree, err := files.ReadTree(s.ctx, s.fsys, ".", files.Scope{LeaveOut: []string{"y"}})
 	if err != nil || len(tree) != 4 {
 		t.Errorf("something was done all the same: %v %v", tree, err)
 	}
@@ -419,17 +422,101 @@ func (s suite) trees(t *testing.T, dir string) {
 	for _, name := range []string{"a/b/c", "a/d", "e"} {
 		must(t, os.MkdirAll(filepath.Join(dir, path.Dir(path.Join(from, name))), 0o755), os.WriteFile(filepath.Join(dir, from, name), []byte(name), 0o644))
 	}
-	tree, err := files.ReadTree(s.ctx, s.fsys, from, nil)
+	tree, err := files.ReadTree(s.ctx, s.fsys, from, files.Scope{})
 	must(t, err)
 	source := func(item files.Item) (io.ReadCloser, error) { return s.fsys.Open(s.ctx, path.Join(from, item.Path), 0) }
 	to := path.Join(".", "to")
 	must(t, files.WriteTree(s.ctx, s.fsys, to, tree, source, nil))
-	written, err := files.ReadTree(s.ctx, s.fsys, to, nil)
+	written, err := files.ReadTree(s.ctx, s.fsys, to, files.Scope{})
 	if differ := files.Exact.Compare(tree, written); err != nil || len(differ) > 0 {
 		t.Errorf("%v %v", differ, err)
 	}
 	must(t, s.fsys.RemoveAll(s.ctx, to))
 	if _, err := s.fsys.Lstat(s.ctx, to); !errors.Is(err, fs.ErrNotExist) {
 		t.Errorf("%v", err)
+	}
+}
+
+// oneByOne is an FS that can do nothing but what every FS can.
+type oneByOne struct{ files.FS }
+
+// readTrees: what is read of a whole tree where it is is what is read name by name.
+func (s suite) readTrees(t *testing.T, dir string) {
+	able, ok := s.fsys.(files.TreeReader)
+	if !ok {
+		t.Skip("it reads no trees where they are")
+	}
+	large := strings.Repeat("between the tides \x00\xff", 40_000)
+	for name, text := range map[string]string{"a/b/c": "c", "a/d": large, "e": "", "left/out": "x", "a/left": "stays"} {
+		must(t, os.MkdirAll(filepath.Join(dir, path.Dir(name)), 0o755), os.WriteFile(filepath.Join(dir, name), []byte(text), 0o644))
+	}
+	for i := range 300 {
+		must(t, os.WriteFile(filepath.Join(dir, "a", fmt.Sprint("many-", i)), fmt.Appendf(nil, "%d", i), 0o600))
+	}
+	for _, scope := range []files.Scope{{}, {LeaveOut: []string{"left", "a/b"}}, {Only: "e"}} {
+		for _, top := range []string{".", "a"} {
+			whole, err := files.ReadTree(s.ctx, s.fsys, top, scope)
+			must(t, err)
+			single, err := files.ReadTree(s.ctx, oneByOne{s.fsys}, top, scope)
+			must(t, err)
+			if !slices.EqualFunc(whole, single, func(a, b files.Item) bool { return a.Modified.Equal(b.Modified) && sameItem(a, b) }) {
+				t.Errorf("%s within %+v: %v, not %v", top, scope, whole, single)
+			}
+		}
+	}
+	s.readsAll(t, able, large)
+}
+
+func sameItem(a, b files.Item) bool {
+	a.Modified, b.Modified = time.Time{}, time.Time{}
+	return a == b
+}
+
+// readsAll reads files that are there and one that is not, to the end, in part and not at all.
+func (s suite) readsAll(t *testing.T, able files.TreeReader, large string) {
+	names := []string{"b/c", "d", "gone", "d", "d", "left"}
+	seen := 0
+	must(t, able.ReadFiles(s.ctx, "a", names, func(i int, file *files.Reading, err error) error {
+		if seen++; names[i] == "gone" {
+			if !errors.Is(err, fs.ErrNotExist) {
+				t.Errorf("%s: %v", names[i], err)
+			}
+			return nil
+		}
+		must(t, err)
+		if file.Before.Kind != files.File || file.Before.Name != path.Base(names[i]) {
+			t.Errorf("%s is %+v", names[i], file.Before)
+		}
+		switch i {
+		case 3: // passed over
+			return nil
+		case 4:
+			part := make([]byte, 20)
+			_, err := io.ReadFull(file, part)
+			if err != nil || string(part) != large[:20] {
+				t.Errorf("%q %v", part, err)
+			}
+			return nil
+		}
+		text, err := io.ReadAll(file)
+		must(t, err)
+		after, err := file.After()
+		if want := map[int]string{0: "c", 1: large, 5: "stays"}[i]; err != nil || string(text) != want || after.Size != int64(len(want)) || !after.Modified.Equal(file.Before.Modified) {
+			t.Errorf("%s: %d bytes of %d, %+v, %v", names[i], len(text), len(want), after, err)
+		}
+		return nil
+	}))
+	if seen != len(names) {
+		t.Errorf("%d of %d files", seen, len(names))
+	}
+	stop := errors.New("enough")
+	for _, err := range []error{
+		able.ReadFiles(s.ctx, "a", names, func(int, *files.Reading, error) error { return stop }),
+		able.HashFiles(s.ctx, "a", names, func(int, string, int64, error) error { return stop }),
+		able.WalkTree(s.ctx, ".", files.Scope{}, func(string, files.Entry) error { return stop }, func(string, error) error { return stop }),
+	} {
+		if !errors.Is(err, stop) {
+			t.Errorf("it does not stop: %v", err)
+		}
 	}
 }

@@ -182,7 +182,7 @@ func (s suite) attacker(t *testing.T, dir string) {
 			}
 			o.Untouched(t, call)
 		}
-		tree, err := files.ReadTree(s.ctx, s.fsys, "live", nil)
+		tree, err := files.ReadTree(s.ctx, s.fsys, "live", files.Scope{})
 		for _, item := range tree {
 			if err == nil && item.Path == "d/x" {
 				t.Error("a tree holds a file from outside")

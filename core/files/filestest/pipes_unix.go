@@ -28,7 +28,7 @@ func (s suite) pipes(t *testing.T, dir string) {
 	if _, ok := s.fsys.(files.Marker); ok && files.CopyMarks(s.ctx, s.fsys, name, name) == nil {
 		t.Error("marks of a pipe were copied")
 	}
-	tree, err := files.ReadTree(s.ctx, s.fsys, ".", nil)
+	tree, err := files.ReadTree(s.ctx, s.fsys, ".", files.Scope{})
 	if err != nil || len(tree) != 1 {
 		t.Errorf("%v %v", tree, err)
 	}

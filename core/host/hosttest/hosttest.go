@@ -114,7 +114,9 @@ func echo(ctx context.Context, p Place, network, text string) error {
 		return err
 	})
 	back := make([]byte, len(text))
-	_, err = io.ReadFull(connection, back)
+	if _, err = io.ReadFull(connection, back); err != nil {
+		_ = connection.Close() // whoever says the rest must not wait for ever
+	}
 	if err = errors.Join(err, group.Wait()); err != nil {
 		return err
 	}

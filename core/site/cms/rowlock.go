@@ -277,7 +277,7 @@ func newestUploads(ctx context.Context, disk *files.Roots, uploads, public strin
 		at   time.Time
 	}
 	var newest []upload
-	err := files.Walk(ctx, disk, uploads, nil, func(at string, entry files.Entry) error {
+	err := files.Walk(ctx, disk, uploads, files.Scope{}, func(at string, entry files.Entry) error {
 		if entry.Kind == files.File && entry.Size > 0 && slices.Contains(publicUpload, strings.ToLower(path.Ext(at))) {
 			newest = append(newest, upload{at, entry.Modified})
 		}

@@ -207,7 +207,7 @@ func (w *wordpressSite) marksOf(ctx context.Context, component Component) (marks
 	if !whole {
 		return nil, nil
 	}
-	err = files.Walk(ctx, w.disk, place.Path, nil, func(at string, entry files.Entry) error {
+	err = files.Walk(ctx, w.disk, place.Path, files.Scope{}, func(at string, entry files.Entry) error {
 		name := path.Base(at)
 		if entry.Kind != files.File || entry.Size > largestCode || path.Ext(name) != ".php" && name != "block.json" || read >= mostRead {
 			return nil

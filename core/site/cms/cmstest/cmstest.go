@@ -47,7 +47,7 @@ func TestSystem(t *testing.T, subject Subject) {
 		t.Fatal(err)
 	}
 	t.Cleanup(func() { _ = errors.Join(s.db.Close(), s.disk.Close()) })
-	before, err := files.ReadTree(t.Context(), s.disk, subject.Root, nil)
+	before, err := files.ReadTree(t.Context(), s.disk, subject.Root, files.Scope{})
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -62,7 +62,7 @@ func TestSystem(t *testing.T, subject Subject) {
 			}
 		})
 	}
-	after, err := files.ReadTree(t.Context(), s.disk, subject.Root, nil)
+	after, err := files.ReadTree(t.Context(), s.disk, subject.Root, files.Scope{})
 	if differ := (files.Comparison{Modes: true}).Compare(before, after); err != nil || len(differ) > 0 {
 		t.Errorf("the site's files changed: %v %v", differ, err)
 	}

@@ -1,0 +1,247 @@
+package remote
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"path"
+
+	"wetland/core/files"
+	"wetland/core/wire"
+)
+
+// scope is a files.Scope on its way.
+type scope struct {
+	Only     []byte   `json:"only,omitempty"`
+	LeaveOut [][]byte `json:"leave_out,omitempty"`
+}
+
+func toScope(s files.Scope) *scope {
+	to := &scope{Only: []byte(s.Only)}
+	for _, name := range s.LeaveOut {
+		to.LeaveOut = append(to.LeaveOut, []byte(name))
+	}
+	return to
+}
+
+func (s *scope) scope() (all files.Scope) {
+	if s == nil {
+		return all
+	}
+	all.Only = string(s.Only)
+	for _, name := range s.LeaveOut {
+		all.LeaveOut = append(all.LeaveOut, string(name))
+	}
+	return all
+}
+
+// walked is one step of a walk on its way: an entry, or a folder that cannot be listed.
+type walked struct {
+	Path   []byte        `json:"path"`
+	Entry  *entry        `json:"entry,omitempty"`
+	Failed *wire.Failure `json:"failed,omitempty"`
+}
+
+// result is what became of one file of many, on its way.
+type result struct {
+	Before *entry        `json:"before,omitempty"`
+	After  *entry        `json:"after,omitempty"`
+	Hash   string        `json:"hash,omitempty"`
+	Size   int64         `json:"size,omitempty"`
+	Failed *wire.Failure `json:"failed,omitempty"`
+}
+
+func (r result) err() error {
+	if r.Failed == nil {
+		return nil
+	}
+	return known.Err(*r.Failed)
+}
+
+func failure(err error) *wire.Failure {
+	if err == nil {
+		return nil
+	}
+	f := known.Describe(err)
+	return &f
+}
+
+// WalkTree has the helper walk, and gets all at once.
+func (r *root) WalkTree(ctx context.Context, top string, within files.Scope, visit func(path string, entry files.Entry) error, failed func(name string, err error) error) error {
+	args := r.on(top)
+	args.Scope = toScope(within)
+	return r.hear(ctx, methodWalk, args, nil, func(t *talk) error {
+		for {
+			var step walked
+			if err := t.expect(sayStep, &step); err != nil {
+				return err
+			}
+			at := string(step.Path)
+			switch {
+			case step.Failed != nil:
+				if err := failed(path.Join(top, at), known.Err(*step.Failed)); err != nil {
+					return err
+				}
+			case step.Entry != nil:
+				if err := visit(at, step.Entry.entry()); err != nil {
+					return err
+				}
+			default:
+				return nil
+			}
+		}
+	})
+}
+
+// hear begins a call, says the names, and hears what comes of it. What hearing fails with ends the
+// call.
+func (r *root) hear(ctx context.Context, method string, args request, names []string, listen func(t *talk) error) error {
+	inner, stop := context.WithCancel(ctx)
+	defer stop()
+	s, err := r.host.desk.Call(inner, method, args)
+	if err != nil {
+		return err
+	}
+	t := newTalk(s)
+	go func() { // the helper answers meanwhile
+		for _, name := range names {
+			if t.say(sayName, []byte(name)) != nil {
+				return
+			}
+		}
+		if t.flush() == nil {
+			_ = s.CloseWrite()
+		}
+	}()
+	err = listen(t)
+	switch {
+	case ctx.Err() != nil:
+		return ctx.Err()
+	case err == nil:
+		return s.Wait(ctx, nil)
+	case errors.Is(err, io.EOF) || errors.Is(err, io.ErrUnexpectedEOF): // the helper says why
+		return because(ctx, s, err)
+	}
+	return err
+}
+
+// HashFiles has the helper hash.
+func (r *root) HashFiles(ctx context.Context, top string, names []string, each func(i int, hash string, size int64, err error) error) error {
+	return r.hear(ctx, methodHash, r.on(top), names, func(t *talk) error {
+		for i := range names {
+			var got result
+			if err := t.expect(sayResult, &got); err != nil {
+				return err
+			}
+			if err := each(i, got.Hash, got.Size, got.err()); err != nil {
+				return err
+			}
+		}
+		return nil
+	})
+}
+
+// ReadFiles gets all files in one stream.
+func (r *root) ReadFiles(ctx context.Context, top string, names []string, each func(i int, file *files.Reading, err error) error) error {
+	return r.hear(ctx, methodReadAll, r.on(top), names, func(t *talk) error {
+		for i := range names {
+			var began result
+			if err := t.expect(sayResult, &began); err != nil {
+				return err
+			}
+			if err := began.err(); err != nil {
+				if err := each(i, nil, err); err != nil {
+					return err
+				}
+				continue
+			}
+			if began.Before == nil {
+				return fmt.Errorf("%w: a file without a description", wire.ErrProtocol)
+			}
+			one := &readingOne{talk: t}
+			err := each(i, &files.Reading{Reader: one, Before: began.Before.entry(), After: one.after}, nil)
+			if err != nil {
+				return err
+			}
+			if err := one.pass(); err != nil {
+				return err
+			}
+		}
+		return nil
+	})
+}
+
+// readingOne is one file of a stream of many.
+type readingOne struct {
+	talk  *talk
+	rest  []byte
+	ended *result
+	err   error // of the stream
+}
+
+func (o *readingOne) Read(p []byte) (int, error) {
+	for len(o.rest) == 0 {
+		if err := o.next(); err != nil {
+			return 0, err
+		}
+	}
+	n := copy(p, o.rest)
+	o.rest = o.rest[n:]
+	return n, nil
+}
+
+// next hears more of the file; io.EOF after all of it.
+func (o *readingOne) next() error {
+	switch {
+	case o.err != nil:
+		return o.err
+	case o.ended != nil:
+		if err := o.ended.err(); err != nil {
+			return err
+		}
+		return io.EOF
+	}
+	kind, payload, err := o.talk.hear()
+	if errors.Is(err, io.EOF) {
+		err = io.ErrUnexpectedEOF
+	}
+	switch {
+	case err != nil:
+	case kind == sayBytes:
+		o.rest = payload
+		return nil
+	case kind == sayResult:
+		o.ended = &result{}
+		if err = json.Unmarshal(payload, o.ended); err == nil {
+			return o.next()
+		}
+	default:
+		err = fmt.Errorf("%w: the message %d within a file", wire.ErrProtocol, kind)
+	}
+	o.err = err
+	return err
+}
+
+func (o *readingOne) after() (files.Entry, error) {
+	if err := o.pass(); err != nil {
+		return files.Entry{}, err
+	}
+	if err := o.ended.err(); err != nil {
+		return files.Entry{}, err
+	}
+	if o.ended.After == nil {
+		return files.Entry{}, fmt.Errorf("%w: a file without a description", wire.ErrProtocol)
+	}
+	return o.ended.After.entry(), nil
+}
+
+// pass passes over what was not read. Its error is that of the stream.
+func (o *readingOne) pass() error {
+	for o.ended == nil && o.err == nil {
+		o.rest = nil
+		_ = o.next()
+	}
+	return o.err
+}
