@@ -114,9 +114,8 @@ func echo(ctx context.Context, p Place, network, text string) error {
 		return err
 	})
 	back := make([]byte, len(text))
-	if _, err = io.ReadFull(connection, back); err != nil {
-		_ = connection.Close() // whoever says the rest must not wait for ever
-	}
+	_, err = io.ReadFull(connection, back)
+	go func() { _, _ = io.Copy(io.Discard, connection) }() // whoever says more is not held up
 	if err = errors.Join(err, group.Wait()); err != nil {
 		return err
 	}
