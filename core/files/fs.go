@@ -194,6 +194,11 @@ type TreeReader interface {
 	ReadFiles(ctx context.Context, top string, names []string, each func(i int, file *Reading, err error) error) error
 }
 
+// Distant is an FS each of whose calls may take a while, however little it does.
+type Distant interface {
+	Distant() bool
+}
+
 // Reading is a file that ReadFiles reads.
 type Reading struct {
 	io.Reader

@@ -232,6 +232,16 @@ func (r *Roots) CopyMarks(ctx context.Context, from, to string) error {
 	return CopyMarks(ctx, fsys, belowFrom, belowTo)
 }
 
+// Distant tells whether a root is on another machine.
+func (r *Roots) Distant() bool {
+	r.lock.RLock()
+	defer r.lock.RUnlock()
+	return slices.ContainsFunc(r.open, func(one root) bool {
+		far, ok := one.fsys.(Distant)
+		return ok && far.Distant()
+	})
+}
+
 // CanExchange tells whether all roots may be able to exchange names.
 func (r *Roots) CanExchange() bool { return r.all(CanExchange) }
 

@@ -7,6 +7,8 @@ import (
 	"io"
 	"io/fs"
 	"path"
+	"slices"
+	"strings"
 	"time"
 
 	"golang.org/x/sync/errgroup"
@@ -37,33 +39,52 @@ func WriteTree(ctx context.Context, fsys FS, top string, tree Tree, source Sourc
 		}
 		return nil
 	}
-	for _, item := range tree { // a folder comes before what is in it
-		if item.Kind == Folder {
-			if err := write(ctx, item); err != nil {
-				return err
-			}
+	levels, others := byLevel(tree)
+	for _, folders := range levels {
+		if err := AtOnce(ctx, fsys, folders, write); err != nil {
+			return err
 		}
 	}
-	err := AtOnce(ctx, tree, func(ctx context.Context, item Item) error {
-		if item.Kind == Folder {
-			return nil
-		}
-		return write(ctx, item)
-	})
-	if err != nil {
+	if err := AtOnce(ctx, fsys, others, write); err != nil {
 		return err
 	}
-	return finishFolders(ctx, fsys, top, tree)
+	return finishFolders(ctx, fsys, top, levels)
+}
+
+// byLevel returns the folders of a tree by how deep they are, the top first, and all else.
+func byLevel(tree Tree) (levels []Tree, others Tree) {
+	for _, item := range tree {
+		if item.Kind != Folder {
+			others = append(others, item)
+			continue
+		}
+		depth := 0
+		if item.Path != "." {
+			depth = strings.Count(item.Path, "/") + 1
+		}
+		for len(levels) <= depth {
+			levels = append(levels, nil)
+		}
+		levels[depth] = append(levels[depth], item)
+	}
+	return levels, others
 }
 
 // atOnce is how many files are written at the same time: each waits for its disk to have it
 // safely, and disks that are asked for several at once answer them together.
 const atOnce = 8
 
-// AtOnce calls do for every one of all, several at the same time, and returns the first error.
-func AtOnce[T any](ctx context.Context, all []T, do func(ctx context.Context, one T) error) error {
+// atOnceThere is how many calls go to another machine at the same time: each waits for its way.
+const atOnceThere = 48
+
+// AtOnce calls do for every one of all, several at the same time as is good for fsys, and returns
+// the first error.
+func AtOnce[T any](ctx context.Context, fsys FS, all []T, do func(ctx context.Context, one T) error) error {
 	group, inner := errgroup.WithContext(ctx)
 	group.SetLimit(atOnce)
+	if far, ok := fsys.(Distant); ok && far.Distant() {
+		group.SetLimit(atOnceThere)
+	}
 	for _, one := range all {
 		if inner.Err() != nil {
 			break
@@ -114,16 +135,16 @@ func WriteFile(ctx context.Context, fsys FS, name string, item Item, source Sour
 
 // finishFolders gives every folder its own mode and time, innermost first, and
 // makes its names safe.
-func finishFolders(ctx context.Context, fsys FS, top string, tree Tree) error {
-	for i := len(tree) - 1; i >= 0; i-- {
-		if tree[i].Kind != Folder {
-			continue
-		}
-		name := path.Join(top, tree[i].Path)
-		if err := fsys.SyncFolder(ctx, name); err != nil {
-			return err
-		}
-		if err := fsys.Settle(ctx, name, tree[i].Attributes()); err != nil {
+func finishFolders(ctx context.Context, fsys FS, top string, levels []Tree) error {
+	for _, folders := range slices.Backward(levels) {
+		err := AtOnce(ctx, fsys, folders, func(ctx context.Context, item Item) error {
+			name := path.Join(top, item.Path)
+			if err := fsys.SyncFolder(ctx, name); err != nil {
+				return err
+			}
+			return fsys.Settle(ctx, name, item.Attributes())
+		})
+		if err != nil {
 			return err
 		}
 	}
@@ -148,21 +169,18 @@ func MarkTree(ctx context.Context, fsys FS, top string, tree Tree, live string, 
 			break
 		}
 	}
-	for _, item := range tree {
+	return AtOnce(ctx, fsys, tree, func(ctx context.Context, item Item) error {
 		from := usual
 		switch before, had := known[item.Path]; {
 		case item.Kind == Link:
-			continue
+			return nil
 		case had && before.Kind == item.Kind:
 			from = path.Join(live, item.Path)
 		case item.Kind == File:
 			from = file
 		}
-		if err := CopyMarks(ctx, fsys, from, path.Join(top, item.Path)); err != nil {
-			return err
-		}
-	}
-	return nil
+		return CopyMarks(ctx, fsys, from, path.Join(top, item.Path))
+	})
 }
 
 // UsualMode is the mode that most files of a tree have; 0 if it has none.

@@ -194,6 +194,8 @@ func (r *root) Writable(ctx context.Context, name string) error {
 
 func (r *root) Close() error { return r.do(context.Background(), methodClose, ".") }
 
+func (r *root) Distant() bool { return true }
+
 func (r *root) CanExchange() bool { return r.is.CanExchange }
 
 func (r *root) Exchange(ctx context.Context, a, b string) error {

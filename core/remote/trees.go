@@ -121,7 +121,7 @@ func (r *root) hear(ctx context.Context, method string, args request, names []st
 		return ctx.Err()
 	case err == nil:
 		return s.Wait(ctx, nil)
-	case errors.Is(err, io.EOF) || errors.Is(err, io.ErrUnexpectedEOF): // the helper says why
+	case errors.Is(err, io.EOF) || errors.Is(err, errCutOff): // the helper says why
 		return because(ctx, s, err)
 	}
 	return err
@@ -173,6 +173,9 @@ func (r *root) ReadFiles(ctx context.Context, top string, names []string, each f
 	})
 }
 
+// errCutOff says that a stream ended within a file.
+var errCutOff = errors.New("it ended within a file")
+
 // readingOne is one file of a stream of many.
 type readingOne struct {
 	talk  *talk
@@ -204,8 +207,8 @@ func (o *readingOne) next() error {
 		return io.EOF
 	}
 	kind, payload, err := o.talk.hear()
-	if errors.Is(err, io.EOF) {
-		err = io.ErrUnexpectedEOF
+	if errors.Is(err, io.EOF) || errors.Is(err, io.ErrUnexpectedEOF) {
+		err = errCutOff // else it would look like the end of the file
 	}
 	switch {
 	case err != nil:

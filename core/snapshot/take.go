@@ -306,26 +306,67 @@ func (m *Manifest) KnownHashes(area string) func(path string, entry files.Entry)
 // reader waits for its disk or for another one that writes.
 const waitingReaders = 2
 
-// readFiles reads the items with these numbers, several at once. A file that vanished
-// meanwhile, or that may be passed over, loses its kind.
+// readFiles reads the items with these numbers. A file that vanished meanwhile, or that may be
+// passed over, loses its kind.
 func (t *taking) readFiles(ctx context.Context, top string, items []Item, fresh []int) error {
+	problems := make([]string, len(items))
+	judge := func(i int, err error) error {
+		at := path.Join(top, items[i].Path)
+		switch {
+		case err == nil:
+		case errors.Is(err, fs.ErrNotExist):
+			items[i].Kind = ""
+		case t.Salvage && t.to.Err == nil && ctx.Err() == nil:
+			items[i].Kind, problems[i] = "", fmt.Sprintf("%s: %v", at, err)
+		default:
+			return fmt.Errorf("store %s: %w", at, err)
+		}
+		return nil
+	}
+	err := t.readTogether(ctx, top, items, fresh, judge)
+	if errors.Is(err, errors.ErrUnsupported) {
+		err = t.readSeveral(ctx, top, items, fresh, judge)
+	}
+	for _, problem := range problems {
+		if problem != "" {
+			t.m.Unread = append(t.m.Unread, problem)
+		}
+	}
+	return err
+}
+
+// readTogether reads files in one stream, where trees can be read so.
+func (t *taking) readTogether(ctx context.Context, top string, items []Item, fresh []int, judge func(i int, err error) error) error {
+	if len(fresh) == 0 {
+		return nil
+	}
+	names := make([]string, len(fresh))
+	for n, i := range fresh {
+		names[n] = items[i].Path
+	}
+	buffer := make([]byte, packs.PieceSize)
+	return t.Site.Files.ReadFiles(ctx, top, names, func(n int, file *files.Reading, err error) error {
+		i := fresh[n]
+		if err == nil {
+			var same bool
+			if same, err = t.readOnce(file, &items[i], buffer); err == nil && !same {
+				err = t.readFile(ctx, path.Join(top, items[i].Path), &items[i], buffer)
+			}
+		}
+		return judge(i, err)
+	})
+}
+
+// readSeveral reads files by themselves, several at once.
+func (t *taking) readSeveral(ctx context.Context, top string, items []Item, fresh []int, judge func(i int, err error) error) error {
 	group, ctx := errgroup.WithContext(ctx)
 	next := make(chan int)
-	problems := make([]string, len(items))
 	for range runtime.GOMAXPROCS(0) + waitingReaders {
 		group.Go(func() error {
 			buffer := make([]byte, packs.PieceSize)
 			for i := range next {
-				at := path.Join(top, items[i].Path)
-				err := t.readFile(ctx, at, &items[i], buffer)
-				switch {
-				case err == nil:
-				case errors.Is(err, fs.ErrNotExist):
-					items[i].Kind = ""
-				case t.Salvage && t.to.Err == nil:
-					items[i].Kind, problems[i] = "", fmt.Sprintf("%s: %v", at, err)
-				default:
-					return fmt.Errorf("store %s: %w", at, err)
+				if err := judge(i, t.readFile(ctx, path.Join(top, items[i].Path), &items[i], buffer)); err != nil {
+					return err
 				}
 			}
 			return nil
@@ -342,18 +383,13 @@ func (t *taking) readFiles(ctx context.Context, top string, items []Item, fresh 
 		}
 		return nil
 	})
-	err := group.Wait()
-	for _, problem := range problems {
-		if problem != "" {
-			t.m.Unread = append(t.m.Unread, problem)
-		}
-	}
-	return err
+	return group.Wait()
 }
 
 // takes is how often a file that changes while it is read is read again.
 const takes = 5
 
+// readFile reads a file until it was as it was before when it was read.
 func (t *taking) readFile(ctx context.Context, name string, item *Item, buffer []byte) error {
 	for range takes {
 		before, err := t.Site.Files.Lstat(ctx, name)
@@ -363,27 +399,38 @@ func (t *taking) readFile(ctx context.Context, name string, item *Item, buffer [
 		if before.Kind != files.File {
 			return fmt.Errorf("it became a %s meanwhile: %w", before.Kind, fs.ErrNotExist)
 		}
-		if err := t.readBytes(ctx, name, item, buffer); err != nil {
-			return err
-		}
-		after, err := t.Site.Files.Lstat(ctx, name)
+		file, err := t.Site.Files.Open(ctx, name, 0)
 		if err != nil {
 			return err
 		}
-		if after.Modified.Equal(before.Modified) && after.Size == before.Size && item.Size == after.Size {
-			item.Modified, item.Changed, item.Mode, item.Owner, item.Group = after.Modified, after.Changed, after.Mode, after.Owner, after.Group
-			return nil
+		same, err := t.readOnce(&files.Reading{Reader: file, Before: before, After: func() (files.Entry, error) { return t.Site.Files.Lstat(ctx, name) }}, item, buffer)
+		if err := errors.Join(err, file.Close()); err != nil || same {
+			return err
 		}
 	}
 	return fmt.Errorf("it changed each of the %d times it was read. If it is a log or a cache, leave it out: [files] exclude in %s", takes, workspace.ConfigName)
 }
 
-func (t *taking) readBytes(ctx context.Context, name string, item *Item, buffer []byte) error {
-	file, err := t.Site.Files.Open(ctx, name, 0)
-	if err != nil {
-		return err
+// readOnce stores a file's bytes, and tells whether it stayed the same meanwhile.
+func (t *taking) readOnce(file *files.Reading, item *Item, buffer []byte) (same bool, err error) {
+	if file.Before.Kind != files.File {
+		return false, fmt.Errorf("it became a %s meanwhile: %w", file.Before.Kind, fs.ErrNotExist)
 	}
-	defer file.Close()
+	if err := t.readBytes(file, item, buffer); err != nil {
+		return false, err
+	}
+	after, err := file.After()
+	if err != nil {
+		return false, err
+	}
+	if !after.Modified.Equal(file.Before.Modified) || after.Size != file.Before.Size || item.Size != after.Size {
+		return false, nil
+	}
+	item.Modified, item.Changed, item.Mode, item.Owner, item.Group = after.Modified, after.Changed, after.Mode, after.Owner, after.Group
+	return true, nil
+}
+
+func (t *taking) readBytes(file io.Reader, item *Item, buffer []byte) error {
 	item.Pieces, item.Size = nil, 0
 	hasher := packs.NewWholeHash(t.to.Store.Seal)
 	for {
