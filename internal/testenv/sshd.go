@@ -127,7 +127,9 @@ func OwnSSHAccount(t testing.TB) *SSHAccount {
 		t.Fatal(err)
 	}
 	s.Allow(t, MakeSSHKey(t, settings, "id_ed25519", ""))
-	if err := os.WriteFile(filepath.Join(settings, "known_hosts"), []byte(s.KnownLine(t)), 0o600); err != nil {
+	_, key, _ := strings.Cut(s.KnownLine(t), " ") // known by whatever way it is reached
+	err = errors.Join(os.WriteFile(filepath.Join(settings, "known_hosts"), []byte("the-account "+key), 0o600), os.WriteFile(filepath.Join(settings, "config"), []byte("Host *\n  HostKeyAlias the-account\n"), 0o600))
+	if err != nil {
 		t.Fatal(err)
 	}
 	sshAccount.SSHAccount = account
@@ -135,8 +137,11 @@ func OwnSSHAccount(t testing.TB) *SSHAccount {
 }
 
 // At is a folder of this machine, as the account reaches it.
-func (a *SSHAccount) At(folder string) string {
-	return (&url.URL{Scheme: "ssh", User: url.User(a.User), Host: a.Address(), Path: folder}).String()
+func (a *SSHAccount) At(folder string) string { return a.By(a.Address(), folder) }
+
+// By is that folder by way of another address, such as a Line's.
+func (a *SSHAccount) By(address, folder string) string {
+	return (&url.URL{Scheme: "ssh", User: url.User(a.User), Host: address, Path: folder}).String()
 }
 
 // Address is HOST:PORT.

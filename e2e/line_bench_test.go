@@ -1,0 +1,55 @@
+package e2e
+
+import (
+	"os"
+	"os/exec"
+	"testing"
+	"time"
+
+	"wetland/internal/testenv"
+)
+
+// The line of the benchmark: there and back in 50 ms, 20 Mbit/s.
+const (
+	lineDelay = 25 * time.Millisecond
+	lineWidth = 20_000_000 / 8
+)
+
+// BenchmarkOverALine does on a real site, over a line, what is done beside it on the same machine.
+func BenchmarkOverALine(b *testing.B) {
+	account := testenv.OwnSSHAccount(b)
+	line := testenv.StartLine(b, account.Address(), lineDelay, lineWidth)
+	site := testenv.WordPress(b)
+	near, far := b.TempDir(), b.TempDir()
+	run := func(workspace string, code int, args ...string) time.Duration {
+		b.Helper()
+		command := exec.Command(program, args...)
+		command.Env = append(os.Environ(), "HOME="+account.Home)
+		start := time.Now()
+		finish(b, command, workspace).want(b, code)
+		return time.Since(start)
+	}
+	run(near, 0, "adopt", site.Root, "--address", site.Address, "--no-browser")
+	run(far, 0, "adopt", account.By(line.Address, site.Root), "--address", site.Address, "--no-browser", "--put-helper")
+	good := themePackage(b, site, "1.8", map[string]string{"assets/css/print.css": "@media print { nav { display: none; } }\n"})
+	for b.Loop() {
+		before := line.Received.Load()
+		first := run(far, 0, "snapshot")
+		needs := time.Duration(float64(line.Received.Load()-before) / lineWidth * float64(time.Second))
+		run(near, 0, "snapshot")
+		again, againNear := run(far, 0, "snapshot"), run(near, 0, "snapshot")
+		updated := run(far, 0, "update", good)
+		run(far, 0, "restore", "snap-1", "--yes")
+		updatedNear := run(near, 0, "update", good)
+		run(near, 0, "restore", "snap-1", "--yes")
+		info, err := os.Stat(good)
+		if err != nil {
+			b.Fatal(err)
+		}
+		trips := (updated - updatedNear - time.Duration(float64(info.Size())/lineWidth*float64(time.Second))) / (2 * lineDelay)
+		b.ReportMetric(first.Seconds()/needs.Seconds(), "first/bytes")
+		b.ReportMetric((again - againNear).Seconds(), "s-unchanged-beyond-local")
+		b.ReportMetric(float64(trips), "trips-of-an-update")
+		b.Logf("first %s (the bytes need %s), unchanged %s (here %s), update %s (here %s)", first, needs, again, againNear, updated, updatedNear)
+	}
+}
