@@ -14,6 +14,7 @@ import (
 	"path/filepath"
 	"slices"
 	"strings"
+	"sync"
 
 	"wetland/core/accounts"
 	"wetland/core/advice"
@@ -272,25 +273,33 @@ func (a *adoption) writableBy(ctx context.Context, id int) string {
 // readFiles makes sure that every file can be read, for the snapshots to come.
 func (a *adoption) readFiles(ctx context.Context) error {
 	var unreadable []string
+	var lock sync.Mutex
 	a.o.Report.Begin("reading files", 0, "")
 	for _, area := range a.site.Areas() {
+		var all []string
 		err := files.Walk(ctx, a.site.Files, area.Path, site.ScopeOf(area), func(at string, entry files.Entry) error {
-			if entry.Kind != files.File {
-				return nil
+			if entry.Kind == files.File {
+				all = append(all, at)
 			}
-			a.result.Files++
+			return nil
+		})
+		a.result.Files += len(all)
+		err = errors.Join(err, files.AtOnce(ctx, a.site.Files, all, func(ctx context.Context, at string) error {
 			file, err := a.site.Files.Open(ctx, path.Join(area.Path, at), 0)
 			if err != nil {
+				lock.Lock()
+				defer lock.Unlock()
 				unreadable = append(unreadable, at)
 				return nil
 			}
 			return file.Close()
-		})
+		}))
 		if err != nil && ctx.Err() == nil {
 			a.doubt(fmt.Sprintf("the site's files cannot all be read: %v", err), "Run Wetland as the user who owns them.")
 		}
 	}
 	if n := len(unreadable); n > 0 {
+		slices.Sort(unreadable)
 		a.doubt(fmt.Sprintf("%d files cannot be read: %s", n, strings.Join(unreadable[:min(n, 3)], ", ")), "Run Wetland as the user who owns them: a snapshot without them would not be whole.")
 	}
 	return ctx.Err()

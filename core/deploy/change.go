@@ -286,12 +286,22 @@ func Shelve(ctx context.Context, s *session.Session, c *Change, from *snapshot.M
 	}
 	old, _ := site.Component(s.Components, c.Target.Kind, c.Target.Folder)
 	old.Version = c.Target.From
-	kept, err := s.Shelf().Keep(ctx, old, c.OldTree, files.SourceIn(ctx, s.Site.Files, c.Staged), "replaced by "+s.Run.Name)
+	kept, err := s.Shelf().Keep(ctx, old, c.OldTree, oldSource(ctx, s, c, from), "replaced by "+s.Run.Name)
 	if err != nil {
 		return fmt.Sprintf("%s %s is in %s (not on the shelf: %v)", c.Target.Folder, phrase.Version(c.Target.From), from.Name, err)
 	}
 	c.Target.Shelved = kept.File
 	return fmt.Sprintf("%s %s is on the shelf and in %s", c.Target.Folder, phrase.Version(c.Target.From), from.Name)
+}
+
+// oldSource gives the bytes of what is replaced: out of the snapshot, which is at hand wherever the
+// site is.
+func oldSource(ctx context.Context, s *session.Session, c *Change, from *snapshot.Manifest) files.Source {
+	area, below, err := from.AreaOf(c.Live)
+	if err != nil {
+		return files.SourceIn(ctx, s.Site.Files, c.Staged)
+	}
+	return snapshot.Source(ctx, s.Store, area.ItemsBelow(below))
 }
 
 // WithFate picks the changes that had such a fate; "": none yet.

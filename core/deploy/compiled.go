@@ -9,6 +9,7 @@ import (
 	"path"
 	"slices"
 	"strings"
+	"sync/atomic"
 	"time"
 
 	"wetland/core/files"
@@ -61,7 +62,7 @@ func BorrowTimes(ctx context.Context, s *session.Session, group []*Change) error
 		return nil
 	}
 	for _, c := range group {
-		err := c.eachKept(func(item, before files.Item) error {
+		err := c.eachKept(ctx, s, func(ctx context.Context, item, before files.Item) error {
 			with := item.Attributes()
 			with.Modified = before.Modified
 			return s.Site.Files.Settle(ctx, path.Join(c.Staged, item.Path), with)
@@ -73,22 +74,19 @@ func BorrowTimes(ctx context.Context, s *session.Session, group []*Change) error
 	return nil
 }
 
-// eachKept calls do with every file of PHP that is in both trees.
-func (c *Change) eachKept(do func(item, before files.Item) error) error {
+// eachKept calls do with every file of PHP that is in both trees, with several at the same time.
+func (c *Change) eachKept(ctx context.Context, s *session.Session, do func(ctx context.Context, item, before files.Item) error) error {
 	old := map[string]files.Item{}
 	for _, item := range c.OldTree {
 		old[item.Path] = item
 	}
-	for _, item := range c.NewTree {
+	return files.AtOnce(ctx, s.Site.Files, c.NewTree, func(ctx context.Context, item files.Item) error {
 		before := old[item.Path]
 		if before.Kind != files.File || item.Kind != files.File || !slices.Contains(phpEndings, path.Ext(item.Path)) {
-			continue
+			return nil
 		}
-		if err := do(item, before); err != nil {
-			return err
-		}
-	}
-	return nil
+		return do(ctx, item, before)
+	})
 }
 
 // SwitchCompiled lets the new versions answer: PHP drops the old code, the new files get
@@ -129,8 +127,9 @@ func SwitchCompiled(ctx context.Context, s *session.Session, group []*Change, me
 // another time was written since, by the site itself. PHP counts in whole seconds, and so do
 // some disks.
 func ownTimes(ctx context.Context, s *session.Session, group []*Change) (borrowed bool, err error) {
+	var found atomic.Bool
 	for _, c := range group {
-		err := c.eachKept(func(item, before files.Item) error {
+		err := c.eachKept(ctx, s, func(ctx context.Context, item, before files.Item) error {
 			at := path.Join(c.Live, item.Path)
 			entry, err := s.Site.Files.Lstat(ctx, at)
 			if errors.Is(err, fs.ErrNotExist) {
@@ -139,14 +138,14 @@ func ownTimes(ctx context.Context, s *session.Session, group []*Change) (borrowe
 			if err != nil || entry.Modified.Unix() != before.Modified.Unix() {
 				return err
 			}
-			borrowed = true
+			found.Store(true)
 			return s.Site.Files.Settle(ctx, at, item.Attributes())
 		})
 		if err != nil {
-			return borrowed, err
+			return found.Load(), err
 		}
 	}
-	return borrowed, nil
+	return found.Load(), nil
 }
 
 // oneUsePrefix begins the names of scripts of one use. What follows cannot be guessed.

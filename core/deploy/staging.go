@@ -9,6 +9,7 @@ import (
 	"path"
 	"slices"
 	"strings"
+	"sync"
 	"time"
 
 	"wetland/core/files"
@@ -177,16 +178,28 @@ func MarkLike(ctx context.Context, s *session.Session, staged string, tree files
 // stays where it is when the tree around it is exchanged, and a mount cannot be exchanged
 // itself. "" is none.
 func Mounted(ctx context.Context, s *session.Session, live string) (string, error) {
-	found := ""
+	var folders, mounts []string
 	err := files.Walk(ctx, s.Site.Files, live, files.Scope{}, func(at string, entry files.Entry) error {
-		if entry.Kind != files.Folder || found != "" {
-			return nil
+		if entry.Kind == files.Folder {
+			folders = append(folders, path.Join(live, at))
 		}
-		mounted, err := s.Site.Files.MountedAt(ctx, path.Join(live, at))
+		return nil
+	})
+	if err != nil {
+		return "", err
+	}
+	var lock sync.Mutex
+	err = files.AtOnce(ctx, s.Site.Files, folders, func(ctx context.Context, at string) error {
+		mounted, err := s.Site.Files.MountedAt(ctx, at)
 		if mounted {
-			found = path.Join(live, at)
+			lock.Lock()
+			mounts = append(mounts, at)
+			lock.Unlock()
 		}
 		return err
 	})
-	return found, err
+	if err != nil || len(mounts) == 0 {
+		return "", err
+	}
+	return slices.Min(mounts), nil
 }

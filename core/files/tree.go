@@ -185,13 +185,18 @@ func hashItems(ctx context.Context, fsys FS, top string, tree Tree, numbers []in
 	for i, number := range numbers {
 		names[i] = tree[number].Path
 	}
-	each := func(i int, hash string, size int64, err error) error {
+	return HashFiles(ctx, fsys, top, names, func(i int, hash string, size int64, err error) error {
 		if err != nil {
 			return fmt.Errorf("read %s: %w", path.Join(top, names[i]), err)
 		}
 		tree[numbers[i]].Hash, tree[numbers[i]].Size = hash, size
 		return nil
-	}
+	})
+}
+
+// HashFiles hashes the files of these names below top, in their order, where they are if that can
+// be. each gets what is wrong with one, and may go on.
+func HashFiles(ctx context.Context, fsys FS, top string, names []string, each func(i int, hash string, size int64, err error) error) error {
 	if able, ok := fsys.(TreeReader); ok {
 		err := able.HashFiles(ctx, top, names, each)
 		if !errors.Is(err, errors.ErrUnsupported) {

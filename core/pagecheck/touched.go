@@ -3,7 +3,6 @@ package pagecheck
 import (
 	"context"
 	"fmt"
-	"path"
 	"slices"
 	"strings"
 
@@ -99,24 +98,34 @@ func changedTemplates(ctx context.Context, s *session.Session, installed cms.Com
 	if err != nil {
 		return nil, err
 	}
-	hashes := map[string]string{}
+	var names []string
+	for _, sample := range samples {
+		names = append(names, sample.Templates...)
+	}
+	slices.Sort(names)
+	names = slices.Compact(names)
+	comes, is := map[string]string{}, map[string]string{}
 	for _, item := range p.Tree {
-		hashes[item.Path] = item.Hash
+		comes[item.Path] = item.Hash
 	}
-	return slices.DeleteFunc(samples, func(sample cms.Sample) bool { return !templateDiffers(ctx, s, installed, hashes, sample) }), nil
-}
-
-// templateDiffers tells whether the template that makes a sample is another one in the package.
-func templateDiffers(ctx context.Context, s *session.Session, installed cms.Component, hashes map[string]string, sample cms.Sample) bool {
 	folder, _ := installed.OneFolder()
-	for _, file := range sample.Templates {
-		is, _, err := files.HashFile(ctx, s.Site.Files, path.Join(folder.Path, file))
-		comes, there := hashes[file]
-		if err == nil || there {
-			return err != nil || !there || is != comes
+	err = files.HashFiles(ctx, s.Site.Files, folder.Path, names, func(i int, hash string, _ int64, err error) error {
+		if err == nil { // most are not there
+			is[names[i]] = hash
 		}
+		return nil
+	})
+	if err != nil {
+		return nil, err
 	}
-	return false
+	return slices.DeleteFunc(samples, func(sample cms.Sample) bool {
+		for _, file := range sample.Templates { // the first that is there makes the page
+			if is[file] != "" || comes[file] != "" {
+				return is[file] == comes[file]
+			}
+		}
+		return true
+	}), nil
 }
 
 // AddTouched has the pages that the components have a part in tested, too.

@@ -13,8 +13,8 @@ import (
 	"wetland/core/wire"
 )
 
-// Databases opens those of servers by what the helper dials, and SQLite's by the helper: its engine has
-// to run where the file is.
+// Databases are opened by the helper: what is asked goes there once, and comes back once. A server that
+// must show one of our own certificates is dialled by the helper, and asked from here.
 func (h *Host) Databases() host.Databases {
 	return databases{database.Engines{Dial: h.Dial}, h}
 }
@@ -25,10 +25,13 @@ type databases struct {
 }
 
 func (d databases) Open(ctx context.Context, login database.Login, owner database.Owner) (database.Database, error) {
-	if login.Engine != "sqlite" {
+	if login.Trusted != nil {
 		return d.Engines.Open(ctx, login, owner)
 	}
-	opened := &near{d.host, request{Name: []byte(login.File)}, owner}
+	opened := &near{d.host, request{Login: toLogin(login)}, owner, login.Engine}
+	if login.Engine == "mysql" {
+		opened.dialect = "mysql"
+	}
 	_, err := opened.Engine(ctx) // whether it is there
 	if err != nil {
 		return nil, err
@@ -36,21 +39,43 @@ func (d databases) Open(ctx context.Context, login database.Login, owner databas
 	return opened, nil
 }
 
+// login is a database.Login on its way. Whoever reads the line could read it; nobody can.
+type login struct {
+	Engine   string       `json:"engine"`
+	Host     string       `json:"host,omitempty"`
+	Port     int          `json:"port,omitempty"`
+	Socket   string       `json:"socket,omitempty"`
+	Name     string       `json:"name,omitempty"`
+	User     string       `json:"user,omitempty"`
+	Password []byte       `json:"password,omitempty"`
+	File     []byte       `json:"file,omitempty"`
+	TLS      database.TLS `json:"tls,omitempty"`
+}
+
+func toLogin(l database.Login) *login {
+	return &login{l.Engine, l.Host, l.Port, l.Socket, l.Name, l.User, []byte(l.Password), []byte(l.File), l.TLS}
+}
+
+func (l *login) login() database.Login {
+	return database.Login{Engine: l.Engine, Host: l.Host, Port: l.Port, Socket: l.Socket, Name: l.Name, User: l.User, Password: string(l.Password), File: string(l.File), TLS: l.TLS}
+}
+
 func (d databases) Create(ctx context.Context, login database.Login) error {
 	if login.Engine != "sqlite" {
 		return d.Engines.Create(ctx, login)
 	}
-	return d.host.desk.Do(ctx, methodCreateDatabase, request{Name: []byte(login.File)}, nil)
+	return d.host.desk.Do(ctx, methodCreateDatabase, request{Login: toLogin(login)}, nil)
 }
 
-// near is an SQLite database that the helper opens, for each call.
+// near is a database that the helper opens.
 type near struct {
-	host  *Host
-	at    request
-	owner database.Owner
+	host    *Host
+	at      request
+	owner   database.Owner
+	dialect string
 }
 
-func (n *near) Dialect() string { return "sqlite" }
+func (n *near) Dialect() string { return n.dialect }
 
 func (n *near) Engine(ctx context.Context) (engine string, err error) {
 	err = n.host.desk.Do(ctx, methodEngine, n.at, &engine)
@@ -62,15 +87,29 @@ func (n *near) Size(ctx context.Context) (size int64, err error) {
 	return size, err
 }
 
+// Close leaves the database open there: the helper closes it at the line's end.
 func (n *near) Close() error { return nil }
 
-// Leftover and Sweep: an interrupted transaction leaves nothing.
-func (n *near) Leftover(context.Context, []string) ([]string, error) { return nil, nil }
-func (n *near) Sweep(context.Context, []string) error                { return nil }
+func (n *near) Leftover(ctx context.Context, tables []string) (left []string, err error) {
+	err = n.host.desk.Do(ctx, methodLeftover, n.about(tables), &left)
+	return left, err
+}
+
+func (n *near) Sweep(ctx context.Context, tables []string) error {
+	return n.host.desk.Do(ctx, methodSweep, n.about(tables), nil)
+}
+
+func (n *near) about(tables []string) request {
+	args := n.at
+	for _, table := range tables {
+		args.More = append(args.More, []byte(table))
+	}
+	return args
+}
 
 // session begins a call that both sides go on talking in. end waits for its end.
 func (n *near) session(ctx context.Context, method string, args request) (t *talk, s *wire.Stream, err error) {
-	args.Name = n.at.Name
+	args.Login = n.at.Login
 	s, err = n.host.desk.Call(ctx, method, args)
 	if err != nil {
 		return nil, nil, err

@@ -15,22 +15,26 @@ import (
 
 func realOf(v database.Value) float64 { return math.Float64frombits(binary.BigEndian.Uint64(v.Data)) }
 
-// onDatabase carries out a call about an SQLite database, which is opened for it.
+// onDatabase carries out a call about a database.
 func (h *helper) onDatabase(ctx context.Context, r *wire.Request, args request) (result any, err error) {
-	login := database.Login{Engine: "sqlite", File: string(args.Name)}
-	if r.Method == methodCreateDatabase {
-		return nil, h.on.Databases().Create(ctx, login)
+	if args.Login == nil {
+		return nil, fmt.Errorf("%w: no login", wire.ErrProtocol)
 	}
 	t := newTalk(r)
-	owner := database.Everything
-	if r.Method == methodMoment {
-		owner = t.askOwner
+	switch r.Method {
+	case methodCreateDatabase:
+		return nil, h.on.Databases().Create(ctx, args.Login.login())
+	case methodMoment: // opened for it alone: whose the tables are is asked on this call
+		db, err := h.on.Databases().Open(ctx, args.Login.login(), t.askOwner)
+		if err != nil {
+			return nil, err
+		}
+		return nil, errors.Join(holdMoment(ctx, t, db), db.Close())
 	}
-	db, err := h.on.Databases().Open(ctx, login, owner)
+	db, err := h.database(ctx, *args.Login)
 	if err != nil {
 		return nil, err
 	}
-	defer func() { err = errors.Join(err, db.Close()) }()
 	switch r.Method {
 	case methodEngine:
 		return db.Engine(ctx)
@@ -38,10 +42,51 @@ func (h *helper) onDatabase(ctx context.Context, r *wire.Request, args request) 
 		return db.Size(ctx)
 	case methodQuery:
 		return nil, query(ctx, t, db, args)
-	case methodMoment:
-		return nil, holdMoment(ctx, t, db)
+	case methodLeftover:
+		return db.Leftover(ctx, tables(args))
+	case methodSweep:
+		return nil, db.Sweep(ctx, tables(args))
 	}
 	return nil, apply(ctx, t, db)
+}
+
+func tables(args request) (names []string) {
+	for _, name := range args.More {
+		names = append(names, string(name))
+	}
+	return names
+}
+
+// mostDatabases bounds how many databases a desk may have open.
+const mostDatabases = 20
+
+// database returns an open database; it stays open until the line ends.
+func (h *helper) database(ctx context.Context, as login) (database.Database, error) {
+	text, err := json.Marshal(as)
+	if err != nil {
+		return nil, err
+	}
+	key := string(text)
+	h.lock.Lock()
+	db := h.databases[key]
+	full := len(h.databases) >= mostDatabases
+	h.lock.Unlock()
+	switch {
+	case db != nil:
+		return db, nil
+	case full:
+		return nil, fmt.Errorf("more than %d databases are open", mostDatabases)
+	}
+	if db, err = h.on.Databases().Open(ctx, as.login(), database.Everything); err != nil {
+		return nil, err
+	}
+	h.lock.Lock()
+	defer h.lock.Unlock()
+	if other := h.databases[key]; other != nil {
+		return other, db.Close()
+	}
+	h.databases[key] = db
+	return db, nil
 }
 
 // askOwner asks the desk which tables are the site's; of a line that broke, none are.

@@ -11,6 +11,7 @@ import (
 	"io/fs"
 	"sync"
 
+	"wetland/core/database"
 	"wetland/core/files"
 	"wetland/core/host"
 	"wetland/core/wire"
@@ -21,18 +22,22 @@ const mostRoots = 1000
 
 // helper does what a desk asks for.
 type helper struct {
-	on   host.Host
-	lock sync.Mutex
-	last uint64
-	open map[uint64]files.FS
+	on        host.Host
+	lock      sync.Mutex
+	last      uint64
+	open      map[uint64]files.FS
+	databases map[string]database.Database
 }
 
 // Serve does what a desk asks for on a machine, until the line ends, and returns why it did.
 func Serve(ctx context.Context, streams io.ReadWriteCloser, on host.Host) error {
-	h := &helper{on: on, open: map[uint64]files.FS{}}
+	h := &helper{on: on, open: map[uint64]files.FS{}, databases: map[string]database.Database{}}
 	err := wire.Serve(ctx, streams, wire.Options{Errors: known, Packed: true}, h.handle)
 	for _, fsys := range h.open {
 		err = errors.Join(err, fsys.Close())
+	}
+	for _, db := range h.databases {
+		err = errors.Join(err, db.Close())
 	}
 	return err
 }
@@ -54,7 +59,7 @@ func (h *helper) handle(ctx context.Context, r *wire.Request) (any, error) {
 		return nil, h.run(ctx, r, args)
 	case methodTemporary:
 		return nil, h.putTemporary(ctx, r, args)
-	case methodEngine, methodSize, methodQuery, methodMoment, methodApply, methodCreateDatabase:
+	case methodEngine, methodSize, methodQuery, methodMoment, methodApply, methodLeftover, methodSweep, methodCreateDatabase:
 		return h.onDatabase(ctx, r, args)
 	case methodSelf:
 		return h.on.Accounts().Self(ctx), nil

@@ -50,6 +50,8 @@ const (
 	methodSize           = "size of database"
 	methodQuery          = "query database"
 	methodMoment         = "read database"
+	methodLeftover       = "leftovers of database"
+	methodSweep          = "sweep database"
 	methodApply          = "change database"
 	methodCreateDatabase = "make database"
 	methodSelf           = "who am I"
@@ -68,6 +70,7 @@ type request struct {
 	Ask    bool             `json:"ask,omitempty"`    // whether the user of a lock's holder counts
 	With   files.Attributes `json:"with"`
 	Scope  *scope           `json:"scope,omitempty"`
+	Login  *login           `json:"login,omitempty"`
 }
 
 // opened is a folder that was opened.
@@ -102,5 +105,5 @@ func (e entry) entry() files.Entry {
 var known = wire.Errors{
 	"not there": fs.ErrNotExist, "exists": fs.ErrExist, "permission": fs.ErrPermission, "invalid": fs.ErrInvalid, "closed": fs.ErrClosed,
 	"unsupported": errors.ErrUnsupported, "no exchange": files.ErrUnsupported, "locked": files.ErrLocked, "no file": files.ErrNoFile,
-	"many names": files.ErrManyNames, "link": files.ErrLink, "no database": database.ErrMissing, "rows": errRows, "too late": context.DeadlineExceeded, "refused": syscall.ECONNREFUSED,
+	"many names": files.ErrManyNames, "link": files.ErrLink, "no database": database.ErrMissing, "no server": database.ErrUnreachable, "not protected": database.ErrUnprotected, "denied": database.ErrDenied, "rows": errRows, "too late": context.DeadlineExceeded, "refused": syscall.ECONNREFUSED,
 }

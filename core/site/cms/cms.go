@@ -11,6 +11,7 @@ import (
 	"path"
 	"slices"
 	"strings"
+	"sync"
 	"time"
 	"unicode"
 	"unicode/utf8"
@@ -333,25 +334,35 @@ func Nested(ctx context.Context, disk *files.Roots, root string) []string {
 	for _, system := range Systems() {
 		own = append(own, system.Own(ctx, disk, root))
 	}
-	var search func(at string, depth int)
-	search = func(at string, depth int) {
-		entries, err := disk.List(ctx, path.Join(root, at))
-		if err != nil {
-			return // what cannot be listed is told where it matters
-		}
-		for _, entry := range entries {
-			below := path.Join(at, entry.Name)
-			if entry.Kind != files.Folder || slices.Contains(own, below) {
-				continue
+	var lock sync.Mutex
+	level := []string{""}
+	for range nestedDepth {
+		var deeper []string
+		_ = files.AtOnce(ctx, disk, level, func(ctx context.Context, at string) error {
+			entries, _ := disk.List(ctx, path.Join(root, at)) // what cannot be listed is told where it matters
+			lock.Lock()
+			defer lock.Unlock()
+			for _, entry := range entries {
+				if below := path.Join(at, entry.Name); entry.Kind == files.Folder && !slices.Contains(own, below) {
+					deeper = append(deeper, below)
+				}
 			}
-			if _, _, err := Detect(ctx, disk, path.Join(root, below)); err == nil {
-				found = append(found, below)
-			} else if depth < nestedDepth {
-				search(below, depth+1)
+			return nil
+		})
+		level = nil
+		_ = files.AtOnce(ctx, disk, deeper, func(ctx context.Context, at string) error {
+			_, _, err := Detect(ctx, disk, path.Join(root, at))
+			lock.Lock()
+			defer lock.Unlock()
+			if err == nil {
+				found = append(found, at)
+			} else {
+				level = append(level, at)
 			}
-		}
+			return nil
+		})
 	}
-	search("", 1)
+	slices.Sort(found)
 	return found
 }
 
