@@ -263,7 +263,7 @@ func (a *app) load() (*workspace.Workspace, error) {
 }
 
 // findHost finds the machine of a site. Whoever sits here may be asked on the way.
-func (a *app) findHost(root string, config workspace.HostConfig) (host.Host, string, error) {
+func (a *app) findHost(root string, config workspace.Config) (host.Host, string, error) {
 	if a.asks() {
 		a.hosts.Person, a.hosts.MayPut = person{a}, person{a}.Confirm
 	}

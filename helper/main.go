@@ -10,6 +10,7 @@ import (
 	"os"
 	"runtime/debug"
 
+	"wetland/core/boundary"
 	"wetland/core/host"
 	"wetland/core/remote"
 	"wetland/core/wire"
@@ -29,7 +30,9 @@ func main() {
 		if os.Getenv("GOGC") == "" {
 			debug.SetGCPercent(25) // the machines that sites are on have little memory to spare
 		}
-		err := remote.Serve(context.Background(), standard{os.Stdin, os.Stdout}, host.Here)
+		err := remote.Serve(context.Background(), standard{os.Stdin, os.Stdout}, func(ctx context.Context, s boundary.Site) (host.Host, error) {
+			return boundary.Keep(ctx, host.Here, s)
+		})
 		if errors.Is(err, wire.ErrBroken) {
 			return // how lines end
 		}

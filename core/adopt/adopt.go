@@ -158,7 +158,7 @@ func (a *adoption) findHost(ctx context.Context) (on host.Host, folder string, e
 		}
 		return nil, "", refusal
 	}
-	on, folder, err = a.o.Hosts(a.o.Root, a.o.Host)
+	on, folder, err = a.o.Hosts(a.o.Root, workspace.Config{Host: a.o.Host})
 	if err != nil {
 		return nil, "", err
 	}

@@ -7,7 +7,9 @@ import (
 	"errors"
 	"sync"
 
+	"wetland/core/boundary"
 	"wetland/core/host"
+	"wetland/core/site/cms"
 	"wetland/core/sshclient"
 	"wetland/core/sshhost"
 	"wetland/core/workspace"
@@ -26,7 +28,7 @@ type Hosts struct {
 
 // At finds the host of a root, as workspace.Hosts does. It is entered when it is first asked for
 // something.
-func (h *Hosts) At(root string, config workspace.HostConfig) (host.Host, string, error) {
+func (h *Hosts) At(root string, config workspace.Config) (host.Host, string, error) {
 	if !workspace.IsElsewhere(root) {
 		return workspace.OnlyHere(root, config)
 	}
@@ -39,34 +41,47 @@ func (h *Hosts) At(root string, config workspace.HostConfig) (host.Host, string,
 	h.lock.Lock()
 	defer h.lock.Unlock()
 	name := to.String()
-	if h.all[name] == nil {
+	key := name + "\x00" + folder // a line is kept to one site
+	if h.all[key] == nil {
 		if h.all == nil {
 			h.all = map[string]*sshhost.Host{}
 		}
-		o, err := h.options(config)
+		o, err := h.options(folder, config)
 		if err != nil {
 			return nil, "", err
 		}
-		h.all[name] = sshhost.New(to, o)
+		h.all[key] = sshhost.New(to, o)
 	}
-	return h.all[name], folder, nil
+	return h.all[key], folder, nil
 }
 
-func (h *Hosts) options(config workspace.HostConfig) (o sshhost.Options, err error) {
-	o.Folder, o.MayPut, o.Person, o.HostKey = config.HelperFolder, h.MayPut, h.Person, config.Key
+func (h *Hosts) options(folder string, config workspace.Config) (o sshhost.Options, err error) {
+	own := config.Host
+	o.Folder, o.MayPut, o.Person, o.HostKey = own.HelperFolder, h.MayPut, h.Person, own.Key
+	o.Site = siteOf(folder, config)
 	if o.Files, err = sshclient.OwnFiles(); err != nil {
 		return o, err
 	}
-	switch config.Helper {
+	switch own.Helper {
 	case workspace.PutHelper:
 		o.Put = sshhost.MayPut
 	case workspace.NeverHelper:
 		o.Put = sshhost.NeverPut
 	}
-	if config.PasswordFrom != "" {
-		o.Password = func() (string, error) { return workspace.ReadSecret("[host] password_from", config.PasswordFrom) }
+	if own.PasswordFrom != "" {
+		o.Password = func() (string, error) { return workspace.ReadSecret("[host] password_from", own.PasswordFrom) }
 	}
 	return o, nil
+}
+
+// siteOf is what belongs to a site beside what its own settings name.
+func siteOf(folder string, config workspace.Config) boundary.Site {
+	own := config.Database
+	s := boundary.Site{Root: folder, Log: config.Site.PHPLog, Database: cms.Given{Host: own.Host, Port: own.Port, Socket: own.Socket, Name: own.Name, User: own.User, File: own.File}}
+	if config.Site.PHPPool != workspace.PoolByRequest {
+		s.Pool = config.Site.PHPPool
+	}
+	return s
 }
 
 // Close leaves all accounts.

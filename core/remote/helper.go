@@ -9,8 +9,12 @@ import (
 	"fmt"
 	"io"
 	"io/fs"
+	"os"
+	"path"
+	"strings"
 	"sync"
 
+	"wetland/core/boundary"
 	"wetland/core/database"
 	"wetland/core/files"
 	"wetland/core/host"
@@ -20,8 +24,12 @@ import (
 // mostRoots bounds how many folders a desk may have open.
 const mostRoots = 1000
 
+// Keeper keeps a machine to the site that a desk names when it begins, as boundary.Keep does.
+type Keeper func(ctx context.Context, s boundary.Site) (host.Host, error)
+
 // helper does what a desk asks for.
 type helper struct {
+	keep      Keeper
 	on        host.Host
 	lock      sync.Mutex
 	last      uint64
@@ -29,9 +37,10 @@ type helper struct {
 	databases map[string]database.Database
 }
 
-// Serve does what a desk asks for on a machine, until the line ends, and returns why it did.
-func Serve(ctx context.Context, streams io.ReadWriteCloser, on host.Host) error {
-	h := &helper{on: on, open: map[uint64]files.FS{}, databases: map[string]database.Database{}}
+// Serve does what a desk asks for on a machine, until the line ends, and returns why it did. The desk
+// says which site it works on once, before all else.
+func Serve(ctx context.Context, streams io.ReadWriteCloser, keep Keeper) error {
+	h := &helper{keep: keep, open: map[uint64]files.FS{}, databases: map[string]database.Database{}}
 	err := wire.Serve(ctx, streams, wire.Options{Errors: known, Packed: true}, h.handle)
 	for _, fsys := range h.open {
 		err = errors.Join(err, fsys.Close())
@@ -47,9 +56,15 @@ func (h *helper) handle(ctx context.Context, r *wire.Request) (any, error) {
 	if err := r.Args(&args); err != nil {
 		return nil, err
 	}
+	if r.Method == methodBegin {
+		return nil, h.begin(ctx, args.Site)
+	}
+	if !h.begun() {
+		return nil, errNotBegun
+	}
 	switch r.Method {
 	case methodReal:
-		real, err := h.on.Real(ctx, string(args.Name))
+		real, err := h.on.Real(ctx, atHome(string(args.Name)))
 		return []byte(real), err
 	case methodOpen:
 		return h.openFolder(ctx, string(args.Name))
@@ -81,6 +96,40 @@ func (h *helper) handle(ctx context.Context, r *wire.Request) (any, error) {
 		return nil, fsys.Close()
 	}
 	return in(ctx, fsys, r, args)
+}
+
+var errNotBegun = fmt.Errorf("%w: no site was named yet", wire.ErrProtocol)
+
+// begin keeps the machine to a site, once.
+func (h *helper) begin(ctx context.Context, s *boundary.Site) error {
+	h.lock.Lock()
+	defer h.lock.Unlock()
+	if h.on != nil || s == nil {
+		return fmt.Errorf("%w: a site is named once", wire.ErrProtocol)
+	}
+	named := *s
+	named.Root = atHome(named.Root)
+	kept, err := h.keep(ctx, named)
+	if err == nil {
+		h.on = kept
+	}
+	return err
+}
+
+// atHome puts the account's home in the place of "/~".
+func atHome(name string) string {
+	if rest, ok := strings.CutPrefix(name, "/~/"); ok {
+		if home, err := os.UserHomeDir(); err == nil {
+			return path.Join(home, rest)
+		}
+	}
+	return name
+}
+
+func (h *helper) begun() bool {
+	h.lock.Lock()
+	defer h.lock.Unlock()
+	return h.on != nil
 }
 
 func (h *helper) folder(number uint64) (files.FS, error) {

@@ -8,6 +8,7 @@ import (
 	"os"
 	"time"
 
+	"wetland/core/boundary"
 	"wetland/core/files"
 	"wetland/core/host"
 	"wetland/core/wire"
@@ -22,11 +23,14 @@ type Host struct {
 var _ host.Host = (*Host)(nil)
 
 // Dial speaks to a helper over the two directions of streams, and owns them. name is how people call
-// its machine.
-func Dial(ctx context.Context, streams io.ReadWriteCloser, name string) (*Host, error) {
+// its machine. The helper lets nothing be reached but what belongs to the site.
+func Dial(ctx context.Context, streams io.ReadWriteCloser, name string, s boundary.Site) (*Host, error) {
 	desk, err := wire.Dial(ctx, streams, wire.Options{Errors: known, Packed: true})
 	if err != nil {
 		return nil, err
+	}
+	if err := desk.Do(ctx, methodBegin, request{Site: &s}, nil); err != nil {
+		return nil, errors.Join(err, desk.Close())
 	}
 	return &Host{desk, name}, nil
 }

@@ -12,6 +12,7 @@ import (
 	"syscall"
 	"time"
 
+	"wetland/core/boundary"
 	"wetland/core/database"
 	"wetland/core/files"
 	"wetland/core/wire"
@@ -19,6 +20,7 @@ import (
 
 // The methods of the helper.
 const (
+	methodBegin          = "begin"
 	methodReal           = "real"
 	methodOpen           = "open folder"
 	methodClose          = "close folder"
@@ -71,6 +73,7 @@ type request struct {
 	With   files.Attributes `json:"with"`
 	Scope  *scope           `json:"scope,omitempty"`
 	Login  *login           `json:"login,omitempty"`
+	Site   *boundary.Site   `json:"site,omitempty"`
 }
 
 // opened is a folder that was opened.
@@ -105,5 +108,5 @@ func (e entry) entry() files.Entry {
 var known = wire.Errors{
 	"not there": fs.ErrNotExist, "exists": fs.ErrExist, "permission": fs.ErrPermission, "invalid": fs.ErrInvalid, "closed": fs.ErrClosed,
 	"unsupported": errors.ErrUnsupported, "no exchange": files.ErrUnsupported, "locked": files.ErrLocked, "no file": files.ErrNoFile,
-	"many names": files.ErrManyNames, "link": files.ErrLink, "no database": database.ErrMissing, "no server": database.ErrUnreachable, "not protected": database.ErrUnprotected, "denied": database.ErrDenied, "rows": errRows, "too late": context.DeadlineExceeded, "refused": syscall.ECONNREFUSED,
+	"many names": files.ErrManyNames, "link": files.ErrLink, "outside": files.ErrOutside, "no database": database.ErrMissing, "no server": database.ErrUnreachable, "not protected": database.ErrUnprotected, "denied": database.ErrDenied, "rows": errRows, "too late": context.DeadlineExceeded, "refused": syscall.ECONNREFUSED,
 }

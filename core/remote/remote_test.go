@@ -11,6 +11,7 @@ import (
 	"strings"
 	"testing"
 
+	"wetland/core/boundary"
 	"wetland/core/database"
 	"wetland/core/database/databasetest"
 	"wetland/core/files"
@@ -24,11 +25,14 @@ import (
 // This program is the helper, too, as an account starts it.
 func TestMain(m *testing.M) {
 	if len(os.Args) == 2 && os.Args[1] == "helper" {
-		_ = Serve(context.Background(), standard{os.Stdin, os.Stdout}, host.Here)
+		_ = Serve(context.Background(), standard{os.Stdin, os.Stdout}, everything)
 		return
 	}
 	os.Exit(testenv.Run(m))
 }
+
+// everything keeps a desk to nothing.
+func everything(context.Context, boundary.Site) (host.Host, error) { return host.Here, nil }
 
 // standard are the streams that a program is started with.
 type standard struct {
@@ -63,7 +67,7 @@ func bySSH(t *testing.T) (*Host, *testenv.SSHServer) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	h, err := Dial(t.Context(), program, "127.0.0.1")
+	h, err := Dial(t.Context(), program, "127.0.0.1", boundary.Site{})
 	if err != nil {
 		t.Fatalf("%v: %s", err, program.Complaint())
 	}
@@ -81,8 +85,8 @@ func dialled(t *testing.T) *Host {
 	t.Helper()
 	here, there := net.Pipe()
 	ended := make(chan error, 1)
-	go func() { ended <- Serve(context.Background(), there, host.Here) }()
-	h, err := Dial(t.Context(), here, "ferry.example")
+	go func() { ended <- Serve(context.Background(), there, everything) }()
+	h, err := Dial(t.Context(), here, "ferry.example", boundary.Site{})
 	if err != nil {
 		t.Fatal(err)
 	}

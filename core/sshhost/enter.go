@@ -76,7 +76,7 @@ func (h *Host) start(ctx context.Context, client *sshclient.Client, programs map
 		return nil, place{}, err
 	}
 	said := &listener{Program: program}
-	started, err := remote.Dial(ctx, said, h.Name())
+	started, err := remote.Dial(ctx, said, h.Name(), h.o.Site)
 	if err == nil {
 		return started, place{}, nil
 	}

@@ -13,6 +13,7 @@ import (
 	"sync"
 
 	"wetland/core/advice"
+	"wetland/core/boundary"
 	"wetland/core/database"
 	"wetland/core/files"
 	"wetland/core/host"
@@ -29,6 +30,8 @@ type Options struct {
 	Folder string
 	// MayPut asks a person, where Put does not say; nil: nobody can be asked.
 	MayPut func(ctx context.Context, question string) (bool, error)
+	// Site is what the helper keeps itself to.
+	Site boundary.Site
 }
 
 // Consent says what a person decided about the helper.

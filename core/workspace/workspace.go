@@ -306,10 +306,10 @@ type Workspace struct {
 }
 
 // Hosts finds the machine that a root, as settings write it, is on, and its folder there.
-type Hosts func(root string, config HostConfig) (on host.Host, folder string, err error)
+type Hosts func(root string, config Config) (on host.Host, folder string, err error)
 
 // OnlyHere are the hosts of whoever reaches no other machine.
-func OnlyHere(root string, _ HostConfig) (host.Host, string, error) {
+func OnlyHere(root string, _ Config) (host.Host, string, error) {
 	if IsElsewhere(root) {
 		return nil, "", fmt.Errorf("%s is on another machine: %w", root, errors.ErrUnsupported)
 	}
@@ -321,7 +321,7 @@ func (w *Workspace) At(root, address string) (*Workspace, error) {
 	other := *w
 	other.Config.Site.Root, other.Config.Site.Address = root, address
 	var err error
-	other.Host, other.Folder, err = w.hosts(root, w.Config.Host)
+	other.Host, other.Folder, err = w.hosts(root, w.Config)
 	return &other, err
 }
 
@@ -385,7 +385,7 @@ func Load(dir string, hosts Hosts) (*Workspace, error) {
 		return nil, fmt.Errorf("%s: %w", file, err)
 	}
 	w := &Workspace{Dir: dir, Config: *config, hosts: hosts}
-	if w.Host, w.Folder, err = hosts(config.Site.Root, config.Host); err != nil {
+	if w.Host, w.Folder, err = hosts(config.Site.Root, *config); err != nil {
 		return nil, fmt.Errorf("%s: [site] root: %w", file, err)
 	}
 	return w, nil

@@ -398,6 +398,9 @@ func leadsToFolder(ctx context.Context, disk *files.Roots, at string, entry file
 		return false
 	}
 	target, err := disk.Disk.Open(ctx, real)
+	if errors.Is(err, files.ErrOutside) {
+		return true // it leads out of the site, where nothing is looked at
+	}
 	return err == nil && target.Close() == nil
 }
 

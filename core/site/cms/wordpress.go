@@ -261,10 +261,15 @@ func portOf(text string) int {
 	return port
 }
 
+// LocalSockets are the places where distributions put the socket of a database server.
+func LocalSockets() []string {
+	return []string{"/run/mysqld/mysqld.sock", "/var/run/mysqld/mysqld.sock", "/var/lib/mysql/mysql.sock", "/tmp/mysql.sock"}
+}
+
 // localSocket returns the first socket there is, of the places where
 // distributions put it.
 func localSocket(ctx context.Context, disk files.Disk) string {
-	usual := []string{"/run/mysqld/mysqld.sock", "/var/run/mysqld/mysqld.sock", "/var/lib/mysql/mysql.sock", "/tmp/mysql.sock"}
+	usual := LocalSockets()
 	for _, name := range usual {
 		if _, err := disk.Real(ctx, name); err == nil {
 			return name
