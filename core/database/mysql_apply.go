@@ -47,6 +47,11 @@ func (m *mysqlDatabase) Apply(ctx context.Context, change Change) (Applied, erro
 		return nil, err
 	}
 	defer conn.Close()
+	release, err := m.changeAlone(ctx, conn)
+	if err != nil {
+		return nil, err
+	}
+	defer release()
 	applied := &mysqlApplied{m: m}
 	if err := m.load(ctx, conn, change); err != nil {
 		return nil, errors.Join(err, m.dropIncoming(ctx, change))
@@ -60,6 +65,24 @@ func (m *mysqlDatabase) Apply(ctx context.Context, change Change) (Applied, erro
 		}
 	}
 	return applied, nil
+}
+
+// changeWaits is how long an earlier change may go on, in seconds: that of a process which is gone ends
+// with the statement that the server carries out for it.
+const changeWaits = 60
+
+// changeAlone waits until the server carries out no other change of ours to this database, and keeps
+// others out until release is called, or the connection ends. Servers that know no such locks do without.
+func (m *mysqlDatabase) changeAlone(ctx context.Context, conn *sql.Conn) (release func(), err error) {
+	name := ours + "change_" + shortHash(m.name)
+	got, err := collectRows(ctx, conn, sent, "SELECT GET_LOCK(?, ?)", name, changeWaits)
+	if ended := ctx.Err(); ended != nil {
+		return nil, ended
+	}
+	if err == nil && len(got) == 1 && got[0][0].String() == "0" {
+		return nil, errors.New("the server still carries out an earlier change of the tables. SHOW PROCESSLIST tells of it. Wait until it has ended, then go on")
+	}
+	return func() { _, _ = conn.ExecContext(context.WithoutCancel(ctx), "DO RELEASE_LOCK(?)", name) }, nil
 }
 
 // dropIncoming takes away what a change that failed had loaded so far. The connection may be
@@ -282,6 +305,11 @@ func (m *mysqlDatabase) Sweep(ctx context.Context, tables []string) error {
 		return err
 	}
 	defer conn.Close()
+	release, err := m.changeAlone(ctx, conn) // of a process that is gone
+	if err != nil {
+		return err
+	}
+	defer release()
 	left, err := m.leftover(ctx, conn, tables)
 	if err != nil {
 		return err

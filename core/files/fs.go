@@ -265,6 +265,16 @@ var ErrUnsupported error = inWords{"this disk cannot exchange two names in one s
 // ErrLocked says that another process holds the folder.
 var ErrLocked = errors.New("another process holds the lock")
 
+// LockedError is an ErrLocked that says who holds the lock.
+type LockedError struct{ Process, User int }
+
+// Error names the process.
+func (e *LockedError) Error() string {
+	return fmt.Sprintf("%v: process %d of the user %d", ErrLocked, e.Process, e.User)
+}
+
+func (e *LockedError) Unwrap() error { return ErrLocked }
+
 // The reasons why a name is left alone. A *fs.PathError around them says which one it is.
 var (
 	// ErrNoFile is returned for pipes, sockets and devices where a file or folder is wanted.

@@ -49,7 +49,7 @@ func lockBoth(folder handle, counts func(user int) bool) (own *os.File, err erro
 	}
 	own, err = lockOwn(stat)
 	if errors.Is(err, ErrLocked) {
-		return nil, err
+		return nil, lockedBy(holderOf(stat))
 	}
 	err = unix.Flock(folder.fd(), unix.LOCK_EX|unix.LOCK_NB)
 	if err == nil {
@@ -60,9 +60,7 @@ func lockBoth(folder handle, counts func(user int) bool) (own *os.File, err erro
 		if own != nil && holder > 0 && counts != nil && !counts(owner) {
 			return own, nil
 		}
-		if err = ErrLocked; holder > 0 {
-			err = fmt.Errorf("%w: process %d of the user %d", ErrLocked, holder, owner)
-		}
+		err = lockedBy(holder, owner)
 	}
 	if own != nil {
 		_ = own.Close()
@@ -70,10 +68,18 @@ func lockBoth(folder handle, counts func(user int) bool) (own *os.File, err erro
 	return nil, err
 }
 
+// lockedBy is the error that says who holds the lock, if that is known.
+func lockedBy(process, user int) error {
+	if process == 0 {
+		return ErrLocked
+	}
+	return &LockedError{process, user}
+}
+
 // lockOwn takes the lock of a folder that only this user can take. Where this user has no place
 // of its own there is none; the error then is not ErrLocked.
 func lockOwn(stat unix.Stat_t) (*os.File, error) {
-	place, err := ownPlace()
+	place, err := OwnPlace()
 	if err != nil {
 		return nil, err
 	}
@@ -90,9 +96,9 @@ func lockOwn(stat unix.Stat_t) (*os.File, error) {
 	return file, nil
 }
 
-// ownPlace is a folder that only this user can enter, the same in each of the user's sessions. A
+// OwnPlace is a folder that only this user can enter, the same in each of the user's sessions. A
 // user's home is no place for it: that of a web server's user may be what it hands out.
-func ownPlace() (string, error) {
+func OwnPlace() (string, error) {
 	uid := os.Geteuid()
 	places := []string{"/run/wetland", "/var/run/wetland"} // only root can make them
 	if uid != 0 {

@@ -34,6 +34,7 @@ type helper struct {
 	lock      sync.Mutex
 	last      uint64
 	open      map[uint64]files.FS
+	held      []func() error // locks of a line that ended
 	databases map[string]database.Database
 }
 
@@ -41,7 +42,12 @@ type helper struct {
 // says which site it works on once, before all else.
 func Serve(ctx context.Context, streams io.ReadWriteCloser, keep Keeper) error {
 	h := &helper{keep: keep, open: map[uint64]files.FS{}, databases: map[string]database.Database{}}
-	err := wire.Serve(ctx, streams, wire.Options{Errors: known, Packed: true}, h.handle)
+	alive := newHeart()
+	defer alive.stop()
+	err := wire.Serve(ctx, streams, wire.Options{Errors: known, Packed: true, Heard: alive.beat}, h.handle)
+	for _, unlock := range h.held { // nothing is under way any more
+		err = errors.Join(err, unlock())
+	}
 	for _, fsys := range h.open {
 		err = errors.Join(err, fsys.Close())
 	}
@@ -94,6 +100,9 @@ func (h *helper) handle(ctx context.Context, r *wire.Request) (any, error) {
 		delete(h.open, args.Root)
 		h.lock.Unlock()
 		return nil, fsys.Close()
+	}
+	if r.Method == methodLock {
+		return nil, h.holdLock(ctx, fsys, r, args)
 	}
 	return in(ctx, fsys, r, args)
 }
@@ -194,8 +203,6 @@ func in(ctx context.Context, fsys files.FS, r *wire.Request, args request) (any,
 		return nil, files.CopyMarks(ctx, fsys, name, other)
 	case methodMounted:
 		return files.MountedAt(ctx, fsys, name)
-	case methodLock:
-		return nil, hold(ctx, fsys, r, args)
 	case methodWalk:
 		return nil, walk(ctx, fsys, r, args)
 	case methodHash:
@@ -303,8 +310,9 @@ func create(ctx context.Context, fsys files.FS, r *wire.Request, args request) e
 	return errors.Join(err, file.Close())
 }
 
-// hold locks a folder until the desk says no more, or is gone.
-func hold(ctx context.Context, fsys files.FS, r *wire.Request, args request) error {
+// holdLock locks a folder until the desk says no more. When the line ends, the lock stays until all
+// that was under way has ended, too.
+func (h *helper) holdLock(ctx context.Context, fsys files.FS, r *wire.Request, args request) error {
 	var counts func(user int) bool
 	if args.Ask {
 		counts = func(user int) bool {
@@ -315,12 +323,19 @@ func hold(ctx context.Context, fsys files.FS, r *wire.Request, args request) err
 			return answer[0] == 1
 		}
 	}
-	unlock, err := files.Lock(ctx, fsys, string(args.Name), counts)
+	unlock, err := lock(ctx, fsys, string(args.Name), counts)
 	if err != nil {
 		return err
 	}
-	if _, err := r.Write(append([]byte{sayLocked}, make([]byte, 8)...)); err == nil {
-		_, _ = io.Copy(io.Discard, r)
+	_, err = r.Write(append([]byte{sayLocked}, make([]byte, 8)...))
+	if err == nil {
+		_, err = io.Copy(io.Discard, r)
+	}
+	if err != nil {
+		h.lock.Lock()
+		defer h.lock.Unlock()
+		h.held = append(h.held, unlock)
+		return err
 	}
 	return unlock()
 }

@@ -118,22 +118,29 @@ func (d *Desk) begin(said head) (*Stream, error) {
 }
 
 // Wait waits for the end of the call, and reads its result into a value; nil wants none. What the
-// helper wrote and nobody read is thrown away.
+// helper wrote and nobody read is thrown away. When the context ends, the helper is told to stop, and
+// what it says of that is waited for: afterwards it does nothing more for this call. Only the end of
+// the line leaves that open.
 func (s *Stream) Wait(ctx context.Context, result any) error {
 	defer s.stop()
+	defer context.AfterFunc(ctx, func() { _ = s.line.send(frameCancel, s.number, nil) })()
 	go func() { _, _ = io.Copy(io.Discard, s.call) }()
 	select {
 	case o := <-s.done:
 		if err := s.line.options.Errors.Err(o.Failure); err != nil {
+			if ended := ctx.Err(); ended != nil {
+				return ended
+			}
 			return err
 		}
 		if result == nil {
 			return nil
 		}
 		return json.Unmarshal(o.Result, result)
-	case <-ctx.Done():
-		return ctx.Err()
 	case <-s.line.ctx.Done():
+		if ended := ctx.Err(); ended != nil {
+			return ended
+		}
 		return context.Cause(s.line.ctx)
 	}
 }

@@ -74,6 +74,8 @@ type Options struct {
 	Silence time.Duration
 	// Packed has all frames packed with zstd, as both sides must agree.
 	Packed bool
+	// Heard, if not nil, is called whenever something came, before it is carried out.
+	Heard func()
 }
 
 // line is what both sides have.
@@ -222,6 +224,9 @@ func (l *line) receive(handle func(kind byte, number uint32, payload []byte) err
 			return l.broken(err)
 		}
 		l.heard.Store(time.Now().UnixNano())
+		if l.options.Heard != nil {
+			l.options.Heard()
+		}
 		kind, number := head[0], binary.BigEndian.Uint32(head[1:])
 		switch kind {
 		case framePing:
