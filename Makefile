@@ -4,10 +4,18 @@ BIN     := bin/wetland
 SERVERS := $(CURDIR)/.testing
 export CGO_ENABLED := 0
 
-.PHONY: build demo check test torture bench screenshots clean
+.PHONY: build helpers release demo check test torture bench screenshots clean
 
-build:
+build: helpers
 	go build -buildvcs=auto -trimpath -o $(BIN) .
+
+# The programs that are put on the machines of sites, compiled into Wetland.
+helpers:
+	scripts/build-helpers.sh
+
+# Archives for all systems, with checksums, in bin/release. The same sources give the same bytes.
+release: helpers
+	scripts/release.sh bin/release
 
 demo: build
 	$(BIN) demo
@@ -23,11 +31,13 @@ check:
 # cache: it does not see that e2e drives the built program.
 test:
 	scripts/setup-test.sh $(SERVERS)
+	scripts/build-helpers.sh $$(go env GOARCH)
 	WETLAND_TEST_SERVERS=$(SERVERS) go test -count=1 -parallel 4 -timeout 20m ./...
 
 torture:
 	scripts/setup-test.sh $(SERVERS)
 	WETLAND_TORTURE=1 WETLAND_TEST_SERVERS=$(SERVERS) go test -timeout 6h -count=1 -v ./...
+	WETLAND_TEST_OVER=ssh WETLAND_TEST_SERVERS=$(SERVERS) go test -timeout 6h -count=1 -v ./e2e
 
 bench:
 	scripts/setup-test.sh $(SERVERS)

@@ -8,7 +8,6 @@ import (
 	"net/http/httputil"
 	"net/url"
 	"os"
-	"os/exec"
 	"path/filepath"
 	"strings"
 	"testing"
@@ -236,7 +235,7 @@ func TestReadOnlySite(t *testing.T) {
 	}
 	before := f.siteTree(t)
 	asUser := func() result {
-		command := exec.Command(program, "update", f.pkg("harbourlight-2.5.2"))
+		command := wetlandCommand(t, "update", f.pkg("harbourlight-2.5.2"))
 		asOrdinaryUser(command)
 		return finish(t, command, f.care)
 	}

@@ -6,7 +6,6 @@ import (
 	"fmt"
 	"math/rand/v2"
 	"os"
-	"os/exec"
 	"path/filepath"
 	"strings"
 	"syscall"
@@ -101,7 +100,7 @@ func TestChildsPipesAreItsOwn(t *testing.T) {
 	if strings.Contains(string(text), "WETLAND_CHILD") || strings.Contains(string(text), " 3 -> pipe") || strings.Contains(string(text), "a secret") || !strings.Contains(string(text), "WETLAND_RUN=run-1") {
 		t.Errorf("a hook was given\n%s", text)
 	}
-	command := exec.Command(program, "smoke")
+	command := wetlandCommand(t, "smoke")
 	command.Env = append(os.Environ(), "WETLAND_CHILD_PIPES=3,4")
 	finish(t, command, f.care).want(t, 1, "is not for you to set")
 }

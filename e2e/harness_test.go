@@ -84,27 +84,34 @@ func (r result) String() string {
 // wetland runs the program in the workspace.
 func wetland(t testing.TB, workspace string, args ...string) result {
 	t.Helper()
-	if os.Getenv(overVariable) == "ssh" {
-		return bySSH(t, workspace, args...)
-	}
-	return finish(t, exec.Command(program, args...), workspace)
+	return finish(t, wetlandCommand(t, args...), workspace)
 }
 
 // overVariable in the environment has the tests reach their sites "ssh": by way of OpenSSH.
 const overVariable = "WETLAND_TEST_OVER"
 
-// bySSH runs the program as wetland does; a site that is adopted is reached by SSH.
-func bySSH(t testing.TB, workspace string, args ...string) result {
+// wetlandCommand is the program, with its sites on this machine or by way of SSH.
+func wetlandCommand(t testing.TB, args ...string) *exec.Cmd {
+	t.Helper()
+	if os.Getenv(overVariable) == "ssh" {
+		return commandBySSH(t, args...)
+	}
+	return exec.Command(program, args...)
+}
+
+// commandBySSH is the program with the settings of ssh for OwnSSHAccount; a site that is adopted is
+// reached by that.
+func commandBySSH(t testing.TB, args ...string) *exec.Cmd {
 	t.Helper()
 	account := testenv.OwnSSHAccount(t)
-	if len(args) > 1 && args[0] == "adopt" {
+	if len(args) > 1 && args[0] == "adopt" && !strings.Contains(args[1], "://") {
 		args = slices.Clone(args)
 		args[1] = account.At(args[1])
 		args = append(args, "--put-helper")
 	}
 	command := exec.Command(program, args...)
 	command.Env = append(os.Environ(), "HOME="+account.Home)
-	return finish(t, command, workspace)
+	return command
 }
 
 func finish(t testing.TB, command *exec.Cmd, workspace string) result {

@@ -74,7 +74,7 @@ func gated(t *testing.T) (*ferry, *gate) {
 func (f *ferry) start(t *testing.T, args ...string) (*exec.Cmd, func() result) {
 	t.Helper()
 	var out, errs bytes.Buffer
-	command := exec.Command(program, args...)
+	command := wetlandCommand(t, args...)
 	command.Dir, command.Stdout, command.Stderr = f.care, &out, &errs
 	inGroup(command)
 	if err := command.Start(); err != nil {

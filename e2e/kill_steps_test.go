@@ -7,7 +7,6 @@ import (
 	"fmt"
 	"math/rand/v2"
 	"os"
-	"os/exec"
 	"path/filepath"
 	"sort"
 	"strings"
@@ -66,7 +65,7 @@ func (v *victim) killAt(t *testing.T, who string, entries int, moment time.Durat
 		begun = len(v.journal())
 	}
 	var out, errs bytes.Buffer
-	command := exec.Command(program, args...)
+	command := wetlandCommand(t, args...)
 	command.Dir, command.Stdout, command.Stderr = v.workspace, &out, &errs
 	inGroup(command)
 	must(t, command.Start())

@@ -2,7 +2,6 @@ package e2e
 
 import (
 	"os"
-	"os/exec"
 	"path/filepath"
 	"strings"
 	"testing"
@@ -87,7 +86,7 @@ func TestReturnToABrokenVersion(t *testing.T) {
 	f.run(t, "restore", "harbourlight@2.5.0").want(t, 3, "Put back.", "Version 2.5.2 is back", "wetland restore harbourlight@2.5.0 --keep-broken")
 	f.wantTheme(t, "2.5.2")
 
-	command := exec.Command(program, "restore", "harbourlight@2.5.0")
+	command := wetlandCommand(t, "restore", "harbourlight@2.5.0")
 	command.Dir = f.care
 	terminal := testenv.OnTerminal(t, command)
 	terminal.Answer(t, "Type take, or press", "", false)
@@ -95,7 +94,7 @@ func TestReturnToABrokenVersion(t *testing.T) {
 		t.Errorf("exit code %d\n%s", code, shown)
 	}
 	f.wantTheme(t, "2.5.2")
-	command = exec.Command(program, "restore", "harbourlight@2.5.0")
+	command = wetlandCommand(t, "restore", "harbourlight@2.5.0")
 	command.Dir = f.care
 	terminal = testenv.OnTerminal(t, command)
 	terminal.Answer(t, "Type take, or press", "take", false)

@@ -3,7 +3,6 @@ package e2e
 import (
 	"bytes"
 	"os"
-	"os/exec"
 	"path/filepath"
 	"strings"
 	"testing"
@@ -112,7 +111,7 @@ func TestPassphraseTypedByAPerson(t *testing.T) {
 	const passphrase = "otters never hurry"
 	type answer struct{ question, text string }
 	on := func(answers []answer, args ...string) (int, string) {
-		command := exec.Command(program, args...)
+		command := wetlandCommand(t, args...)
 		command.Dir = f.care
 		terminal := testenv.OnTerminal(t, command)
 		for _, one := range answers {

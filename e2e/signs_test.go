@@ -4,7 +4,6 @@ import (
 	"bufio"
 	"io"
 	"os"
-	"os/exec"
 	"path/filepath"
 	"strings"
 	"testing"
@@ -26,7 +25,7 @@ func TestSignsOfLifeWithoutATerminal(t *testing.T) {
 		t.Run(name, func(t *testing.T) {
 			f := adopted(t)
 			f.edit(t, f.config(), "[update]", "[hooks]\nbefore = \""+c.hook+"\"\n\n[update]")
-			command := exec.Command(program, append([]string{"update", f.pkg("harbourlight-2.5.2")}, c.args...)...)
+			command := wetlandCommand(t, append([]string{"update", f.pkg("harbourlight-2.5.2")}, c.args...)...)
 			command.Dir = f.care
 			errs, err := command.StderrPipe()
 			must(t, err, command.Start())

@@ -93,11 +93,17 @@ func sameRows(t *testing.T, before, now map[string]string) {
 // empty text drops the file.
 func themePackage(t testing.TB, site *testenv.Site, version string, changes map[string]string) string {
 	t.Helper()
+	return themePackageOf(t, site, "1.7", version, changes)
+}
+
+// themePackageOf is made of the version that is installed.
+func themePackageOf(t testing.TB, site *testenv.Site, installed, version string, changes map[string]string) string {
+	t.Helper()
 	entries := entriesOf(t, filepath.Join(site.Root, "wp-content/themes/twentytwentyone"), "twentytwentyone")
 	const style = "twentytwentyone/style.css"
-	entries[style] = strings.Replace(entries[style], "Version: 1.7", "Version: "+version, 1)
+	entries[style] = strings.Replace(entries[style], "Version: "+installed, "Version: "+version, 1)
 	if !strings.Contains(entries[style], "Version: "+version) {
-		t.Fatal("the theme is not version 1.7 any more")
+		t.Fatalf("the theme is not version %s", installed)
 	}
 	for name, text := range changes {
 		if text == "" {

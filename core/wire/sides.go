@@ -18,7 +18,8 @@ type head struct {
 // Desk is the side that calls.
 type Desk struct {
 	line    *line
-	calling sync.Mutex // calls begin in the order of their numbers
+	calling sync.Mutex    // calls begin in the order of their numbers
+	places  chan struct{} // one for each call under way
 }
 
 // Stream is a call, as the desk has it.
@@ -38,7 +39,7 @@ func Dial(ctx context.Context, streams io.ReadWriteCloser, o Options) (*Desk, er
 		l.end(err)
 		return nil, err
 	}
-	d := &Desk{line: l}
+	d := &Desk{line: l, places: make(chan struct{}, mostCalls)}
 	go l.watch(true)
 	go func() { l.endAll(l.receive(d.arrived)) }()
 	return d, nil
@@ -66,6 +67,7 @@ func (d *Desk) arrived(kind byte, number uint32, payload []byte) error {
 		return fmt.Errorf("%w: an outcome that cannot be read: %w", ErrProtocol, err)
 	}
 	d.line.forget(number)
+	<-d.places
 	c.owner.done <- o // there is room for one, and no second one comes
 	c.in.end(io.EOF)
 	c.out.end(errOver)
@@ -75,7 +77,7 @@ func (d *Desk) arrived(kind byte, number uint32, payload []byte) error {
 // errOver says that the helper ended a call that is written to.
 var errOver = errors.New("the call is over")
 
-// Call begins a call. When its context ends, the helper is told to stop.
+// Call begins a call, once there is room for one more. When its context ends, the helper is told to stop.
 func (d *Desk) Call(ctx context.Context, method string, args any) (*Stream, error) {
 	if err := ctx.Err(); err != nil {
 		return nil, err
@@ -83,6 +85,13 @@ func (d *Desk) Call(ctx context.Context, method string, args any) (*Stream, erro
 	text, err := json.Marshal(args)
 	if err != nil {
 		return nil, err
+	}
+	select {
+	case d.places <- struct{}{}:
+	case <-ctx.Done():
+		return nil, ctx.Err()
+	case <-d.line.ctx.Done():
+		return nil, context.Cause(d.line.ctx)
 	}
 	s, err := d.begin(head{method, text})
 	if err != nil {
@@ -101,10 +110,6 @@ func (d *Desk) begin(said head) (*Stream, error) {
 	defer d.calling.Unlock()
 	l := d.line
 	l.lock.Lock()
-	if len(l.calls) >= mostCalls {
-		l.lock.Unlock()
-		return nil, fmt.Errorf("more than %d calls at the same time", mostCalls)
-	}
 	l.last++
 	s := &Stream{call: newCall(l, l.last), done: make(chan outcome, 1)}
 	s.owner = s
@@ -112,6 +117,7 @@ func (d *Desk) begin(said head) (*Stream, error) {
 	l.lock.Unlock()
 	if err := l.sendJSON(frameCall, s.number, said); err != nil {
 		l.forget(s.number)
+		<-d.places
 		return nil, err
 	}
 	return s, nil

@@ -88,7 +88,8 @@ func startSSH(dir string, more []string) (*SSHServer, error) {
 // SSHAccount is an account that may be entered with the settings of ssh in a home of its own.
 type SSHAccount struct {
 	*SSHServer
-	Home string
+	Home  string
+	Cache string // its folder for caches, on the server's side
 }
 
 var sshAccount struct {
@@ -111,7 +112,7 @@ func OwnSSHAccount(t testing.TB) *SSHAccount {
 	if err != nil {
 		t.Fatal(err)
 	}
-	s, err := startSSH(dir, []string{"MaxStartups 100", "MaxSessions 100"})
+	s, err := startSSH(dir, []string{"MaxStartups 100", "MaxSessions 100", "SetEnv XDG_CACHE_HOME=" + filepath.Join(dir, "cache")})
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -121,7 +122,7 @@ func OwnSSHAccount(t testing.TB) *SSHAccount {
 		_ = os.RemoveAll(dir)
 	})
 	running.Unlock()
-	account := &SSHAccount{s, filepath.Join(dir, "home")}
+	account := &SSHAccount{s, filepath.Join(dir, "home"), filepath.Join(dir, "cache")}
 	settings := filepath.Join(account.Home, ".ssh")
 	if err := os.MkdirAll(settings, 0o700); err != nil {
 		t.Fatal(err)
