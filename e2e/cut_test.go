@@ -85,12 +85,12 @@ var partings = []struct {
 // another desk the run is settled, and what thaws later changes nothing any more.
 func TestPartedFromTheSite(t *testing.T) {
 	testenv.TakesLong(t)
-	account := testenv.OwnSSHAccount(t)
+	t.Parallel()
+	account := testenv.StartSSHAccount(t)
+	reachBySSH(t, account)
 	f := layOut(t)
 	p := &parted{ferry: f, account: account, line: testenv.StartLine(t, account.Address(), 2*time.Millisecond, 0)}
-	commandBySSH(t)
-	finish(t, commandBySSH(t, "adopt", account.By(p.line.Address, f.root), "--address", f.address, "--no-browser", "--put-helper"), f.care).want(t, 0)
-	t.Setenv(overVariable, "ssh")
+	f.run(t, "adopt", account.By(p.line.Address, f.root), "--address", f.address, "--no-browser").want(t, 0)
 	theme := filepath.Join(f.root, "themes/harbourlight")
 	p.victim = newVictim(t, f.care, []string{theme}, map[string]files.Tree{theme: packageTree(t, "harbourlight-2.5.2")}, map[string]files.Tree{theme: packageTree(t, "harbourlight-2.5.0")})
 	random := rand.New(rand.NewPCG(7, uint64(sampled(20))))
@@ -116,7 +116,7 @@ func TestPartedFromTheSite(t *testing.T) {
 // from another desk, and lets go on what was frozen.
 func (p *parted) partAt(t *testing.T, how, entries int, moment time.Duration, pkg string) {
 	var said bytes.Buffer
-	command := commandBySSH(t, "update", pkg)
+	command := wetlandCommand(t, "update", pkg)
 	command.Dir, command.Stdout, command.Stderr = p.workspace, &said, &said
 	inGroup(command)
 	before, _ := filepath.Glob(filepath.Join(p.workspace, "runs/run-*"))

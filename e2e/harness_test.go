@@ -16,6 +16,7 @@ import (
 	"runtime"
 	"slices"
 	"strings"
+	"sync"
 	"syscall"
 	"testing"
 
@@ -87,26 +88,48 @@ func wetland(t testing.TB, workspace string, args ...string) result {
 	return finish(t, wetlandCommand(t, args...), workspace)
 }
 
-// overVariable in the environment has the tests reach their sites "ssh": by way of OpenSSH.
+// overVariable in the environment has all tests reach their sites "ssh": by way of OpenSSH.
 const overVariable = "WETLAND_TEST_OVER"
 
-// wetlandCommand is the program, with its sites on this machine or by way of SSH.
-func wetlandCommand(t testing.TB, args ...string) *exec.Cmd {
-	t.Helper()
-	if os.Getenv(overVariable) == "ssh" {
-		return commandBySSH(t, args...)
-	}
-	return exec.Command(program, args...)
+// reached are the accounts by way of which tests reach their sites, by the tests' names.
+var reached sync.Map
+
+// reachBySSH has a test, and those within it, reach their sites by way of an account.
+func reachBySSH(t testing.TB, account *testenv.SSHAccount) {
+	reached.Store(t.Name(), account)
+	t.Cleanup(func() { reached.Delete(t.Name()) })
 }
 
-// commandBySSH is the program with the settings of ssh for OwnSSHAccount; a site that is adopted is
-// reached by that.
-func commandBySSH(t testing.TB, args ...string) *exec.Cmd {
+// accountOf is the account by way of which a test reaches its sites; nil: they are here.
+func accountOf(t testing.TB) *testenv.SSHAccount {
 	t.Helper()
-	account := testenv.OwnSSHAccount(t)
-	if len(args) > 1 && args[0] == "adopt" && !strings.Contains(args[1], "://") {
+	for name := t.Name(); ; name = path.Dir(name) {
+		if account, ok := reached.Load(name); ok {
+			return account.(*testenv.SSHAccount)
+		}
+		if !strings.Contains(name, "/") {
+			break
+		}
+	}
+	if os.Getenv(overVariable) == "ssh" {
+		return testenv.OwnSSHAccount(t)
+	}
+	return nil
+}
+
+// wetlandCommand is the program, with its sites on this machine or by way of SSH: then one that is
+// adopted is reached by that.
+func wetlandCommand(t testing.TB, args ...string) *exec.Cmd {
+	t.Helper()
+	account := accountOf(t)
+	if account == nil {
+		return exec.Command(program, args...)
+	}
+	if len(args) > 1 && args[0] == "adopt" && !strings.HasPrefix(args[1], "-") {
 		args = slices.Clone(args)
-		args[1] = account.At(args[1])
+		if !strings.Contains(args[1], "://") {
+			args[1] = account.At(args[1])
+		}
 		args = append(args, "--put-helper")
 	}
 	command := exec.Command(program, args...)

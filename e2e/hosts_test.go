@@ -95,10 +95,13 @@ var journeys = []struct {
 
 // The same journeys on a real site end in the same way, wherever it is.
 func TestJourneysOnEachHost(t *testing.T) {
-	for _, over := range []string{"", "ssh"} {
-		name := map[string]string{"": "here", "ssh": "by SSH"}[over]
-		t.Run(name, func(t *testing.T) {
-			t.Setenv(overVariable, over)
+	t.Parallel()
+	for _, place := range []string{"here", "by SSH"} {
+		t.Run(place, func(t *testing.T) {
+			t.Parallel()
+			if place == "by SSH" {
+				reachBySSH(t, testenv.OwnSSHAccount(t))
+			}
 			site := testenv.WordPress(t)
 			for file, text := range tidePlugin("1.0.0", firstTable, showSailings) {
 				site.Write(t, "wp-content/plugins/"+file, text)

@@ -41,7 +41,7 @@ func Keep(ctx context.Context, on host.Host, s Site) (host.Host, error) {
 // Of works out what belongs to a site on a host, by the CMS's own settings there. Where there is no
 // site that is known, that is the root alone.
 func Of(ctx context.Context, on host.Host, s Site) (Allowed, error) {
-	root, err := on.Real(ctx, path.Clean(s.Root))
+	root, err := files.RealOfExisting(ctx, on, path.Clean(s.Root)) // a dead site's may be gone
 	if err != nil {
 		return Allowed{}, err
 	}

@@ -153,7 +153,7 @@ func stage(ctx context.Context, s *session.Session, c *Change) error {
 	if err != nil {
 		return err
 	}
-	c.NewTree = likeLive(c.Pkg.Tree, model)
+	c.NewTree = likeLive(c.Pkg.Tree, model, s.Site.Host.Now())
 	if err := durable.SaveJSON(c.Target.TreeFile(s.Run.Folder), c.NewTree); err != nil {
 		return err
 	}

@@ -160,7 +160,7 @@ func dropCode(ctx context.Context, s *session.Session, where string) error {
 	}
 	name := oneUsePrefix + strings.ToLower(rand.Text()) + ".php"
 	at := path.Join(s.Site.Root, name)
-	if err := putFile(ctx, s, at, phppool.OneUse(time.Now().Add(oneUseLasts))); err != nil {
+	if err := putFile(ctx, s, at, phppool.OneUse(s.Site.Host.Now().Add(oneUseLasts))); err != nil {
 		return fmt.Errorf("put a script of one use into the site's root: %w", err)
 	}
 	body, status, err := s.Fetcher.Fetch(ctx, "/"+name)

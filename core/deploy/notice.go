@@ -25,7 +25,7 @@ func PutUpNotice(ctx context.Context, s *session.Session) error {
 	if !s.Notice {
 		return nil
 	}
-	name, text := s.Site.CMS.Notice(time.Now())
+	name, text := s.Site.CMS.Notice(s.Site.Host.Now())
 	return s.Step("notice", 0, "", func() (progress.Mark, string, error) {
 		if err := TakeDownNotice(ctx, s); err != nil {
 			return progress.Bad, "", err
@@ -52,7 +52,7 @@ func putFile(ctx context.Context, s *session.Session, name, text string) error {
 
 // TakeDownNotice removes the notice if it is one of ours.
 func TakeDownNotice(ctx context.Context, s *session.Session) error {
-	name, text := s.Site.CMS.Notice(time.Now())
+	name, text := s.Site.CMS.Notice(s.Site.Host.Now())
 	if name == "" {
 		return nil
 	}

@@ -132,7 +132,7 @@ func CloseStaging(ctx context.Context, s *session.Session) error {
 // likeLive gives the new tree the owner, group and modes of what it replaces, and a
 // time of its own: with the time of an older file, compiled code that PHP keeps
 // would stay in use for ever.
-func likeLive(tree, old files.Tree) files.Tree {
+func likeLive(tree, old files.Tree, now time.Time) files.Tree {
 	known := map[string]files.Item{}
 	newest := time.Time{}
 	for _, item := range old {
@@ -141,7 +141,7 @@ func likeLive(tree, old files.Tree) files.Tree {
 			newest = item.Modified
 		}
 	}
-	now := time.Now().Truncate(time.Second)
+	now = now.Truncate(time.Second)
 	if !now.After(newest) {
 		now = newest.Truncate(time.Second).Add(time.Second)
 	}

@@ -17,7 +17,7 @@ func TestNewTreeGetsOwnersModesAndAFreshTime(t *testing.T) {
 	}
 	new := files.Tree{{Path: ".", Kind: files.Folder}, {Path: "a.php", Kind: files.File}, {Path: "css", Kind: files.Folder}, {Path: "new.php", Kind: files.File}, {Path: "run.sh", Kind: files.File}}
 	for i, want := range []files.Item{{Mode: 0o2775, Owner: 5}, {Mode: 0o640, Owner: 5}, {Mode: 0o2775, Owner: 5}, {Mode: 0o640, Owner: 5}, {Mode: 0o755, Owner: 7}} {
-		got := likeLive(new, old)[i]
+		got := likeLive(new, old, time.Now())[i]
 		if got.Mode != want.Mode || got.Owner != want.Owner || !got.Modified.After(later) {
 			t.Errorf("%s: mode %04o, owner %d, %s", got.Path, got.Mode, got.Owner, got.Modified)
 		}

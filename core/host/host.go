@@ -10,6 +10,7 @@ import (
 	"errors"
 	"net"
 	"net/url"
+	"time"
 
 	"wetland/core/database"
 	"wetland/core/files"
@@ -41,6 +42,8 @@ type Host interface {
 	// PutTemporary makes a file that every account there may read, in the folder for temporary
 	// files, with a name that cannot be guessed and ends as given; remove takes it away.
 	PutTemporary(ctx context.Context, ending string, content []byte) (name string, remove func() error, err error)
+	// Now is the time by its own clock, which may be hours off.
+	Now() time.Time
 	// Accounts are its users and groups.
 	Accounts() Accounts
 	// Close ends what was opened for it. Files and databases that are open may end with it.

@@ -12,6 +12,7 @@ import (
 	"os/exec"
 	"path/filepath"
 	"strings"
+	"time"
 
 	"wetland/core/accounts"
 	"wetland/core/database"
@@ -68,6 +69,8 @@ func (local) PutTemporary(ctx context.Context, ending string, content []byte) (s
 	}
 	return filepath.ToSlash(name), remove, nil
 }
+
+func (local) Now() time.Time { return time.Now() }
 
 func (local) Accounts() Accounts { return accounts.Here{} }
 

@@ -68,7 +68,9 @@ func TestFrozenHelperIsEnded(t *testing.T) {
 		t.Fatal(err)
 	}
 	asked := make(chan error, 1)
-	go func() { asked <- opened.Mkdir(t.Context(), "late", files.Attributes{Mode: 0o755, Owner: files.Unowned, Group: files.Unowned}) }()
+	go func() {
+		asked <- opened.Mkdir(t.Context(), "late", files.Attributes{Mode: 0o755, Owner: files.Unowned, Group: files.Unowned})
+	}()
 	sign, err := signOf(process.Process.Pid)
 	if err != nil {
 		t.Fatal(err)

@@ -13,6 +13,7 @@ import (
 	"path"
 	"strings"
 	"sync"
+	"time"
 
 	"wetland/core/boundary"
 	"wetland/core/database"
@@ -63,7 +64,7 @@ func (h *helper) handle(ctx context.Context, r *wire.Request) (any, error) {
 		return nil, err
 	}
 	if r.Method == methodBegin {
-		return nil, h.begin(ctx, args.Site)
+		return time.Now(), h.begin(ctx, args.Site)
 	}
 	if !h.begun() {
 		return nil, errNotBegun

@@ -16,8 +16,9 @@ import (
 
 // Host is the machine that a helper runs on.
 type Host struct {
-	desk *wire.Desk
-	name string
+	desk  *wire.Desk
+	name  string
+	ahead time.Duration // its clock, of ours
 }
 
 var _ host.Host = (*Host)(nil)
@@ -29,10 +30,12 @@ func Dial(ctx context.Context, streams io.ReadWriteCloser, name string, s bounda
 	if err != nil {
 		return nil, err
 	}
-	if err := desk.Do(ctx, methodBegin, request{Site: &s}, nil); err != nil {
+	var there time.Time
+	asked := time.Now()
+	if err := desk.Do(ctx, methodBegin, request{Site: &s}, &there); err != nil {
 		return nil, errors.Join(err, desk.Close())
 	}
-	return &Host{desk, name}, nil
+	return &Host{desk, name, time.Until(there) + time.Since(asked)/2}, nil
 }
 
 // Close ends the line, and with it the helper.
@@ -40,6 +43,9 @@ func (h *Host) Close() error { return h.desk.Close() }
 
 // Name is how people call it.
 func (h *Host) Name() string { return h.name }
+
+// Now is the time there.
+func (h *Host) Now() time.Time { return time.Now().Add(h.ahead) }
 
 // Abilities are all.
 func (h *Host) Abilities() host.Abilities {

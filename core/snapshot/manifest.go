@@ -42,6 +42,7 @@ type Manifest struct {
 	// Settles names the snapshot from before the update after which this one was taken.
 	Settles    string          `json:"settles,omitempty"`
 	FilesAt    time.Time       `json:"files_at"`
+	ClockAhead time.Duration   `json:"clock_ahead,omitempty"` // of the site's machine, in nanoseconds, where it is off
 	DatabaseAt time.Time       `json:"database_at"`
 	Took       time.Duration   `json:"took_ns"`
 	Layout     cms.Layout      `json:"layout"` // for a site whose files cannot tell it any more

@@ -122,6 +122,9 @@ func (t *taking) fill(ctx context.Context) error {
 		t.m.Unread = append(t.m.Unread, fmt.Sprintf("the database: %v", err))
 	}
 	t.m.FilesAt = time.Now()
+	if ahead := t.Site.Host.Now().Sub(t.m.FilesAt); ahead.Abs() > time.Second {
+		t.m.ClockAhead = ahead
+	}
 	for _, area := range t.Site.Areas() {
 		if err := t.storeArea(ctx, area); err != nil {
 			return err
@@ -261,7 +264,7 @@ const grain = 2 * time.Second
 // unchanged tells without reading whether a file is as in the newest snapshot, whose
 // pieces must all be there.
 func (t *taking) unchanged(old, now Item) bool {
-	if !old.unchanged(t.before.FilesAt, now.Size, now.Modified, now.Changed) {
+	if !old.unchanged(t.before.readAt(), now.Size, now.Modified, now.Changed) {
 		return false
 	}
 	for _, id := range old.Pieces {
@@ -284,6 +287,9 @@ func (i Item) unchanged(taken time.Time, size int64, modified, changed time.Time
 	return i.Kind == files.File && i.Size == size && i.Modified.Equal(modified) && i.Changed.Equal(changed) && last.Add(grain).Before(taken)
 }
 
+// readAt is when the files were read, by the clock that gave them their times.
+func (m *Manifest) readAt() time.Time { return m.FilesAt.Add(m.ClockAhead) }
+
 // KnownHashes returns what tells the hashes of the files of an area that are as they
 // were in this snapshot, for files.ReadTreeKnowing.
 func (m *Manifest) KnownHashes(area string) func(path string, entry files.Entry) string {
@@ -295,7 +301,7 @@ func (m *Manifest) KnownHashes(area string) func(path string, entry files.Entry)
 	}
 	return func(at string, entry files.Entry) string {
 		item, ok := known(at)
-		if entry.Kind != files.File || !ok || !item.unchanged(m.FilesAt, entry.Size, entry.Modified, entry.Changed) {
+		if entry.Kind != files.File || !ok || !item.unchanged(m.readAt(), entry.Size, entry.Modified, entry.Changed) {
 			return ""
 		}
 		return item.Hash

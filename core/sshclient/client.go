@@ -116,7 +116,8 @@ func enter(ctx context.Context, s *Settings, o Options, dial func(ctx context.Co
 	config := &ssh.ClientConfig{User: s.User, Auth: l.methods(), HostKeyCallback: keys.check(ctx, s, o.accept), HostKeyAlgorithms: keys.algorithms(s), ClientVersion: "SSH-2.0-Wetland"}
 	client, channels, requests, err := ssh.NewClientConn(connection, address, config)
 	if err != nil {
-		return nil, errors.Join(explain(ctx, s, l, err), connection.Close())
+		_ = connection.Close() // it failed already
+		return nil, explain(ctx, s, l, err)
 	}
 	if !stop() {
 		return nil, errors.Join(ctx.Err(), client.Close())
@@ -131,7 +132,8 @@ func (o *Options) accept(ctx context.Context, found *HostKeyError) (bool, error)
 		if o.HostKey == found.Fingerprint {
 			return true, nil
 		}
-		return false, fmt.Errorf("you named the key %s", o.HostKey)
+		found.Named = o.HostKey
+		return false, nil
 	case o.Person != nil:
 		return o.Person.Confirm(ctx, fmt.Sprintf("The host %s is not known yet. Its key is %s. Compare that with what your host names. Is it the right one?", found.Host, found.Fingerprint))
 	}
@@ -252,7 +254,7 @@ func (b *bounded) Write(data []byte) (int, error) {
 // Run runs a line in the account's shell and returns what it prints. Of one that fails, what it says
 // is in the error.
 func (c *Client) Run(ctx context.Context, line string) (string, error) {
-	session, err := c.ssh.NewSession()
+	session, err := c.session()
 	if err != nil {
 		return "", c.because(fmt.Errorf("run a command on %s: %w", c.Settings.HostName, err))
 	}
@@ -282,9 +284,26 @@ type Program struct {
 	complaint *bounded
 }
 
+// session opens a session. Some servers allow one at a time, and take a moment to notice that the one
+// before has ended.
+func (c *Client) session() (session *ssh.Session, err error) {
+	var refused *ssh.OpenChannelError
+	for range 40 {
+		if session, err = c.ssh.NewSession(); !errors.As(err, &refused) {
+			return session, err
+		}
+		select {
+		case <-c.ended.Done():
+			return nil, err
+		case <-time.After(50 * time.Millisecond):
+		}
+	}
+	return nil, err
+}
+
 // Start starts a line in the account's shell.
 func (c *Client) Start(line string) (*Program, error) {
-	session, err := c.ssh.NewSession()
+	session, err := c.session()
 	if err != nil {
 		return nil, c.because(fmt.Errorf("start a program on %s: %w", c.Settings.HostName, err))
 	}

@@ -27,6 +27,7 @@ type HostKeyError struct {
 	Host        string // as known hosts call it
 	Fingerprint string // SHA256:...
 	Reason      error  // ErrUnknownHost, ErrChangedHost, or that the key was revoked
+	Named       string // the fingerprint that it should have; "": none was named
 	File        string // where a known key is, of one that changed
 	Line        int
 }
@@ -34,8 +35,10 @@ type HostKeyError struct {
 // Error says what a person should compare.
 func (e *HostKeyError) Error() string {
 	switch {
+	case errors.Is(e.Reason, ErrUnknownHost) && e.Named != "":
+		return fmt.Sprintf("the host %s is not known yet, and its key is %s: you named the key %s", e.Host, e.Fingerprint, e.Named)
 	case errors.Is(e.Reason, ErrUnknownHost):
-		return fmt.Sprintf("the host %s is not known yet: its key is %s. Compare that with what your host names, on its pages or on the phone", e.Host, e.Fingerprint)
+		return fmt.Sprintf("the host %s is not known yet: its key is %s", e.Host, e.Fingerprint)
 	case errors.Is(e.Reason, ErrChangedHost):
 		return fmt.Sprintf("the host %s has another key than the one that is known (%s, line %d): now it is %s. Either it was set up anew, or somebody else answers in its place, who would see all that is sent. Ask your host; only if they confirm the new key, delete that line", e.Host, e.File, e.Line, e.Fingerprint)
 	}

@@ -11,6 +11,7 @@ import (
 	"fmt"
 	"net"
 	"sync"
+	"time"
 
 	"wetland/core/advice"
 	"wetland/core/boundary"
@@ -72,6 +73,16 @@ func New(to sshclient.Destination, o Options) *Host {
 // Name is its address.
 func (h *Host) Name() string { return h.to.String() }
 
+// Now is the time there, once the account was entered.
+func (h *Host) Now() time.Time {
+	h.lock.Lock()
+	defer h.lock.Unlock()
+	if h.is == nil {
+		return time.Now()
+	}
+	return h.is.Now()
+}
+
 // Abilities are those of the helper.
 func (h *Host) Abilities() host.Abilities {
 	return host.Abilities{Dial: true, Run: true, Temporary: true}
@@ -117,7 +128,7 @@ func (h *Host) advise(err error) string {
 	var key *sshclient.HostKeyError
 	switch {
 	case errors.As(err, &key) && errors.Is(err, sshclient.ErrUnknownHost):
-		return "Compare the fingerprint with what your host names. If it is the same, write it into wetland.toml: key = \"" + key.Fingerprint + "\" under [host]; or adopt the site at a terminal, where you are asked."
+		return "Compare the fingerprint with what your host names, on its pages or on the phone. If it is the same: adopt with --host-key " + key.Fingerprint + ", or write key = \"" + key.Fingerprint + "\" under [host] in wetland.toml. At a terminal you are asked."
 	case errors.As(err, &key):
 		return "Ask your host before you do anything else. Nothing was sent there."
 	case errors.Is(err, ErrConsent):

@@ -100,41 +100,55 @@ var sshAccount struct {
 // OwnSSHAccount is the account that runs the tests, by way of one server for all tests of a package.
 func OwnSSHAccount(t testing.TB) *SSHAccount {
 	t.Helper()
-	if _, err := os.Stat(sshdProgram); err != nil {
-		Missing(t, "OpenSSH's server")
-	}
 	sshAccount.Lock()
 	defer sshAccount.Unlock()
-	if sshAccount.SSHAccount != nil {
-		return sshAccount.SSHAccount
+	if sshAccount.SSHAccount == nil {
+		account, stop := startSSHAccount(t)
+		running.Lock()
+		running.stops = append(running.stops, stop)
+		running.Unlock()
+		sshAccount.SSHAccount = account
+	}
+	return sshAccount.SSHAccount
+}
+
+// StartSSHAccount is that account by way of a server of the test's own.
+func StartSSHAccount(t testing.TB) *SSHAccount {
+	t.Helper()
+	account, stop := startSSHAccount(t)
+	t.Cleanup(stop)
+	return account
+}
+
+func startSSHAccount(t testing.TB) (account *SSHAccount, stop func()) {
+	t.Helper()
+	if _, err := os.Stat(sshdProgram); err != nil {
+		Missing(t, "OpenSSH's server")
 	}
 	dir, err := os.MkdirTemp("", "wetland-ssh-*")
 	if err != nil {
 		t.Fatal(err)
 	}
-	s, err := startSSH(dir, []string{"MaxStartups 100", "MaxSessions 100", "SetEnv XDG_CACHE_HOME=" + filepath.Join(dir, "cache")})
+	account = &SSHAccount{Home: filepath.Join(dir, "home"), Cache: filepath.Join(dir, "cache")}
+	account.SSHServer, err = startSSH(dir, []string{"MaxStartups 100", "MaxSessions 100", "SetEnv XDG_CACHE_HOME=" + account.Cache})
 	if err != nil {
-		t.Fatal(err)
-	}
-	running.Lock()
-	running.stops = append(running.stops, func() {
-		s.Stop()
 		_ = os.RemoveAll(dir)
-	})
-	running.Unlock()
-	account := &SSHAccount{s, filepath.Join(dir, "home"), filepath.Join(dir, "cache")}
+		t.Fatal(err)
+	}
+	stop = func() {
+		account.Stop()
+		_ = os.RemoveAll(dir)
+	}
 	settings := filepath.Join(account.Home, ".ssh")
-	if err := os.MkdirAll(settings, 0o700); err != nil {
-		t.Fatal(err)
-	}
-	s.Allow(t, MakeSSHKey(t, settings, "id_ed25519", ""))
-	_, key, _ := strings.Cut(s.KnownLine(t), " ") // known by whatever way it is reached
-	err = errors.Join(os.WriteFile(filepath.Join(settings, "known_hosts"), []byte("the-account "+key), 0o600), os.WriteFile(filepath.Join(settings, "config"), []byte("Host *\n  HostKeyAlias the-account\n"), 0o600))
+	_, key, _ := strings.Cut(account.KnownLine(t), " ") // known by whatever way it is reached
+	err = errors.Join(os.MkdirAll(settings, 0o700), os.WriteFile(filepath.Join(settings, "known_hosts"), []byte("the-account "+key), 0o600),
+		os.WriteFile(filepath.Join(settings, "config"), []byte("Host *\n  HostKeyAlias the-account\n"), 0o600))
 	if err != nil {
+		stop()
 		t.Fatal(err)
 	}
-	sshAccount.SSHAccount = account
-	return account
+	account.Allow(t, MakeSSHKey(t, settings, "id_ed25519", ""))
+	return account, stop
 }
 
 // At is a folder of this machine, as the account reaches it.

@@ -88,6 +88,7 @@ var laws = map[string]func(context.Context, Place) error{
 	"abilities":                                trueAbilities,
 	"a name for people":                        printableName,
 	"users and groups":                         ownAccount,
+	"a clock that goes":                        goingClock,
 }
 
 // Broken returns the laws that a host breaks, and how.
@@ -348,6 +349,29 @@ func ownAccount(ctx context.Context, p Place) error {
 	}
 	if !accounts.MayWrite(ctx, nobody, files.Entry{Owner: self, Mode: 0o666}) || accounts.MayWrite(ctx, nobody, own) {
 		return errors.New("what everybody may write is not told from what nobody else may")
+	}
+	return nil
+}
+
+// goingClock: files that are made there get the times of its clock.
+func goingClock(ctx context.Context, p Place) error {
+	before := p.Host.Now()
+	opened, err := p.Host.Open(ctx, p.Folder)
+	if err != nil {
+		return err
+	}
+	defer opened.Close()
+	if err := opened.Mkdir(ctx, "clock", files.Attributes{Mode: 0o700, Owner: files.Unowned, Group: files.Unowned}); err != nil {
+		return err
+	}
+	entry, err := opened.Lstat(ctx, "clock")
+	after := p.Host.Now()
+	if err = errors.Join(err, opened.Remove(ctx, "clock")); err != nil {
+		return err
+	}
+	const about = 2 * time.Second // what an answer takes, and the disk's grain
+	if after.Before(before) || entry.Modified.Before(before.Add(-about)) || entry.Modified.After(after.Add(about)) {
+		return fmt.Errorf("it says %s, then %s, and a folder that was made between is of %s", before, after, entry.Modified)
 	}
 	return nil
 }

@@ -1,0 +1,133 @@
+package e2e
+
+import (
+	"fmt"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"testing"
+
+	"wetland/internal/testenv"
+)
+
+// What is wrong with an account, a host or the way there is told, with what to do, and nothing is lost.
+func TestHostsThatDoNotServe(t *testing.T) {
+	f := layOut(t)
+	home := t.TempDir()
+	must(t, os.Mkdir(filepath.Join(home, ".ssh"), 0o700))
+	key := testenv.MakeSSHKey(t, filepath.Join(home, ".ssh"), "id_ed25519", "")
+	elsewhere := testenv.MakeSSHKey(t, t.TempDir(), "other", "")
+	script := filepath.Join(t.TempDir(), "shell")
+	must(t, os.WriteFile(script, []byte("#!/bin/sh\necho 'Welcome aboard the Otterby ferry!'\necho\nexec /bin/sh -c \"$SSH_ORIGINAL_COMMAND\"\n"), 0o755))
+	for _, c := range []struct {
+		name     string
+		settings []string // of the server
+		key      string   // that it lets in; "": the user's
+		known    func(s *testenv.SSHServer) string
+		root     string
+		args     []string
+		env      []string
+		code     int
+		words    []string
+	}{
+		{name: "all is well", code: 0, words: []string{"Adopted."}},
+		{name: "a shell that greets", settings: []string{"ForceCommand " + script}, code: 0, words: []string{"Adopted."}},
+		{name: "one session at a time", settings: []string{"MaxSessions 1"}, code: 0, words: []string{"Adopted."}},
+		{name: "an unknown key", known: func(*testenv.SSHServer) string { return "" }, code: 1, words: []string{"is not known yet: its key is SHA256:", "Compare the fingerprint"}},
+		{name: "another fingerprint", known: func(*testenv.SSHServer) string { return "" }, args: []string{"--host-key", "SHA256:0000"}, code: 1, words: []string{"you named the key SHA256:0000"}},
+		{name: "a changed key", known: func(s *testenv.SSHServer) string {
+			public, _ := os.ReadFile(elsewhere + ".pub")
+			return strings.Fields(s.KnownLine(t))[0] + " " + string(public)
+		}, code: 1, words: []string{"has another key than the one that is known", "known_hosts, line 1", "Ask your host before you do anything else"}},
+		{name: "a key that is not let in", key: elsewhere, code: 1, words: []string{"does not let this account in", "Tried: the key SHA256:", "Check that ssh lets you in: ssh -p"}},
+		{name: "no consent", args: []string{"-no-helper"}, code: 1, words: []string{"nobody allowed yet that Wetland puts its helper there", "--put-helper"}},
+		{name: "a folder that is not there", root: "/srv/no/such/folder", code: 1, words: []string{"there is no file or folder ssh://", "/srv/no/such/folder"}},
+		{name: "a folder without a site", root: "/usr", code: 1, words: []string{"ROOT is the folder that the web server hands out"}},
+		{name: "files alone", settings: []string{"ForceCommand internal-sftp"}, code: 1, words: []string{"the account runs no programs of ours", "ask your host for a full one"}},
+		{name: "a jailed shell", settings: []string{"ForceCommand /bin/echo This account may not do that."}, code: 1, words: []string{"the account runs no programs of ours", "This account may not do that."}},
+		{name: "no way to write there", settings: []string{"SetEnv XDG_CACHE_HOME=/proc/nowhere"}, code: 1, words: []string{"it could not be written", "/proc/nowhere"}},
+		{name: "a password in the address", root: "//keeper:secret@127.0.0.1/srv", code: 1, words: []string{"must hold no password"}},
+	} {
+		t.Run(c.name, func(t *testing.T) {
+			settings := c.settings
+			if !strings.Contains(strings.Join(settings, " "), "XDG_CACHE_HOME") {
+				settings = append(settings, "SetEnv XDG_CACHE_HOME="+t.TempDir())
+			}
+			server := testenv.StartSSH(t, settings...)
+			if c.key == "" {
+				c.key = key
+			}
+			server.Allow(t, c.key)
+			known := server.KnownLine(t)
+			if c.known != nil {
+				known = c.known(server)
+			}
+			must(t, os.WriteFile(filepath.Join(home, ".ssh", "known_hosts"), []byte(known), 0o600))
+			account := testenv.SSHAccount{SSHServer: server}
+			root := account.At(f.root)
+			switch {
+			case strings.HasPrefix(c.root, "//"):
+				root = "ssh:" + c.root
+			case c.root != "":
+				root = account.At(c.root)
+			}
+			args := append([]string{"adopt", root, "--address", f.address, "--no-browser"}, c.args...)
+			if len(c.args) == 1 && c.args[0] == "-no-helper" {
+				args = args[:len(args)-1]
+			} else {
+				args = append(args, "--put-helper")
+			}
+			command := exec.Command(program, args...)
+			command.Env = append(os.Environ(), "HOME="+home, "SSH_AUTH_SOCK=")
+			care := t.TempDir()
+			r := finish(t, command, care).want(t, c.code, c.words...)
+			if _, err := os.Stat(filepath.Join(care, "wetland.toml")); (err == nil) != (c.code == 0) {
+				t.Errorf("wetland.toml: %v\n%s", err, r)
+			}
+			if strings.Contains(r.stdout+r.err, "secret") {
+				t.Errorf("the password is printed\n%s", r)
+			}
+		})
+	}
+}
+
+// No secret is where another user of the machine could read it: neither in the helper's arguments nor
+// in its environment.
+func TestHelperHasNoSecret(t *testing.T) {
+	testenv.TakesLong(t)
+	site := testenv.WordPress(t)
+	t.Parallel()
+	account := testenv.StartSSHAccount(t)
+	reachBySSH(t, account)
+	workspace := t.TempDir()
+	command := wetlandCommand(t, "adopt", site.Root, "--address", site.Address, "--no-browser")
+	command.Dir = workspace
+	must(t, command.Start())
+	ended := make(chan error, 1)
+	go func() { ended <- command.Wait() }()
+	p := &parted{account: account}
+	seen := 0
+	for over := false; !over; {
+		select {
+		case <-ended:
+			over = true
+		default:
+		}
+		for _, process := range p.helpers() {
+			folder := fmt.Sprintf("/proc/%d", process)
+			arguments, err1 := os.ReadFile(filepath.Join(folder, "cmdline"))
+			environment, err2 := os.ReadFile(filepath.Join(folder, "environ"))
+			if err1 != nil || err2 != nil || len(arguments) == 0 {
+				continue
+			}
+			seen++
+			if text := string(arguments) + string(environment); strings.Contains(text, site.Password) || strings.Contains(text, "Tide") {
+				t.Fatalf("the password is there: %q", text)
+			}
+		}
+	}
+	if seen == 0 {
+		t.Error("the helper was never seen")
+	}
+}
