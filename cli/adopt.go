@@ -66,6 +66,7 @@ with --user, --server and --certificates how it is reached.`,
 	}
 	command.Flags().StringVar(&o.Address, "address", "", "where visitors reach the site (default: what the CMS's own settings say)")
 	command.Flags().StringVar(&o.Name, "name", "", "what to call the site (default: what the CMS calls it, else the host of its address)")
+	command.Flags().BoolVar(&o.Reach.FromHost, "from-host", false, "pages can be reached from the site's own machine only: fetch them from there")
 	command.Flags().StringVar(&o.Reach.Server, "server", "", "HOST:PORT of the server itself, bypassing what stands in front of it")
 	command.Flags().StringVar(&o.Reach.Certificates, "certificates", "", "file of certificates (PEM) to trust beside the system's")
 	command.Flags().StringVar(&o.Reach.User, "user", "", "user of a protected site (HTTP Basic)")

@@ -92,6 +92,19 @@ func TestHostsThatDoNotServe(t *testing.T) {
 	}
 }
 
+// What only the site's own machine can reach is fetched from there. Nobody else knows the name here:
+// the helper's machine is asked to connect to the server.
+func TestPagesFromTheHost(t *testing.T) {
+	f := layOut(t)
+	account := testenv.OwnSSHAccount(t)
+	reachBySSH(t, account)
+	server := strings.TrimSuffix(strings.TrimPrefix(f.address, "http://"), "/")
+	f.run(t, "adopt", f.root, "--address", f.address, "--server", server, "--from-host", "--no-browser").want(t, 0, "Adopted.")
+	f.run(t, "update", f.pkg("harbourlight-2.5.2")).want(t, 0, "Kept.")
+	wetlandHere := exec.Command(program, "adopt", f.root, "--address", f.address, "--from-host")
+	finish(t, wetlandHere, t.TempDir()).want(t, 2, "fetched from the site's own machine where that is another one")
+}
+
 // No secret is where another user of the machine could read it: neither in the helper's arguments nor
 // in its environment.
 func TestHelperHasNoSecret(t *testing.T) {

@@ -151,14 +151,18 @@ func (a *adoption) findHost(ctx context.Context) (on host.Host, folder string, e
 			return nil, "", err
 		}
 	}
-	if problems := a.o.Host.Problems(a.o.Root); len(problems) > 0 {
+	problems := a.o.Host.Problems(a.o.Root)
+	if a.o.Reach.FromHost && (a.o.Address == "" || !workspace.IsElsewhere(a.o.Root)) {
+		problems = append(problems, "pages are fetched from the site's own machine where that is another one, and the address is given")
+	}
+	if len(problems) > 0 {
 		refusal := &runs.Refusal{}
 		for _, problem := range problems {
-			refusal.Reasons = append(refusal.Reasons, runs.Reason{What: problem, Do: advice.Steps("Here these are --put-helper, --host-key and --account-password-from.")})
+			refusal.Reasons = append(refusal.Reasons, runs.Reason{What: problem, Do: advice.Steps("Here these are --put-helper, --host-key, --account-password-from, --from-host and --address.")})
 		}
 		return nil, "", refusal
 	}
-	on, folder, err = a.o.Hosts(a.o.Root, workspace.Config{Host: a.o.Host})
+	on, folder, err = a.o.Hosts(a.o.Root, workspace.Config{Host: a.o.Host, Reach: a.o.Reach, Site: workspace.SiteConfig{Address: a.o.Address}})
 	if err != nil {
 		return nil, "", err
 	}
@@ -386,7 +390,11 @@ func (a *adoption) identify(ctx context.Context, db database.Database) error {
 }
 
 func (a *adoption) fetcher() *fetching.Fetcher {
-	return &fetching.Fetcher{Address: a.site.Address, Reach: a.reach}
+	reach := a.reach
+	if a.o.Reach.FromHost {
+		reach.Dial = a.site.Host.Dial
+	}
+	return &fetching.Fetcher{Address: a.site.Address, Reach: reach}
 }
 
 // readReach makes sure that the site can be reached as was said: without it, what answers in

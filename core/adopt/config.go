@@ -15,10 +15,13 @@ import (
 func (a *adoption) sayReach(say func(string, ...any)) {
 	given := a.o.Reach
 	head := "# [reach]"
-	if given.Server+given.Certificates+given.User != "" {
+	if given.Server+given.Certificates+given.User != "" || given.FromHost {
 		head = "[reach]"
 	}
 	say("%s", head)
+	if given.FromHost {
+		say("%-40s # the site's own machine connects to the address", "from_host = true")
+	}
 	for _, one := range []struct{ name, value, example, what string }{
 		{"server", given.Server, "192.0.2.7:443", "past what stands in front of the server"},
 		{"certificates", given.Certificates, "/etc/ssl/staging.pem", "to trust beside the system's"},

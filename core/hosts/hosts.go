@@ -81,6 +81,9 @@ func siteOf(folder string, config workspace.Config) boundary.Site {
 	if config.Site.PHPPool != workspace.PoolByRequest {
 		s.Pool = config.Site.PHPPool
 	}
+	if config.Reach.FromHost {
+		s.Servers = append(s.Servers, "tcp "+config.SiteServer())
+	}
 	return s
 }
 

@@ -199,7 +199,7 @@ func FetcherOf(w *workspace.Workspace) (*fetching.Fetcher, error) {
 	if err != nil {
 		return nil, err
 	}
-	return NewFetcher(&site.Site{Workspace: w, Address: address})
+	return NewFetcher(&site.Site{Workspace: w, Host: w.Host, Address: address})
 }
 
 // NewFetcher returns the fetcher for a site's pages, as its wetland.toml wants it. Its
@@ -209,6 +209,9 @@ func NewFetcher(s *site.Site) (*fetching.Fetcher, error) {
 	reach, err := ReachOf(s.Workspace.Config.Reach)
 	if err != nil {
 		return nil, err
+	}
+	if s.Workspace.Config.Reach.FromHost {
+		reach.Dial = s.Host.Dial
 	}
 	program := config.Browser
 	switch program {

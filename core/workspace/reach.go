@@ -12,6 +12,8 @@ import (
 type ReachConfig struct {
 	// Server is HOST:PORT of the server itself, past what stands in front of it.
 	Server string `toml:"server"`
+	// FromHost has the site's own machine connect to the address: only from there it is reached.
+	FromHost bool `toml:"from_host"`
 	// Certificates is a file of certificates (PEM) to trust beside the system's.
 	Certificates string `toml:"certificates"`
 	// User protects the whole site (HTTP Basic). PasswordFrom says where the password

@@ -119,6 +119,21 @@ func (c HostConfig) Problems(root string) (all []string) {
 	return all
 }
 
+// SiteServer is HOST:PORT at which the site's own pages are asked for; "" where the address is wrong.
+func (c Config) SiteServer() string {
+	if c.Reach.Server != "" {
+		return c.Reach.Server
+	}
+	address, err := ParseAddress(c.Site.Address)
+	switch {
+	case err != nil:
+		return ""
+	case address.Port() != "":
+		return address.Host
+	}
+	return net.JoinHostPort(address.Hostname(), map[string]string{"http": "80", "https": "443"}[address.Scheme])
+}
+
 // isAbsolute tells whether a path is whole, here or on another machine.
 func isAbsolute(name string) bool { return filepath.IsAbs(name) || path.IsAbs(name) }
 
@@ -473,6 +488,9 @@ func (c *Config) checkSite(say func(string, ...any)) {
 		say("[site] root is missing: the folder that holds the site")
 	} else if !filepath.IsAbs(c.Site.Root) && !IsElsewhere(c.Site.Root) {
 		say("[site] root must be an absolute path, or ssh://USER@HOST/PATH, not %q", c.Site.Root)
+	}
+	if c.Reach.FromHost && !IsElsewhere(c.Site.Root) {
+		say("[reach] from_host is for a site on another machine")
 	}
 	for _, problem := range c.Host.Problems(c.Site.Root) {
 		say("%s", problem)

@@ -32,6 +32,8 @@ type Reach struct {
 	// The site's own name is still the one that is asked for and that the certificate
 	// must be made for. "": as the name says.
 	Server string
+	// Dial connects to the site itself, where only its own machine can; nil: from here.
+	Dial func(ctx context.Context, network, address string) (net.Conn, error)
 	// Trusted are the certificates to trust; nil: the system's.
 	Trusted *x509.CertPool
 	// User and Password protect the whole site (HTTP Basic). They go to no other host.
@@ -55,12 +57,18 @@ func (f *Fetcher) transport() *http.Transport {
 	}
 	dial := (&net.Dialer{Timeout: 30 * time.Second, KeepAlive: 30 * time.Second, ControlContext: f.notFurtherInside()}).DialContext
 	own := withPort(f.Address)
-	if f.Reach.Server != "" {
+	if f.Reach.Server != "" || f.Reach.Dial != nil {
 		transport.Proxy = nil
 	}
 	transport.DialContext = func(ctx context.Context, how, to string) (net.Conn, error) {
-		if to == own && f.Reach.Server != "" {
+		if to != own {
+			return dial(ctx, how, to)
+		}
+		if f.Reach.Server != "" {
 			to = f.Reach.Server
+		}
+		if f.Reach.Dial != nil {
+			return f.Reach.Dial(ctx, "tcp", to)
 		}
 		return dial(ctx, how, to)
 	}

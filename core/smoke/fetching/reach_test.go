@@ -1,13 +1,17 @@
 package fetching
 
 import (
+	"context"
 	"crypto/tls"
 	"crypto/x509"
 	"errors"
 	"fmt"
+	"io"
+	"net"
 	"net/http"
 	"net/http/httptest"
 	"net/url"
+	"slices"
 	"strings"
 	"sync"
 	"sync/atomic"
@@ -322,5 +326,29 @@ func TestBrowserChecksWhoAnswers(t *testing.T) {
 		if sight.Problem == "" {
 			t.Errorf("on a %s, %d letters of another server's are shown", width, sight.Letters)
 		}
+	}
+}
+
+// What only the site's own machine can reach is fetched from there, and nothing else is.
+func TestPagesByWayOfTheHost(t *testing.T) {
+	server := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) { fmt.Fprint(w, "<title>", r.Host, "</title>") }))
+	defer server.Close()
+	var asked []string
+	f := &Fetcher{Address: &url.URL{Scheme: "http", Host: "ferry.example", Path: "/"}}
+	f.Reach.Dial = func(ctx context.Context, network, address string) (net.Conn, error) {
+		asked = append(asked, network+" "+address)
+		return (&net.Dialer{}).DialContext(ctx, network, server.Listener.Addr().String())
+	}
+	client := &http.Client{Transport: f.transport()}
+	response, err := client.Get("http://ferry.example/")
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer response.Body.Close()
+	if text, err := io.ReadAll(response.Body); err != nil || string(text) != "<title>ferry.example</title>" || !slices.Equal(asked, []string{"tcp ferry.example:80"}) {
+		t.Errorf("%q %v, dialled %q", text, err, asked)
+	}
+	if response, err := client.Get("http://other.example/"); err == nil || len(asked) != 1 {
+		t.Errorf("another host by way of the site's: %v %v %q", response, err, asked)
 	}
 }
