@@ -67,7 +67,7 @@ func (a *adoption) findAllowed(ctx context.Context) {
 	if version := a.site.PHPOfShell(ctx); version != "" {
 		a.allow(true, "its PHP", version+" on the command line", "the pages may be made by another")
 	}
-	if ahead := on.Now().Sub(time.Now()); ahead.Abs() > time.Minute {
+	if ahead := time.Until(on.Now()); ahead.Abs() > time.Minute {
 		a.allow(false, "its clock", fmt.Sprintf("%s %s", ahead.Abs().Round(time.Minute), map[bool]string{true: "ahead", false: "behind"}[ahead > 0]), "Wetland goes by it for files there; ask the host to set it")
 	}
 	if free, err := a.site.Files.FreeSpace(ctx, a.site.Root); err == nil {
