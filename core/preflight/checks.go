@@ -130,7 +130,7 @@ func CheckPlace(ctx context.Context, s *session.Session, t *runs.Target, p *pack
 	}
 	if t.New {
 		if err := fsys.Writable(ctx, path.Dir(live)); err != nil {
-			why.Add(fmt.Sprintf("the folder %s cannot be written by %s", path.Dir(live), runs.WhoAmI()), "Run Wetland as the user who owns the site's files, or fix the folder's permissions.")
+			why.Add(fmt.Sprintf("the folder %s cannot be written by %s", path.Dir(live), actor(ctx, s)), "Act as the user who owns the site's files, or fix the folder's permissions.")
 		}
 		return
 	}
@@ -144,7 +144,7 @@ func CheckPlace(ctx context.Context, s *session.Session, t *runs.Target, p *pack
 	}
 	for _, folder := range []string{path.Dir(live), live} {
 		if err := fsys.Writable(ctx, folder); err != nil {
-			why.Add(fmt.Sprintf("the folder %s cannot be written by %s", folder, runs.WhoAmI()), "Run Wetland as the user who owns the site's files, or fix the folder's permissions.")
+			why.Add(fmt.Sprintf("the folder %s cannot be written by %s", folder, actor(ctx, s)), "Act as the user who owns the site's files, or fix the folder's permissions.")
 		}
 	}
 	checkOwner(ctx, s, live, entry, why)
@@ -156,6 +156,23 @@ func CheckPlace(ctx context.Context, s *session.Session, t *runs.Target, p *pack
 	checkCollisions(ctx, s, live, why)
 }
 
+// actor names the user as whom the site's files are written.
+func actor(ctx context.Context, s *session.Session) string {
+	if s.Site.Host.Name() == "" {
+		return runs.WhoAmI()
+	}
+	accounts := s.Site.Host.Accounts()
+	return accounts.UserName(ctx, accounts.Self(ctx)) + " on the site's machine"
+}
+
+// actAs tells how to act as another user.
+func actAs(s *session.Session, user string) string {
+	if s.Site.Host.Name() == "" {
+		return "Run Wetland as that user: sudo -u " + phrase.ShellWord(user) + " wetland ..."
+	}
+	return "Enter the site's machine as that user: root = \"ssh://" + user + "@...\" in wetland.toml."
+}
+
 // checkOwner tells apart whether it is the owner or the group that new files cannot be given:
 // they are had in different ways.
 func checkOwner(ctx context.Context, s *session.Session, live string, entry files.Entry, why *runs.Reasons) {
@@ -163,11 +180,11 @@ func checkOwner(ctx context.Context, s *session.Session, live string, entry file
 	accounts := s.Site.Host.Accounts()
 	if !s.Site.Files.CanOwn(entry.Owner, without) {
 		owner := accounts.UserName(ctx, entry.Owner)
-		why.Add(fmt.Sprintf("%s belongs to the user %s: %s cannot give the new files that owner", live, owner, runs.WhoAmI()), "Run Wetland as that user: sudo -u "+phrase.ShellWord(owner)+" wetland ...")
+		why.Add(fmt.Sprintf("%s belongs to the user %s: %s cannot give the new files that owner", live, owner, actor(ctx, s)), actAs(s, owner))
 	}
 	if !s.Site.Files.CanOwn(without, entry.Group) {
 		group := accounts.GroupName(ctx, entry.Group)
-		why.Add(fmt.Sprintf("%s belongs to the group %s, and %s is not in it: the new files cannot be given that group", live, group, runs.WhoAmI()),
+		why.Add(fmt.Sprintf("%s belongs to the group %s, and %s is not in it: the new files cannot be given that group", live, group, actor(ctx, s)),
 			fmt.Sprintf("Join the group (as root: usermod -aG %s %s), sign in again, and retry. Or run Wetland as a user who is in it. Or, if that group is not needed, give the folder one of your own, set so that new files get it by themselves: chgrp -R YOURS %s; find %s -type d -exec chmod g+s {} +",
 				phrase.ShellWord(group), phrase.ShellWord(accounts.UserName(ctx, accounts.Self(ctx))), phrase.ShellQuote(live), phrase.ShellQuote(live)))
 	}

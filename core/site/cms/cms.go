@@ -366,6 +366,15 @@ func Nested(ctx context.Context, disk *files.Roots, root string) []string {
 	return found
 }
 
+// numbers are those from 0 to n-1.
+func numbers(n int) []int {
+	all := make([]int, n)
+	for i := range all {
+		all[i] = i
+	}
+	return all
+}
+
 // diskFolder is a Folder of a disk.
 type diskFolder struct {
 	ctx  context.Context
@@ -439,31 +448,41 @@ func readAll(ctx context.Context, disk *files.Roots, name string, limit int64) (
 
 // components lists the folders below themes and plugins that system can read.
 func components(ctx context.Context, disk *files.Roots, layout Layout, read func(Folder) (Header, error)) ([]Component, error) {
-	var found []Component
+	type place struct {
+		home  Home
+		entry files.Entry
+	}
+	var places []place
 	for _, home := range layout.Homes() {
 		entries, err := disk.List(ctx, home.Path)
 		if err != nil {
 			return nil, fmt.Errorf("list the %ss: %w", home.Kind, err)
 		}
 		for _, entry := range entries {
-			at := path.Join(home.Path, entry.Name)
-			component := Component{Folder: entry.Name, Places: []Place{{Path: at, Public: path.Join("/", home.Public, entry.Name)}}}
-			switch {
-			case entry.Name[0] == '.':
-				continue // WordPress passes over them: get_plugins() in wp-admin/includes/plugin.php
-			case leadsToFolder(ctx, disk, at, entry):
-				component.Problem = fmt.Sprintf("a link to %s, not followed", entry.Target)
-			case entry.Kind != files.Folder:
-				continue
-			default:
-				var err error
-				if component.Header, err = read(diskFolder{ctx, disk, at}); err != nil {
-					component.Problem = err.Error()
-				}
+			if entry.Name[0] != '.' { // WordPress passes over them: get_plugins() in wp-admin/includes/plugin.php
+				places = append(places, place{home, entry})
 			}
-			component.Kind = home.Kind
-			found = append(found, component)
 		}
 	}
-	return found, nil
+	found := make([]Component, len(places))
+	err := files.AtOnce(ctx, disk, numbers(len(places)), func(ctx context.Context, i int) error {
+		home, entry := places[i].home, places[i].entry
+		at := path.Join(home.Path, entry.Name)
+		component := Component{Folder: entry.Name, Places: []Place{{Path: at, Public: path.Join("/", home.Public, entry.Name)}}}
+		switch {
+		case leadsToFolder(ctx, disk, at, entry):
+			component.Problem = fmt.Sprintf("a link to %s, not followed", entry.Target)
+		case entry.Kind != files.Folder:
+			return nil
+		default:
+			var err error
+			if component.Header, err = read(diskFolder{ctx, disk, at}); err != nil {
+				component.Problem = err.Error()
+			}
+		}
+		component.Kind = home.Kind
+		found[i] = component
+		return nil
+	})
+	return slices.DeleteFunc(found, func(c Component) bool { return c.Kind == "" }), err
 }

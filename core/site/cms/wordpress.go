@@ -355,33 +355,50 @@ func (w *wordpressSite) Components(ctx context.Context, db database.Database) ([
 
 // loosePlugins lists plugins that are files and not folders.
 func (w *wordpressSite) loosePlugins(ctx context.Context) []Component {
-	var found []Component
-	add := func(folder string, form Form, wanted func(name string, headed bool) bool) {
-		entries, err := w.disk.List(ctx, folder)
-		if err != nil {
-			return // most sites have no such folder
-		}
-		for _, entry := range entries {
-			if entry.Kind != files.File || path.Ext(entry.Name) != ".php" {
-				continue
-			}
-			text, err := readStart(diskFolder{ctx, w.disk, folder}, entry.Name, headerSize)
-			name := headerField(strings.ReplaceAll(text, "\r", "\n"), "Plugin Name")
-			if !wanted(entry.Name, name != "") {
-				continue
-			}
-			component := Component{Header: headerOf(Plugin, name, text), Folder: entry.Name, Places: []Place{{Path: path.Join(folder, entry.Name), Single: true}}, Form: form}
-			if err != nil {
-				component.Problem = err.Error()
-			}
-			found = append(found, component)
-		}
-	}
 	headed := func(_ string, headed bool) bool { return headed }
-	add(path.Join(w.content, "plugins"), SingleFile, headed)
-	add(path.Join(w.content, "mu-plugins"), MustUse, func(string, bool) bool { return true })
-	add(w.content, DropIn, func(name string, _ bool) bool { return slices.Contains(wordpress.LooseFiles, name) })
-	return found
+	kinds := []looseKind{
+		{path.Join(w.content, "plugins"), SingleFile, headed},
+		{path.Join(w.content, "mu-plugins"), MustUse, func(string, bool) bool { return true }},
+		{w.content, DropIn, func(name string, _ bool) bool { return slices.Contains(wordpress.LooseFiles, name) }},
+	}
+	found := make([][]Component, len(kinds))
+	_ = files.AtOnce(ctx, w.disk, numbers(len(kinds)), func(ctx context.Context, i int) error {
+		found[i] = w.looseIn(ctx, kinds[i])
+		return nil
+	})
+	return slices.Concat(found...)
+}
+
+// looseKind is where plugins of a form are, and which files there are some.
+type looseKind struct {
+	folder string
+	form   Form
+	wanted func(name string, headed bool) bool
+}
+
+func (w *wordpressSite) looseIn(ctx context.Context, kind looseKind) []Component {
+	entries, err := w.disk.List(ctx, kind.folder)
+	if err != nil {
+		return nil // most sites have no such folder
+	}
+	found := make([]Component, len(entries))
+	_ = files.AtOnce(ctx, w.disk, numbers(len(entries)), func(ctx context.Context, i int) error {
+		entry := entries[i]
+		if entry.Kind != files.File || path.Ext(entry.Name) != ".php" {
+			return nil
+		}
+		text, err := readStart(diskFolder{ctx, w.disk, kind.folder}, entry.Name, headerSize)
+		name := headerField(strings.ReplaceAll(text, "\r", "\n"), "Plugin Name")
+		if !kind.wanted(entry.Name, name != "") {
+			return nil
+		}
+		found[i] = Component{Header: headerOf(Plugin, name, text), Folder: entry.Name, Places: []Place{{Path: path.Join(kind.folder, entry.Name), Single: true}}, Form: kind.form}
+		if err != nil {
+			found[i].Problem = err.Error()
+		}
+		return nil
+	})
+	return slices.DeleteFunc(found, func(c Component) bool { return c.Folder == "" })
 }
 
 // AutomaticUpdates reads the constants and the options that decide about them:
