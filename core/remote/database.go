@@ -4,7 +4,9 @@ import (
 	"context"
 	"encoding/binary"
 	"encoding/json"
+	"errors"
 	"fmt"
+	"reflect"
 	"slices"
 	"sync"
 
@@ -215,6 +217,49 @@ type moment struct {
 	lock   sync.Mutex // one asks for rows at a time
 	talk   *talk
 	broken error
+	// Whoever reads one table after the other is spared a round trip for each: the next ones are asked
+	// for ahead.
+	last  int   // the number of the table that was read last
+	ahead []int // those that are asked for, and not read yet
+}
+
+// mostAhead is how many tables are asked for ahead.
+const mostAhead = 16
+
+// ask asks for the rows of a table, unless that was done already, and maybe for those of the next ones.
+func (m *moment) ask(table database.Table) error {
+	i := slices.IndexFunc(m.described.Tables, func(one database.Table) bool { return one.Name == table.Name })
+	if i >= 0 && !reflect.DeepEqual(m.described.Tables[i], table) {
+		i = -1
+	}
+	if len(m.ahead) > 0 && m.ahead[0] == i {
+		m.ahead = m.ahead[1:]
+	} else {
+		for range m.ahead { // what nobody wants any more
+			if err := m.talk.hearRows(func(database.Row) error { return nil }); err != nil && !errors.Is(err, errRows) {
+				return err
+			}
+		}
+		m.ahead = nil
+		if err := m.talk.put(sayWantRows, table); err != nil {
+			return err
+		}
+	}
+	next := i + 1
+	if len(m.ahead) > 0 {
+		next = m.ahead[len(m.ahead)-1] + 1
+	}
+	for inOrder := i > m.last && m.last >= 0; inOrder && next < len(m.described.Tables) && len(m.ahead) < mostAhead; next++ {
+		if m.described.Tables[next].Kind != database.BaseTable {
+			continue
+		}
+		if err := m.talk.put(sayWantRows, m.described.Tables[next]); err != nil {
+			return err
+		}
+		m.ahead = append(m.ahead, next)
+	}
+	m.last = i
+	return m.talk.flush()
 }
 
 func (n *near) Read(ctx context.Context) (database.Moment, error) {
@@ -229,7 +274,7 @@ func (n *near) Read(ctx context.Context) (database.Moment, error) {
 		stop()
 		return nil, err
 	}
-	m := &moment{ctx: inner, stop: stop, stream: s, talk: t}
+	m := &moment{ctx: inner, stop: stop, stream: s, talk: t, last: -1}
 	var names []string
 	if err = t.expect(sayNames, &names); err == nil {
 		if err = t.tell(sayOwned, n.owner(names)); err == nil {
@@ -264,7 +309,7 @@ func (m *moment) Rows(ctx context.Context, table database.Table, each func(datab
 	}
 	defer context.AfterFunc(ctx, m.stop)()
 	var stopped error
-	err := m.talk.tell(sayWantRows, table)
+	err := m.ask(table)
 	if err == nil {
 		err = m.talk.hearRows(func(row database.Row) error {
 			if stopped == nil { // what is under way comes in any case
@@ -294,6 +339,11 @@ func (m *moment) Close() error {
 	defer m.stop()
 	if m.broken != nil || m.ctx.Err() != nil {
 		return nil // it ended there
+	}
+	if len(m.ahead) > 0 {
+		m.stop() // rather than wait for what nobody wants
+		_ = m.stream.Wait(m.ctx, nil)
+		return nil
 	}
 	if err := m.stream.CloseWrite(); err != nil {
 		return err

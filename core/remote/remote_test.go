@@ -4,10 +4,12 @@ import (
 	"context"
 	"database/sql"
 	"errors"
+	"fmt"
 	"io"
 	"net"
 	"os"
 	"path/filepath"
+	"strconv"
 	"strings"
 	"testing"
 
@@ -188,6 +190,46 @@ func TestDatabaseByWayOfAHelper(t *testing.T) {
 		t.Error(err)
 	}
 	if err := db.Close(); err != nil {
+		t.Error(err)
+	}
+}
+
+// Tables are read in any order, in part and more than once, whatever was asked for ahead.
+func TestTablesInAnyOrder(t *testing.T) {
+	account := emptySQLite(t)
+	var statements []string
+	for i := range 30 {
+		statements = append(statements, fmt.Sprintf("CREATE TABLE t%02d (n INTEGER)", i), fmt.Sprintf("INSERT INTO t%02d VALUES (%d), (%d)", i, i, i))
+	}
+	if err := account.Run(statements...); err != nil {
+		t.Fatal(err)
+	}
+	db, err := dialled(t).Databases().Open(t.Context(), account.Login, database.Everything)
+	if err != nil {
+		t.Fatal(err)
+	}
+	moment, err := db.Read(t.Context())
+	if err != nil {
+		t.Fatal(err)
+	}
+	tables := moment.Tables()
+	stop := errors.New("enough")
+	for _, i := range []int{0, 1, 2, 3, 4, 2, 19, 20, 21, 22, 5, 6, 7, 7, 29, 0, 1, 2} {
+		count := 0
+		err := moment.Rows(t.Context(), tables[i], func(row database.Row) error {
+			if row[len(row)-1].String() != strconv.Itoa(i) {
+				t.Errorf("a row of another table: %s in t%02d", row[0], i)
+			}
+			if count++; i == 4 {
+				return stop
+			}
+			return nil
+		})
+		if want := map[bool]int{true: 1, false: 2}[i == 4]; count != want || (i == 4) != errors.Is(err, stop) {
+			t.Errorf("t%02d: %d rows, %v", i, count, err)
+		}
+	}
+	if err := moment.Close(); err != nil { // while others are asked for
 		t.Error(err)
 	}
 }
