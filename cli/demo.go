@@ -13,13 +13,16 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"wetland/core/sshclient"
 	"wetland/core/workspace"
 	"wetland/demo"
+	"wetland/demo/sshd"
 	"wetland/demo/vendor"
 )
 
 func (a *app) demoCommand() *cobra.Command {
 	var dir string
+	var overSSH bool
 	var serve bool
 	command := &cobra.Command{
 		Use:   "demo",
@@ -29,16 +32,21 @@ start it on this machine, and run the story through the same commands that you
 would type: adopt the site, update to a theme that breaks a page and see it put
 back, update to a good one and see it kept. Nothing leaves this machine.`,
 		Example: `  wetland demo
-  wetland demo --dir ferry --serve`,
+  wetland demo --dir ferry --serve
+  wetland demo --over-ssh`,
 		Args: cobra.NoArgs,
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			if a.json {
 				return errors.New("the demo tells a story and has no JSON form")
 			}
-			return a.demo(cmd.Context(), dir, serve)
+			if overSSH && serve {
+				return errors.New("--over-ssh plays the story and ends: the server of ssh ends with it. Leave --serve out")
+			}
+			return a.demo(cmd.Context(), dir, serve, overSSH)
 		},
 	}
 	command.Flags().StringVar(&dir, "dir", "", "folder to lay the site out in (default: a temporary one); one from an earlier demo is only served")
+	command.Flags().BoolVar(&overSSH, "over-ssh", false, "reach the site as one on another machine, by OpenSSH's server on this one")
 	command.Flags().BoolVar(&serve, "serve", false, "keep the site up afterwards, until Ctrl-C")
 	return command
 }
@@ -46,10 +54,19 @@ back, update to a good one and see it kept. Nothing leaves this machine.`,
 // stage is the demo's folder and what is in it.
 type stage struct {
 	dir, root, packages, workspace string
-	shop                           string // the vendor's address
+	shop                           string        // the vendor's address
+	account                        *sshd.Account // by which the site is reached; nil: it is here
 }
 
-func (a *app) demo(ctx context.Context, dir string, serve bool) error {
+// site is the root, as it is reached.
+func (p stage) site() string {
+	if p.account == nil {
+		return p.root
+	}
+	return p.account.At(p.root)
+}
+
+func (a *app) demo(ctx context.Context, dir string, serve, overSSH bool) error {
 	place, fresh, err := openStage(dir)
 	if err != nil {
 		return err
@@ -74,12 +91,38 @@ func (a *app) demo(ctx context.Context, dir string, serve bool) error {
 	ended := make(chan error, 2)
 	go func() { ended <- demo.Serve(serving, listener, place.root, slog.New(slog.DiscardHandler)) }()
 	go func() { ended <- vendor.Serve(serving, shop, licenceKey) }()
-	err = a.play(ctx, place, fresh, serve, listener)
+	if overSSH {
+		place.account, err = a.startAccount(ctx, place, fresh)
+	}
+	if err == nil {
+		err = a.play(ctx, place, fresh, serve, listener)
+	}
+	if place.account != nil {
+		place.account.Stop()
+	}
 	if err == nil && serve {
 		<-ctx.Done()
 	}
 	stop()
 	return errors.Join(err, <-ended, <-ended)
+}
+
+// startAccount starts a server of ssh for the account that runs the demo, which leaves that account's
+// own settings alone.
+func (a *app) startAccount(ctx context.Context, place stage, fresh bool) (*sshd.Account, error) {
+	if !fresh {
+		return nil, errors.New("--over-ssh needs a new demo: its server of ssh has another port each time. Choose another folder")
+	}
+	dir := filepath.Join(place.dir, "ssh")
+	if err := os.Mkdir(dir, 0o700); err != nil {
+		return nil, err
+	}
+	account, err := sshd.StartAccount(ctx, dir)
+	if err != nil {
+		return nil, err
+	}
+	a.hosts.Files = &sshclient.Files{Home: account.Home, Configs: []string{filepath.Join(account.Home, ".ssh", "config")}, Name: account.User}
+	return account, nil
 }
 
 // licenceKey opens the made-up vendor's downloads in the demo.
@@ -186,8 +229,11 @@ func (a *app) play(ctx context.Context, place stage, fresh, serve bool, listener
 		}
 	}
 	s.Print("\n%s\n", s.Bold("That was the demo. Where everything lies"))
-	for _, line := range [][2]string{{"the site", place.root}, {"its workspace", place.workspace}, {"more packages", place.packages}} {
+	for _, line := range [][2]string{{"the site", place.site()}, {"its workspace", place.workspace}, {"more packages", place.packages}} {
 		s.Print("  %-15s %s\n", line[0], line[1])
+	}
+	if place.account != nil {
+		return nil // its server of ssh ends now
 	}
 	if !serve {
 		s.Print("\n%s\n  %s\n", s.Bold("What now"), "wetland demo --dir "+place.dir+" --serve")
@@ -209,11 +255,20 @@ func (a *app) play(ctx context.Context, place stage, fresh, serve bool, listener
 	return nil
 }
 
+// adopting are the words that take the site into care.
+func (p stage) adopting(listener net.Listener) []string {
+	args := []string{"adopt", p.site(), "--address", "http://" + listener.Addr().String() + "/", "--name", demo.SiteName, "--no-browser"}
+	if p.account != nil {
+		args = append(args, "--put-helper")
+	}
+	return args
+}
+
 func (p stage) story(listener net.Listener) []scene {
 	in := func(args ...string) []string { return append(args, "--workspace", p.workspace) }
 	return []scene{
 		{[]string{"First take the site into care. This only looks, and writes down what it found."},
-			nil, in("adopt", p.root, "--address", "http://"+listener.Addr().String()+"/", "--name", demo.SiteName, "--no-browser"), exitSound},
+			nil, in(p.adopting(listener)...), exitSound},
 		{[]string{"You have a licence for the theme: wetland.toml now names its vendor (a stand-in on this machine) and the file with the key. So any version can be had by its number."},
 			p.nameVendor, in("shelve", "harbourlight@2.5.0", "harbourlight@2.5.2"), exitSound},
 		{[]string{"Other downloads lie in a folder. Put them on the shelf, too; then see what is installed, and what the shelf offers."},
@@ -250,7 +305,7 @@ func (a *app) perform(ctx context.Context, scene scene) error {
 	}
 	a.screen.Print("\n%s\n\n", a.screen.Bold("$ "+typed))
 	inner := newApp(a.in, a.out, a.errs)
-	inner.abandon, inner.guarded, inner.quiet = a.abandon, a.guarded, a.quiet
+	inner.abandon, inner.guarded, inner.quiet, inner.hosts.Files = a.abandon, a.guarded, a.quiet, a.hosts.Files
 	code := inner.run(ctx, scene.args)
 	if ctx.Err() != nil {
 		return ctx.Err()

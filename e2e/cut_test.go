@@ -15,6 +15,7 @@ import (
 	"time"
 
 	"wetland/core/files"
+	"wetland/demo/sshd"
 	"wetland/internal/testenv"
 )
 
@@ -22,7 +23,7 @@ import (
 type parted struct {
 	*victim
 	ferry   *ferry
-	account *testenv.SSHAccount
+	account *sshd.Account
 	line    *testenv.Line
 }
 

@@ -6,6 +6,7 @@ import (
 	"net/http"
 	"net/url"
 	"os"
+	"os/exec"
 	"path/filepath"
 	"strings"
 	"testing"
@@ -96,6 +97,20 @@ func TestDemoTellsItsStory(t *testing.T) {
 		t.Errorf("%s: %s", differ.Path, differ.What)
 	}
 	wetland(t, t.TempDir(), "demo", "--dir", filepath.Dir(dir)).want(t, 1, "is not empty and holds no demo")
+}
+
+// The same story on a site that is reached by SSH, with the settings of whoever plays it left alone.
+func TestDemoOverSSH(t *testing.T) {
+	testenv.TakesLong(t)
+	testenv.OwnSSHAccount(t) // which needs the server
+	dir := filepath.Join(t.TempDir(), "story")
+	command := exec.Command(program, "demo", "--over-ssh", "--dir", dir)
+	command.Env = append(os.Environ(), "HOME="+t.TempDir())
+	finish(t, command, t.TempDir()).want(t, 0, "$ wetland adopt ssh://", "wetland-helper: all promises are kept", "Put back.", "Kept. Harbourlight 2.5.2 is in place", "Where everything lies")
+	for _, differ := range files.Content.Compare(packageTree(t, "harbourlight-2.5.2"), tree(t, filepath.Join(dir, "site/themes/harbourlight"))) {
+		t.Errorf("%s: %s", differ.Path, differ.What)
+	}
+	wetland(t, t.TempDir(), "demo", "--over-ssh", "--serve").want(t, 1, "Leave --serve out")
 }
 
 func TestUpdateEndings(t *testing.T) {

@@ -22,6 +22,7 @@ import (
 
 	"wetland/core/files"
 	"wetland/core/files/filestest"
+	"wetland/demo/sshd"
 	"wetland/internal/testenv"
 )
 
@@ -95,17 +96,17 @@ const overVariable = "WETLAND_TEST_OVER"
 var reached sync.Map
 
 // reachBySSH has a test, and those within it, reach their sites by way of an account.
-func reachBySSH(t testing.TB, account *testenv.SSHAccount) {
+func reachBySSH(t testing.TB, account *sshd.Account) {
 	reached.Store(t.Name(), account)
 	t.Cleanup(func() { reached.Delete(t.Name()) })
 }
 
 // accountOf is the account by way of which a test reaches its sites; nil: they are here.
-func accountOf(t testing.TB) *testenv.SSHAccount {
+func accountOf(t testing.TB) *sshd.Account {
 	t.Helper()
 	for name := t.Name(); ; name = path.Dir(name) {
 		if account, ok := reached.Load(name); ok {
-			return account.(*testenv.SSHAccount)
+			return account.(*sshd.Account)
 		}
 		if !strings.Contains(name, "/") {
 			break

@@ -8,6 +8,7 @@ import (
 	"strings"
 	"testing"
 
+	"wetland/demo/sshd"
 	"wetland/internal/testenv"
 )
 
@@ -64,7 +65,7 @@ func TestHostsThatDoNotServe(t *testing.T) {
 				known = c.known(server)
 			}
 			must(t, os.WriteFile(filepath.Join(home, ".ssh", "known_hosts"), []byte(known), 0o600))
-			account := testenv.SSHAccount{SSHServer: server}
+			account := sshd.Account{Server: server.Server}
 			root := account.At(f.root)
 			switch {
 			case strings.HasPrefix(c.root, "//"):

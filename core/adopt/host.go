@@ -27,7 +27,7 @@ func (a *adoption) enter(ctx context.Context, on host.Host) error {
 	if !ok {
 		return nil
 	}
-	a.o.Report.Begin("entering "+on.Name(), 0, "")
+	a.o.Report.Begin("entering host", 0, "")
 	about, err := account.Enter(ctx)
 	if err != nil {
 		return err

@@ -18,6 +18,7 @@ import (
 // Hosts enters each account once, and leaves it when it is closed.
 type Hosts struct {
 	Person sshclient.Person // nil: nobody can be asked
+	Files  *sshclient.Files // the settings of ssh; nil: those of whoever runs this
 	// MayPut asks whether the helper may be put on a machine, where settings do not say; nil: nobody
 	// can be asked.
 	MayPut func(ctx context.Context, question string) (bool, error)
@@ -59,7 +60,9 @@ func (h *Hosts) options(folder string, config workspace.Config) (o sshhost.Optio
 	own := config.Host
 	o.Folder, o.MayPut, o.Person, o.HostKey = own.HelperFolder, h.MayPut, h.Person, own.Key
 	o.Site = siteOf(folder, config)
-	if o.Files, err = sshclient.OwnFiles(); err != nil {
+	if h.Files != nil {
+		o.Files = *h.Files
+	} else if o.Files, err = sshclient.OwnFiles(); err != nil {
 		return o, err
 	}
 	switch own.Helper {
