@@ -113,7 +113,10 @@ func (WordPress) Open(ctx context.Context, disk *files.Roots, root, prefix strin
 	}
 	_, err = disk.Lstat(ctx, w.objectCache())
 	w.objects = err == nil
-	w.socket = localSocket(ctx, disk.Disk)
+	w.socket = LocalSockets()[0]
+	if server, why := w.config.constant("DB_HOST"); why != "" || strings.Contains(server, "localhost") {
+		w.socket = localSocket(ctx, disk.Disk)
+	}
 	if w.prefix = prefix; prefix == "" {
 		w.prefix, w.prefixWhy = w.config.variable("table_prefix")
 	}
