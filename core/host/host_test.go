@@ -2,16 +2,13 @@ package host_test
 
 import (
 	"context"
-	"database/sql"
 	"errors"
 	"net"
 	"os"
 	"os/exec"
-	"path/filepath"
 	"strings"
 	"testing"
 
-	"wetland/core/database"
 	"wetland/core/database/databasetest"
 	"wetland/core/host"
 	"wetland/core/host/hosttest"
@@ -20,24 +17,8 @@ import (
 // here is this machine, with a database.
 func here(t *testing.T) hosttest.Place {
 	place := hosttest.Here(t, host.Here)
-	place.Engine = &databasetest.Engine{Empty: func(t *testing.T) databasetest.Account { return emptySQLite(t) }}
+	place.Engine = &databasetest.Engine{Empty: databasetest.EmptySQLite}
 	return place
-}
-
-func emptySQLite(t *testing.T) databasetest.Account {
-	file := filepath.Join(t.TempDir(), "site.sqlite")
-	raw, err := sql.Open("sqlite", "file:"+file+"?_pragma=busy_timeout(20000)&_pragma=journal_mode(WAL)")
-	if err == nil {
-		_, err = raw.Exec("SELECT 1")
-	}
-	if err != nil {
-		t.Fatal(err)
-	}
-	t.Cleanup(func() { _ = raw.Close() })
-	return databasetest.Account{Login: database.Login{Engine: "sqlite", File: file}, Run: func(statements ...string) error {
-		_, err := raw.Exec(strings.Join(statements, ";\n"))
-		return err
-	}}
 }
 
 func TestHere(t *testing.T) { hosttest.TestHost(t, here(t)) }

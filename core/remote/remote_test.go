@@ -2,7 +2,6 @@ package remote
 
 import (
 	"context"
-	"database/sql"
 	"errors"
 	"fmt"
 	"io"
@@ -10,7 +9,6 @@ import (
 	"os"
 	"path/filepath"
 	"strconv"
-	"strings"
 	"testing"
 
 	"wetland/core/boundary"
@@ -101,25 +99,8 @@ func dialled(t *testing.T) *Host {
 
 func TestHostOfAHelper(t *testing.T) {
 	place := hosttest.Here(t, dialled(t))
-	place.Engine = &databasetest.Engine{Empty: emptySQLite}
+	place.Engine = &databasetest.Engine{Empty: databasetest.EmptySQLite}
 	hosttest.TestHost(t, place)
-}
-
-// emptySQLite is a database of the helper's machine.
-func emptySQLite(t *testing.T) databasetest.Account {
-	file := filepath.Join(t.TempDir(), "site.sqlite")
-	raw, err := sql.Open("sqlite", "file:"+file+"?_pragma=busy_timeout(20000)&_pragma=journal_mode(WAL)")
-	if err == nil {
-		_, err = raw.Exec("SELECT 1")
-	}
-	if err != nil {
-		t.Fatal(err)
-	}
-	t.Cleanup(func() { _ = raw.Close() })
-	return databasetest.Account{Login: database.Login{Engine: "sqlite", File: file}, Run: func(statements ...string) error {
-		_, err := raw.Exec(strings.Join(statements, ";\n"))
-		return err
-	}}
 }
 
 // What a helper made for a desk goes with the line.
@@ -196,7 +177,7 @@ func TestDatabaseByWayOfAHelper(t *testing.T) {
 
 // Tables are read in any order, in part and more than once, whatever was asked for ahead.
 func TestTablesInAnyOrder(t *testing.T) {
-	account := emptySQLite(t)
+	account := databasetest.EmptySQLite(t)
 	var statements []string
 	for i := range 30 {
 		statements = append(statements, fmt.Sprintf("CREATE TABLE t%02d (n INTEGER)", i), fmt.Sprintf("INSERT INTO t%02d VALUES (%d), (%d)", i, i, i))
