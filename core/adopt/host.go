@@ -10,15 +10,16 @@ import (
 	"wetland/core/files"
 	"wetland/core/host"
 	"wetland/core/phrase"
+	"wetland/core/site/traits"
 	"wetland/core/sshhost"
 )
 
 // Allowed is something that the machine of a site allows or not, and what that means for it.
 type Allowed struct {
-	What  string // in a word or two
-	Is    string
-	Means string
-	Good  bool
+	What  string `json:"what"` // in a word or two
+	Is    string `json:"is"`
+	Means string `json:"means"`
+	Good  bool   `json:"good"`
 }
 
 // enter enters the account of a site on another machine.
@@ -64,7 +65,7 @@ func (a *adoption) findAllowed(ctx context.Context) {
 	} else {
 		a.allow(false, "its database", "not reached", "tables can be neither kept nor put back")
 	}
-	if version := a.site.PHPOfShell(ctx); version != "" {
+	if version := a.site.PHPOfShell(ctx); version != "" && traits.Of(a.system.Name()).PHP {
 		a.allow(true, "its PHP", version+" on the command line", "the pages may be made by another")
 	}
 	if ahead := time.Until(on.Now()); ahead.Abs() > time.Minute {
