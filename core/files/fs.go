@@ -194,6 +194,12 @@ type TreeReader interface {
 	ReadFiles(ctx context.Context, top string, names []string, each func(i int, file *Reading, err error) error) error
 }
 
+// TreeWriter is an FS that takes a whole tree in one call.
+type TreeWriter interface {
+	// PutTree is WriteTree.
+	PutTree(ctx context.Context, top string, tree Tree, source Source, wrote func(bytes int64)) error
+}
+
 // Distant is an FS each of whose calls may take a while, however little it does.
 type Distant interface {
 	Distant() bool

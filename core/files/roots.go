@@ -32,6 +32,7 @@ var ErrOutside = errors.New("it is outside of the folders that belong to the sit
 var _ interface {
 	able
 	TreeReader
+	TreeWriter
 } = (*Roots)(nil)
 
 // NewRoots returns the roots of a disk, with the folders open.
@@ -313,4 +314,14 @@ func (r *Roots) HashFiles(ctx context.Context, top string, names []string, each 
 
 func (r *Roots) ReadFiles(ctx context.Context, top string, names []string, each func(int, *Reading, error) error) error {
 	return r.there(top, func(able TreeReader, below string) error { return able.ReadFiles(ctx, below, names, each) })
+}
+
+func (r *Roots) PutTree(ctx context.Context, top string, tree Tree, source Source, wrote func(bytes int64)) error {
+	return r.call("write", top, func(fsys FS, below string) error {
+		able, ok := fsys.(TreeWriter)
+		if !ok {
+			return errors.ErrUnsupported
+		}
+		return able.PutTree(ctx, below, tree, source, wrote)
+	})
 }

@@ -27,35 +27,49 @@ func SourceIn(ctx context.Context, fsys FS, top string) Source {
 // several goroutines. All of it is safe on disk when WriteTree returns nil; on an error the
 // half-written tree is left for RemoveAll.
 func WriteTree(ctx context.Context, fsys FS, top string, tree Tree, source Source, wrote func(bytes int64)) error {
-	write := func(ctx context.Context, item Item) error {
-		if err := ctx.Err(); err != nil {
+	if able, ok := fsys.(TreeWriter); ok {
+		err := able.PutTree(ctx, top, tree, source, wrote)
+		if !errors.Is(err, errors.ErrUnsupported) {
 			return err
 		}
-		if err := writeItem(ctx, fsys, path.Join(top, item.Path), item, source); err != nil {
-			return fmt.Errorf("write %s: %w", path.Join(top, item.Path), err)
+	}
+	if err := MakeFolders(ctx, fsys, top, tree); err != nil {
+		return err
+	}
+	err := AtOnce(ctx, fsys, tree, func(ctx context.Context, item Item) error {
+		if item.Kind == Folder {
+			return nil
+		}
+		if err := WriteItem(ctx, fsys, top, item, source); err != nil {
+			return err
 		}
 		if wrote != nil {
 			wrote(item.Size)
 		}
 		return nil
+	})
+	if err != nil {
+		return err
 	}
-	levels, others := byLevel(tree)
-	for _, folders := range levels {
-		if err := AtOnce(ctx, fsys, folders, write); err != nil {
+	return FinishFolders(ctx, fsys, top, tree)
+}
+
+// MakeFolders makes the folders of a tree at the new folder top, writable by us until FinishFolders
+// gives them their own modes.
+func MakeFolders(ctx context.Context, fsys FS, top string, tree Tree) error {
+	for _, folders := range byLevel(tree) { // a folder comes before what is in it
+		err := AtOnce(ctx, fsys, folders, func(ctx context.Context, item Item) error { return WriteItem(ctx, fsys, top, item, nil) })
+		if err != nil {
 			return err
 		}
 	}
-	if err := AtOnce(ctx, fsys, others, write); err != nil {
-		return err
-	}
-	return finishFolders(ctx, fsys, top, levels)
+	return nil
 }
 
-// byLevel returns the folders of a tree by how deep they are, the top first, and all else.
-func byLevel(tree Tree) (levels []Tree, others Tree) {
+// byLevel returns the folders of a tree by how deep they are, the top first.
+func byLevel(tree Tree) (levels []Tree) {
 	for _, item := range tree {
 		if item.Kind != Folder {
-			others = append(others, item)
 			continue
 		}
 		depth := 0
@@ -67,7 +81,7 @@ func byLevel(tree Tree) (levels []Tree, others Tree) {
 		}
 		levels[depth] = append(levels[depth], item)
 	}
-	return levels, others
+	return levels
 }
 
 // atOnce is how many files are written at the same time: each waits for its disk to have it
@@ -97,10 +111,21 @@ func AtOnce[T any](ctx context.Context, fsys FS, all []T, do func(ctx context.Co
 	return ctx.Err()
 }
 
+// WriteItem makes one item of a tree below the top.
+func WriteItem(ctx context.Context, fsys FS, top string, item Item, source Source) error {
+	if err := ctx.Err(); err != nil {
+		return err
+	}
+	name := path.Join(top, item.Path)
+	if err := writeItem(ctx, fsys, name, item, source); err != nil {
+		return fmt.Errorf("write %s: %w", name, err)
+	}
+	return nil
+}
+
 func writeItem(ctx context.Context, fsys FS, name string, item Item, source Source) error {
 	switch item.Kind {
 	case Folder:
-		// Writable by us until everything is in it; finishFolders gives its own mode.
 		with := item.Attributes()
 		with.Mode |= 0o700
 		return fsys.Mkdir(ctx, name, with)
@@ -133,10 +158,10 @@ func WriteFile(ctx context.Context, fsys FS, name string, item Item, source Sour
 	return nil
 }
 
-// finishFolders gives every folder its own mode and time, innermost first, and
+// FinishFolders gives every folder of a tree its own mode and time, innermost first, and
 // makes its names safe.
-func finishFolders(ctx context.Context, fsys FS, top string, levels []Tree) error {
-	for _, folders := range slices.Backward(levels) {
+func FinishFolders(ctx context.Context, fsys FS, top string, tree Tree) error {
+	for _, folders := range slices.Backward(byLevel(tree)) {
 		err := AtOnce(ctx, fsys, folders, func(ctx context.Context, item Item) error {
 			name := path.Join(top, item.Path)
 			if err := fsys.SyncFolder(ctx, name); err != nil {

@@ -28,6 +28,7 @@ var _ interface {
 	files.Locker
 	files.Measurer
 	files.TreeReader
+	files.TreeWriter
 } = (*root)(nil)
 
 func (r *root) on(name string) request { return request{Root: r.is.Root, Name: []byte(name)} }

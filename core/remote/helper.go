@@ -208,6 +208,8 @@ func in(ctx context.Context, fsys files.FS, r *wire.Request, args request) (any,
 		return nil, walk(ctx, fsys, r, args)
 	case methodHash:
 		return nil, hashAll(ctx, fsys, r, args)
+	case methodPutTree:
+		return nil, putTree(ctx, fsys, r, args)
 	case methodReadAll:
 		return nil, readAll(ctx, fsys, r, args)
 	case methodFree:

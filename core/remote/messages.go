@@ -44,6 +44,7 @@ const (
 	methodFree           = "free space"
 	methodWalk           = "walk"
 	methodHash           = "hash files"
+	methodPutTree        = "write tree"
 	methodReadAll        = "read files"
 	methodDial           = "dial"
 	methodRun            = "run"

@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"io"
 	"path"
+	"time"
 
 	"wetland/core/files"
 	"wetland/core/wire"
@@ -247,4 +248,99 @@ func (o *readingOne) pass() error {
 		_ = o.next()
 	}
 	return o.err
+}
+
+// item is a files.Item on its way.
+type item struct {
+	Path     []byte     `json:"path"`
+	Kind     files.Kind `json:"kind"`
+	Mode     uint32     `json:"mode,omitempty"`
+	Owner    int        `json:"owner"`
+	Group    int        `json:"group"`
+	Modified time.Time  `json:"modified"`
+	Size     int64      `json:"size,omitempty"`
+	Hash     string     `json:"hash,omitempty"`
+	Target   []byte     `json:"target,omitempty"`
+}
+
+func toItem(i files.Item) item {
+	return item{[]byte(i.Path), i.Kind, i.Mode, i.Owner, i.Group, i.Modified, i.Size, i.Hash, []byte(i.Target)}
+}
+
+func (i item) item() files.Item {
+	return files.Item{Path: string(i.Path), Kind: i.Kind, Mode: i.Mode, Owner: i.Owner, Group: i.Group, Modified: i.Modified, Size: i.Size, Hash: i.Hash, Target: string(i.Target)}
+}
+
+// PutTree says what is in the tree, and then the bytes of its files, in their order. The helper proves
+// each once more.
+func (r *root) PutTree(ctx context.Context, top string, tree files.Tree, source files.Source, wrote func(bytes int64)) error {
+	inner, stop := context.WithCancel(ctx)
+	defer stop()
+	s, err := r.host.desk.Call(inner, methodPutTree, r.on(top))
+	if err != nil {
+		return err
+	}
+	t := newTalk(s)
+	for _, one := range tree {
+		if err = t.put(sayItem, toItem(one)); err != nil {
+			return because(ctx, s, err)
+		}
+	}
+	if err = t.say(sayNoMore, nil); err != nil {
+		return because(ctx, s, err)
+	}
+	for _, one := range tree {
+		if one.Kind != files.File {
+			continue
+		}
+		own, err := t.sayFile(ctx, one, source)
+		if own != nil { // what cannot be read here
+			stop()
+			return errors.Join(fmt.Errorf("write %s: %w", path.Join(top, one.Path), own), ignoreEnd(s.Wait(inner, nil)))
+		}
+		if err != nil {
+			return because(ctx, s, err)
+		}
+		if wrote != nil {
+			wrote(one.Size)
+		}
+	}
+	if err := errors.Join(t.flush(), s.CloseWrite()); err != nil {
+		return because(ctx, s, err)
+	}
+	return s.Wait(ctx, nil)
+}
+
+// ignoreEnd is for a call that was given up.
+func ignoreEnd(err error) error {
+	if errors.Is(err, context.Canceled) {
+		return nil
+	}
+	return err
+}
+
+// sayFile says the bytes of a file. own is what is wrong with them here, err with the line.
+func (t *talk) sayFile(ctx context.Context, one files.Item, source files.Source) (own, err error) {
+	from, err := source(one)
+	if err != nil {
+		return err, nil
+	}
+	defer from.Close()
+	buffer := make([]byte, 32<<10)
+	for {
+		n, readErr := from.Read(buffer)
+		if n > 0 {
+			if err := t.say(sayBytes, buffer[:n]); err != nil {
+				return nil, err
+			}
+		}
+		switch {
+		case errors.Is(readErr, io.EOF):
+			return nil, t.say(sayNoMore, nil)
+		case readErr != nil:
+			return readErr, nil
+		case ctx.Err() != nil:
+			return ctx.Err(), nil
+		}
+	}
 }

@@ -1,14 +1,19 @@
 package remote
 
 import (
+	"bytes"
 	"context"
+	"encoding/json"
 	"errors"
+	"fmt"
 	"io"
 	"io/fs"
 	"path"
 
 	"wetland/core/files"
 	"wetland/core/wire"
+
+	"golang.org/x/sync/errgroup"
 )
 
 // walk tells of a whole tree, and ends with a step that tells of nothing.
@@ -120,4 +125,109 @@ func open(ctx context.Context, fsys files.FS, name string) (before files.Entry, 
 	}
 	file, err = fsys.Open(ctx, name, 0)
 	return before, file, err
+}
+
+// Of a tree that comes, so many files up to a size are held at a time, and written together: each waits
+// until its disk has it safely.
+const (
+	writtenTogether = 8
+	heldWhole       = 1 << 20 // bytes of one
+)
+
+// mostItems bounds a tree that comes.
+const mostItems = 5_000_000
+
+// putTree writes a tree that comes: what is in it, and then the bytes of its files.
+func putTree(ctx context.Context, fsys files.FS, r *wire.Request, args request) error {
+	t, top := newTalk(r), string(args.Name)
+	tree, err := hearTree(t)
+	if err != nil {
+		return err
+	}
+	if err := files.MakeFolders(ctx, fsys, top, tree); err != nil {
+		return err
+	}
+	group, inner := errgroup.WithContext(ctx)
+	group.SetLimit(writtenTogether)
+	write := func(one files.Item, from io.Reader) error {
+		return files.WriteItem(inner, fsys, top, one, func(files.Item) (io.ReadCloser, error) { return io.NopCloser(from), nil })
+	}
+	for _, one := range tree {
+		if inner.Err() != nil || err != nil {
+			break
+		}
+		switch {
+		case one.Kind == files.Link:
+			err = write(one, nil)
+		case one.Kind != files.File:
+		case one.Size > heldWhole:
+			err = write(one, &arriving{talk: t})
+		default:
+			var whole []byte
+			if whole, err = io.ReadAll(io.LimitReader(&arriving{talk: t}, heldWhole+1)); err == nil && len(whole) > heldWhole {
+				err = fmt.Errorf("%w: more bytes of %q than were said", wire.ErrProtocol, one.Path)
+			}
+			if err == nil {
+				group.Go(func() error { return write(one, bytes.NewReader(whole)) })
+			}
+		}
+	}
+	if err := errors.Join(err, group.Wait()); err != nil {
+		return err
+	}
+	return files.FinishFolders(ctx, fsys, top, tree)
+}
+
+// hearTree hears what is in a tree.
+func hearTree(t *talk) (tree files.Tree, err error) {
+	for {
+		kind, payload, err := t.hear()
+		switch {
+		case err != nil:
+			return nil, err
+		case kind == sayNoMore:
+			return tree, nil
+		case kind != sayItem || len(tree) >= mostItems:
+			return nil, fmt.Errorf("%w: the message %d within a tree", wire.ErrProtocol, kind)
+		}
+		var one item
+		if err := json.Unmarshal(payload, &one); err != nil {
+			return nil, err
+		}
+		if err := files.CheckName(string(one.Path)); err != nil {
+			return nil, &fs.PathError{Op: "write", Path: string(one.Path), Err: err}
+		}
+		tree = append(tree, one.item())
+	}
+}
+
+// arriving is a file whose bytes come.
+type arriving struct {
+	talk *talk
+	rest []byte
+	over bool
+}
+
+func (a *arriving) Read(p []byte) (int, error) {
+	for len(a.rest) == 0 {
+		if a.over {
+			return 0, io.EOF
+		}
+		kind, payload, err := a.talk.hear()
+		switch {
+		case errors.Is(err, io.EOF) || errors.Is(err, io.ErrUnexpectedEOF):
+			return 0, errCutOff
+		case err != nil:
+			return 0, err
+		case kind == sayBytes:
+			a.rest = payload
+		case kind == sayNoMore:
+			a.over = true
+		default:
+			return 0, fmt.Errorf("%w: the message %d within a file", wire.ErrProtocol, kind)
+		}
+	}
+	n := copy(p, a.rest)
+	a.rest = a.rest[n:]
+	return n, nil
 }
