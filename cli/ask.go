@@ -16,7 +16,7 @@ import (
 // asks tells whether there is a person at a terminal.
 func (a *app) asks() bool {
 	file, ok := a.in.(*os.File)
-	return ok && !a.json && !a.quiet && term.IsTerminal(int(file.Fd())) && a.screen.Terminal
+	return ok && !a.json && !a.quiet && a.screen != nil && term.IsTerminal(int(file.Fd())) && a.screen.Terminal
 }
 
 // ask reads one answer, in small letters.

@@ -23,6 +23,7 @@ var journeys = []struct {
 }{
 	{"adopt", func(t *testing.T, j *journey) {
 		j.run("adopt", j.site.Root, "--address", j.site.Address, "--no-browser").want(t, 0, "WordPress 6.1", "MariaDB", "tables of this site, login tried", "twentytwentyone")
+		onlyPages(t, j.care, "/", "/?page_id=4", "/?p=10")
 	}},
 	{"survey", func(t *testing.T, j *journey) { j.run("survey").want(t, 0, "twentytwentyone 1.7", "tidetable 1.0.0") }},
 	{"a good update", func(t *testing.T, j *journey) {

@@ -41,6 +41,7 @@ func pool(t *testing.T, answer func(script string) string) string {
 }
 
 func TestReset(t *testing.T) {
+	t.Setenv("TMPDIR", t.TempDir()) // others make temporary files, too
 	where := pool(t, func(script string) string {
 		if !strings.Contains(script, "opcache_reset()") {
 			t.Errorf("the pool is asked to run %q", script)
