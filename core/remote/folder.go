@@ -8,6 +8,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"strings"
 
 	"wetland/core/files"
 	"wetland/core/wire"
@@ -45,6 +46,12 @@ func (r *root) Lstat(ctx context.Context, name string) (files.Entry, error) {
 	return e.entry(), nil
 }
 
+// isName tells whether a name can be that of something in a folder. A helper that is not what it should
+// be could lead whoever joins names out of it.
+func isName(name string) bool {
+	return name != "." && !strings.ContainsRune(name, '/') && files.CheckName(name) == nil
+}
+
 func (r *root) List(ctx context.Context, name string) ([]files.Entry, error) {
 	s, err := r.host.desk.Call(ctx, methodList, r.on(name))
 	if err != nil {
@@ -56,6 +63,9 @@ func (r *root) List(ctx context.Context, name string) ([]files.Entry, error) {
 		var e entry
 		if err = lines.Decode(&e); err != nil {
 			break
+		}
+		if !isName(string(e.Name)) {
+			return nil, fmt.Errorf("%w: %q in a folder", wire.ErrProtocol, e.Name)
 		}
 		all = append(all, e.entry())
 	}

@@ -15,10 +15,12 @@ import (
 	"wetland/core/database"
 	"wetland/core/database/databasetest"
 	"wetland/core/files"
+	"wetland/core/files/filestest"
 	"wetland/core/host"
 	"wetland/core/host/hosttest"
 	"wetland/core/phrase"
 	"wetland/core/sshclient"
+	"wetland/core/wire"
 	"wetland/internal/testenv"
 )
 
@@ -83,9 +85,16 @@ func TestHostBySSH(t *testing.T) {
 // dialled is this machine, by way of a helper.
 func dialled(t *testing.T) *Host {
 	t.Helper()
+	return dialledTo(t, host.Here)
+}
+
+// dialledTo is a machine, by way of a helper.
+func dialledTo(t *testing.T, on host.Host) *Host {
+	t.Helper()
 	here, there := net.Pipe()
 	ended := make(chan error, 1)
-	go func() { ended <- Serve(context.Background(), there, everything) }()
+	keep := func(context.Context, boundary.Site) (host.Host, error) { return on, nil }
+	go func() { ended <- Serve(context.Background(), there, keep) }()
 	h, err := Dial(t.Context(), here, "ferry.example", boundary.Site{})
 	if err != nil {
 		t.Fatal(err)
@@ -212,5 +221,29 @@ func TestTablesInAnyOrder(t *testing.T) {
 	}
 	if err := moment.Close(); err != nil { // while others are asked for
 		t.Error(err)
+	}
+}
+
+// lying is a folder in which a name leads out.
+type lying struct{ files.FS }
+
+func (l lying) List(ctx context.Context, name string) ([]files.Entry, error) {
+	return []files.Entry{{Name: "../../outside", Kind: files.File}}, nil
+}
+
+// A helper's machine that is not what it should be leads nobody out by names.
+func TestNamesThatNoFolderHas(t *testing.T) {
+	disk := filestest.Around(files.Local{}, func(fsys files.FS) files.FS { return lying{fsys} })
+	h := dialledTo(t, hosttest.WithDisk(disk))
+	opened, err := h.Open(t.Context(), t.TempDir())
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer opened.Close()
+	if entries, err := opened.List(t.Context(), "."); !errors.Is(err, wire.ErrProtocol) {
+		t.Errorf("listed: %v %v", entries, err)
+	}
+	if tree, err := files.ReadTree(t.Context(), opened, ".", files.Scope{}); !errors.Is(err, wire.ErrProtocol) {
+		t.Errorf("read: %v %v", tree, err)
 	}
 }

@@ -81,6 +81,8 @@ func (r *root) WalkTree(ctx context.Context, top string, within files.Scope, vis
 			}
 			at := string(step.Path)
 			switch {
+			case at != "" && files.CheckName(at) != nil:
+				return fmt.Errorf("%w: %q in a tree", wire.ErrProtocol, at)
 			case step.Failed != nil:
 				if err := failed(path.Join(top, at), known.Err(*step.Failed)); err != nil {
 					return err
