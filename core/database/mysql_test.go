@@ -799,3 +799,52 @@ func TestMySQLTableThatIsHeld(t *testing.T) {
 		equalNow(t, db, before)
 	})
 }
+
+// What a server still carries out for a process that is gone is waited for, before anything is looked
+// at or changed.
+func TestEarlierChangeIsWaitedFor(t *testing.T) {
+	testenv.OnEach(t, func(t *testing.T, server *testenv.Server) {
+		account, db := openTest(t, server)
+		account.Run(t, "CREATE TABLE boats (id INT PRIMARY KEY); INSERT INTO boats VALUES (1), (2)")
+		before := save(t, db)
+		ghost, err := account.Root.Conn(t.Context())
+		if err != nil {
+			t.Fatal(err)
+		}
+		defer ghost.Close()
+		for name, change := range map[string]func() error{
+			"a change": func() error {
+				applied, err := db.Apply(t.Context(), Change{Tag: "t", Replace: []Replacement{before.find(t, "boats")}})
+				if err == nil {
+					err = applied.Finish(t.Context())
+				}
+				return err
+			},
+			"a sweep": func() error { return db.Sweep(t.Context(), nil) },
+		} {
+			lock := ours + "change_" + shortHash(account.Name)
+			if _, err := ghost.ExecContext(t.Context(), "DO GET_LOCK(?, 0)", lock); err != nil {
+				t.Fatal(err)
+			}
+			done := make(chan error, 1)
+			go func() { done <- change() }()
+			waits := testenv.Until(func() error {
+				if n := one(t, account, "SELECT COUNT(*) FROM information_schema.processlist WHERE info LIKE 'SELECT GET_LOCK(%' AND id <> connection_id()"); n == "0" {
+					return errors.New("nobody waits")
+				}
+				return nil
+			})
+			select {
+			case err := <-done:
+				t.Errorf("%s does not wait: %v", name, err)
+			default:
+			}
+			if _, err := ghost.ExecContext(t.Context(), "DO RELEASE_LOCK(?)", lock); err != nil || waits != nil {
+				t.Fatal(err, waits)
+			}
+			if err := <-done; err != nil {
+				t.Errorf("%s: %v", name, err)
+			}
+		}
+	})
+}

@@ -51,7 +51,7 @@ func Recover(ctx context.Context, w *workspace.Workspace, o Options) (run *runs.
 	if unsettled == nil {
 		return nil, runs.ErrNothingToRecover
 	}
-	if err := s.Resume(unsettled); err != nil {
+	if err := s.Resume(ctx, unsettled); err != nil {
 		return nil, err
 	}
 	t, err := unsettled.ReadTrace()

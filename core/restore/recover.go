@@ -41,7 +41,7 @@ func Recover(ctx context.Context, w *workspace.Workspace, guard session.Guard, r
 	if r.Journal, err = run.OpenJournal(); err != nil {
 		return nil, err
 	}
-	if err := r.Resume(run); err != nil {
+	if err := r.Resume(ctx, run); err != nil {
 		return nil, err
 	}
 	run.Snapshot = t.Snapshot

@@ -328,9 +328,15 @@ func (s *Session) Begin(kind string, began runs.Began) error {
 	return nil
 }
 
-// Resume goes on with a run that was interrupted.
-func (s *Session) Resume(run *runs.Run) error {
+// Resume goes on with a run that was interrupted, once the database's server carries out nothing more
+// for it.
+func (s *Session) Resume(ctx context.Context, run *runs.Run) error {
 	s.Run = run
+	if s.DB != nil {
+		if err := s.DB.Sweep(ctx, nil); err != nil {
+			return fmt.Errorf("wait for what the database's server carries out for the interrupted run: %w", err)
+		}
+	}
 	if run.NamesStaging() {
 		return nil // what waits there is known since the site was opened
 	}
