@@ -7,6 +7,7 @@ import (
 	"path/filepath"
 	"strings"
 	"testing"
+	"time"
 
 	"wetland/demo/sshd"
 	"wetland/internal/testenv"
@@ -126,7 +127,7 @@ func TestHelperHasNoSecret(t *testing.T) {
 		select {
 		case <-ended:
 			over = true
-		default:
+		case <-time.After(2 * time.Millisecond):
 		}
 		for _, process := range p.helpers() {
 			folder := fmt.Sprintf("/proc/%d", process)
