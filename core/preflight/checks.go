@@ -130,7 +130,7 @@ func CheckPlace(ctx context.Context, s *session.Session, t *runs.Target, p *pack
 	}
 	if t.New {
 		if err := fsys.Writable(ctx, path.Dir(live)); err != nil {
-			why.Add(fmt.Sprintf("the folder %s cannot be written by %s", path.Dir(live), actor(ctx, s)), "Act as the user who owns the site's files, or fix the folder's permissions.")
+			why.Add(fmt.Sprintf("the folder %s cannot be written by %s", path.Dir(live), actor(ctx, s)), actAsOwner(s)+", or fix the folder's permissions.")
 		}
 		return
 	}
@@ -144,7 +144,7 @@ func CheckPlace(ctx context.Context, s *session.Session, t *runs.Target, p *pack
 	}
 	for _, folder := range []string{path.Dir(live), live} {
 		if err := fsys.Writable(ctx, folder); err != nil {
-			why.Add(fmt.Sprintf("the folder %s cannot be written by %s", folder, actor(ctx, s)), "Act as the user who owns the site's files, or fix the folder's permissions.")
+			why.Add(fmt.Sprintf("the folder %s cannot be written by %s", folder, actor(ctx, s)), actAsOwner(s)+", or fix the folder's permissions.")
 		}
 	}
 	checkOwner(ctx, s, live, entry, why)
@@ -163,6 +163,14 @@ func actor(ctx context.Context, s *session.Session) string {
 	}
 	accounts := s.Site.Host.Accounts()
 	return accounts.UserName(ctx, accounts.Self(ctx)) + " on the site's machine"
+}
+
+// actAsOwner tells how to act as the user who owns the site's files, as the beginning of a sentence.
+func actAsOwner(s *session.Session) string {
+	if s.Site.Host.Name() == "" {
+		return "Run Wetland as the user who owns the site's files"
+	}
+	return "Enter the site's machine as the user who owns its files"
 }
 
 // actAs tells how to act as another user.
