@@ -66,7 +66,9 @@ func (d *Desk) arrived(kind byte, number uint32, payload []byte) error {
 	if err := json.Unmarshal(payload, &o); err != nil {
 		return fmt.Errorf("%w: an outcome that cannot be read: %w", ErrProtocol, err)
 	}
-	d.line.forget(number)
+	if !d.line.forget(number) {
+		return nil // it could not even be sent
+	}
 	<-d.places
 	c.owner.done <- o // there is room for one, and no second one comes
 	c.in.end(io.EOF)
@@ -116,8 +118,9 @@ func (d *Desk) begin(said head) (*Stream, error) {
 	l.calls[s.number] = s.call
 	l.lock.Unlock()
 	if err := l.sendJSON(frameCall, s.number, said); err != nil {
-		l.forget(s.number)
-		<-d.places
+		if l.forget(s.number) { // else the other side said that it is over
+			<-d.places
+		}
 		return nil, err
 	}
 	return s, nil

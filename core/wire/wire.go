@@ -273,10 +273,13 @@ func (l *line) call(number uint32) *call {
 	return l.calls[number]
 }
 
-func (l *line) forget(number uint32) {
+// forget tells whether the call was still under way.
+func (l *line) forget(number uint32) bool {
 	l.lock.Lock()
 	defer l.lock.Unlock()
+	_, was := l.calls[number]
 	delete(l.calls, number)
+	return was
 }
 
 // endAll ends every call for the reason for which the line ended.
