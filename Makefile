@@ -17,7 +17,10 @@ helpers:
 release: helpers
 	scripts/release.sh bin/release
 
-demo: build
+# One helper is enough here.
+demo:
+	scripts/build-helpers.sh $$(go env GOARCH)
+	go build -buildvcs=auto -trimpath -o $(BIN) .
 	$(BIN) demo
 
 # Form, vet, and a linter (its version is in go.mod).
