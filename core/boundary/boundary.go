@@ -1,5 +1,5 @@
 // Package boundary keeps whoever works on a host to one site: to the folders of the site, to what waits
-// beside them for its swap, and to the site's own database. Begin reading at Around.
+// beside them for its swap, and to the site's own database. Begin reading at Keep.
 //
 // It promises that nothing else there is read, written, dialled or run, whoever asks.
 package boundary
@@ -19,8 +19,8 @@ import (
 	"wetland/core/host"
 )
 
-// Allowed is what may be reached on a host. All names are whole.
-type Allowed struct {
+// grants is what may be reached on a host. All names are whole.
+type grants struct {
 	Folders   []string // with all that is below them
 	Files     []string // may be read and changed
 	Read      []string // files that may be read
@@ -49,7 +49,7 @@ func outside(op, name string) error {
 }
 
 // may tells whether something may be done with a name.
-func (a *Allowed) may(how use, name string) bool {
+func (a *grants) may(how use, name string) bool {
 	within := func(folder string) bool { return files.Within(name, folder) }
 	switch {
 	case slices.ContainsFunc(a.Folders, within) || slices.Contains(a.Files, name) || a.ours(name):
@@ -61,7 +61,7 @@ func (a *Allowed) may(how use, name string) bool {
 }
 
 // ours tells of what is ours beside the folders and files of the site.
-func (a *Allowed) ours(name string) bool {
+func (a *grants) ours(name string) bool {
 	return slices.ContainsFunc(slices.Concat(a.Folders, a.Files), func(allowed string) bool {
 		rest, below := strings.CutPrefix(name, strings.TrimSuffix(path.Dir(allowed), "/")+"/")
 		return below && strings.HasPrefix(rest, OwnPrefix)
@@ -69,12 +69,12 @@ func (a *Allowed) ours(name string) bool {
 }
 
 // leadsOn tells of folders above what is allowed.
-func (a *Allowed) leadsOn(name string) bool {
+func (a *grants) leadsOn(name string) bool {
 	return slices.ContainsFunc(slices.Concat(a.Folders, a.Files, a.Read, a.List), func(allowed string) bool { return files.Within(allowed, name) })
 }
 
 // dials tells whether something may be dialled.
-func (a *Allowed) dials(network, address string) bool {
+func (a *grants) dials(network, address string) bool {
 	return slices.ContainsFunc(a.Servers, func(allowed string) bool {
 		kind, where, _ := strings.Cut(allowed, " ")
 		if kind != network {
@@ -85,8 +85,8 @@ func (a *Allowed) dials(network, address string) bool {
 	})
 }
 
-// opens tells whether a database may be opened.
-func (a *Allowed) opens(login database.Login) bool {
+// opens tells whether a database may be opened. The name of an SQLite file has no links in it.
+func (a *grants) opens(login database.Login) bool {
 	switch {
 	case login.Engine == "sqlite":
 		return slices.Contains(a.Databases, login.File) || a.may(change, login.File)
@@ -96,18 +96,16 @@ func (a *Allowed) opens(login database.Login) bool {
 	return a.dials("tcp", net.JoinHostPort(login.Host, fmt.Sprint(login.Port)))
 }
 
-// Around is a host on which nothing but what is allowed can be reached.
-func Around(on host.Host, allowed Allowed) host.Host { return &around{Host: on, allowed: &allowed} }
-
+// around is a host on which nothing but what is allowed can be reached.
 type around struct {
 	host.Host
 	lock    sync.Mutex
-	allowed *Allowed
-	renew   func(ctx context.Context) (Allowed, error) // nil: what is allowed stays as it is
+	allowed *grants
+	renew   func(ctx context.Context) (grants, error) // nil: what is allowed stays as it is
 }
 
 // now is what is allowed now. Where something is not, it is looked up anew first.
-func (a *around) now(ctx context.Context, fits func(*Allowed) bool) (*Allowed, bool) {
+func (a *around) now(ctx context.Context, fits func(*grants) bool) (*grants, bool) {
 	a.lock.Lock()
 	defer a.lock.Unlock()
 	if fits(a.allowed) {
@@ -124,7 +122,7 @@ func (a *around) now(ctx context.Context, fits func(*Allowed) bool) (*Allowed, b
 
 // Real resolves what may be looked at.
 func (a *around) Real(ctx context.Context, name string) (string, error) {
-	_, ok := a.now(ctx, func(now *Allowed) bool { return now.may(look, path.Clean(name)) || slices.Contains(now.Resolve, name) })
+	_, ok := a.now(ctx, func(now *grants) bool { return now.may(look, path.Clean(name)) || slices.Contains(now.Resolve, name) })
 	if !ok {
 		return "", outside("resolve", name)
 	}
@@ -134,7 +132,7 @@ func (a *around) Real(ctx context.Context, name string) (string, error) {
 // Open opens folders that are allowed, and those that lead on to them.
 func (a *around) Open(ctx context.Context, folder string) (files.FS, error) {
 	folder = path.Clean(folder)
-	allowed, ok := a.now(ctx, func(now *Allowed) bool { return now.may(look, folder) })
+	allowed, ok := a.now(ctx, func(now *grants) bool { return now.may(look, folder) })
 	if !ok {
 		return nil, outside("open", folder)
 	}
@@ -147,7 +145,7 @@ func (a *around) Open(ctx context.Context, folder string) (files.FS, error) {
 
 // Dial dials what is allowed.
 func (a *around) Dial(ctx context.Context, network, address string) (net.Conn, error) {
-	if _, ok := a.now(ctx, func(now *Allowed) bool { return now.dials(network, address) }); !ok {
+	if _, ok := a.now(ctx, func(now *grants) bool { return now.dials(network, address) }); !ok {
 		return nil, outside("dial", address)
 	}
 	return a.Host.Dial(ctx, network, address)
@@ -177,8 +175,17 @@ type databases struct {
 	around *around
 }
 
+// check refuses other databases. SQLite's engine opens files by their names: where that leads is what
+// counts.
 func (d databases) check(ctx context.Context, op string, login database.Login) error {
-	if _, ok := d.around.now(ctx, func(now *Allowed) bool { return now.opens(login) }); !ok {
+	if login.Engine == "sqlite" {
+		real, err := files.RealOfExisting(ctx, d.around.Host, login.File)
+		if err != nil {
+			return err
+		}
+		login.File = real
+	}
+	if _, ok := d.around.now(ctx, func(now *grants) bool { return now.opens(login) }); !ok {
 		return outside(op, login.String())
 	}
 	return nil

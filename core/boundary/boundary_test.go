@@ -7,6 +7,7 @@ import (
 	"path"
 	"path/filepath"
 	"slices"
+	"strings"
 	"testing"
 
 	"wetland/core/database"
@@ -18,13 +19,13 @@ import (
 // What is allowed is done as without a boundary.
 func TestHostWithin(t *testing.T) {
 	place := hosttest.Here(t, host.Here)
-	allowed := Allowed{Folders: []string{place.Folder, filepath.ToSlash(os.TempDir())}}
+	allowed := grants{Folders: []string{place.Folder, filepath.ToSlash(os.TempDir())}}
 	for _, all := range []map[string]string{place.Echo, place.Nobody, {"tcp": "127.0.0.1:1"}} {
 		for network, address := range all {
 			allowed.Servers = append(allowed.Servers, network+" "+address)
 		}
 	}
-	place.Host = programs{Around(host.Here, allowed), host.Here}
+	place.Host = programs{&around{Host: host.Here, allowed: &allowed}, host.Here}
 	hosttest.TestHost(t, place)
 }
 
@@ -56,7 +57,7 @@ func site(t *testing.T) (kept host.Host, around string) {
 	must(t, err)
 	for name, text := range map[string]string{
 		"ferry/rowlock.toml": "version = \"3.2.0\"\nname = \"Ferry\"\naddress = \"http://ferry.example/\"\ndatabase = \"data/crossing.sqlite\"\n", "ferry/themes/otterby/theme.toml": "name = \"Otterby\"\n",
-		"ferry/data/crossing.sqlite": "", "ferry/uploads/a.txt": "a", "other/secret.txt": "theirs", "notes.txt": "theirs", ".my.cnf": "theirs",
+		"ferry/data/crossing.sqlite": "", "ferry/uploads/a.txt": "a", "other/secret.txt": "theirs", "other/x.sqlite": "", "notes.txt": "theirs", ".my.cnf": "theirs",
 	} {
 		file := filepath.Join(around, name)
 		must(t, os.MkdirAll(filepath.Dir(file), 0o755), os.WriteFile(file, []byte(text), 0o644))
@@ -106,6 +107,13 @@ func TestNothingOutside(t *testing.T) {
 			_, err := kept.Databases().Open(ctx, database.Login{Engine: "sqlite", File: around + "/other/x.sqlite"}, database.Everything)
 			return err
 		},
+		"open another database by a link": func() error {
+			_, err := kept.Databases().Open(ctx, database.Login{Engine: "sqlite", File: around + "/ferry/themes/leads-out/x.sqlite"}, database.Everything)
+			return err
+		},
+		"make a database by a link": func() error {
+			return kept.Databases().Create(ctx, database.Login{Engine: "sqlite", File: around + "/ferry/themes/leads-out/new.sqlite"})
+		},
 		"make a database elsewhere": func() error {
 			return kept.Databases().Create(ctx, database.Login{Engine: "sqlite", File: around + "/other/x.sqlite"})
 		},
@@ -151,6 +159,11 @@ func TestTheSiteIsAllowed(t *testing.T) {
 		above.RemoveAll(ctx, ".wetland-staging-x"), above.SyncFolder(ctx, "."), above.Writable(ctx, "."))
 	db, err := kept.Databases().Open(ctx, database.Login{Engine: "sqlite", File: path.Join(around, "ferry/data/crossing.sqlite")}, database.Everything)
 	must(t, err)
+	for _, statement := range []string{"ATTACH '" + around + "/other/x.sqlite' AS theirs", "VACUUM INTO '" + around + "/other/copy.sqlite'"} {
+		if _, err := db.Query(ctx, statement); err == nil || !strings.Contains(err.Error(), "too many attached") {
+			t.Errorf("%s: %v", statement, err)
+		}
+	}
 	must(t, db.Close())
 	if real, err := kept.Real(ctx, around+"/ferry/themes/leads-out"); err != nil || real != around+"/other" {
 		t.Errorf("a link of the site's own: %s %v", real, err)

@@ -13,18 +13,10 @@ import (
 type folderOf struct {
 	files.FS
 	at      string
-	allowed *Allowed
+	allowed *grants
 }
 
-var _ interface {
-	files.FS
-	files.Exchanger
-	files.OwnerGiver
-	files.Marker
-	files.Mounter
-	files.Locker
-	files.Measurer
-} = (*folderOf)(nil)
+var _ files.Able = (*folderOf)(nil)
 
 // check refuses what may not be done with a name.
 func (f *folderOf) check(how use, op, name string) error {

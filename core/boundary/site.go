@@ -18,9 +18,10 @@ type Site struct {
 	Root string // as it was named; links in it are resolved
 	// What wetland.toml gives in place of the CMS's own settings.
 	Database cms.Given
-	Pool     string   // of PHP: "unix:" and a pattern of sockets, or HOST:PORT
+	Pool     string   // of PHP: "unix:" and its socket, or HOST:PORT
+	AnyPool  bool     // which pool is the site's is still looked for
 	Log      string   // of PHP's errors
-	Servers  []string // more that may be dialled, as Allowed.Servers
+	Servers  []string // more that may be dialled, in the form "tcp HOST:PORT"
 }
 
 // usualPools are folders where distributions put the sockets of PHP's pools.
@@ -34,25 +35,27 @@ func Keep(ctx context.Context, on host.Host, s Site) (host.Host, error) {
 		return nil, err
 	}
 	kept := &around{Host: on, allowed: &allowed}
-	kept.renew = func(ctx context.Context) (Allowed, error) { return Of(ctx, on, s) }
+	kept.renew = func(ctx context.Context) (grants, error) { return Of(ctx, on, s) }
 	return kept, nil
 }
 
 // Of works out what belongs to a site on a host, by the CMS's own settings there. Where there is no
 // site that is known, that is the root alone.
-func Of(ctx context.Context, on host.Host, s Site) (Allowed, error) {
+func Of(ctx context.Context, on host.Host, s Site) (grants, error) {
 	root, err := files.RealOfExisting(ctx, on, path.Clean(s.Root)) // a dead site's may be gone
 	if err != nil {
-		return Allowed{}, err
+		return grants{}, err
 	}
-	a := Allowed{Folders: []string{root}, Resolve: []string{s.Root}, Programs: [][]string{{"php", "-n", "-r", "echo PHP_VERSION;"}}}
+	a := grants{Folders: []string{root}, Resolve: []string{s.Root}, Programs: [][]string{{"php", "-n", "-r", "echo PHP_VERSION;"}}}
 	for _, known := range traits.Known() { // is it a part of a site around it
 		for _, name := range []string{known.Marker, known.Settings, "index.php"} {
 			a.Read = append(a.Read, path.Join(path.Dir(root), name))
 		}
 	}
-	for _, folder := range usualPools {
-		a.addPool(ctx, on, "unix:"+folder+"/*.sock")
+	if s.AnyPool {
+		for _, folder := range usualPools {
+			a.addPool(ctx, on, "unix:"+folder+"/*.sock")
+		}
 	}
 	a.addPool(ctx, on, s.Pool)
 	a.Servers = append(a.Servers, s.Servers...)
@@ -66,7 +69,7 @@ func Of(ctx context.Context, on host.Host, s Site) (Allowed, error) {
 }
 
 // addPool allows to ask pools of PHP at a place.
-func (a *Allowed) addPool(ctx context.Context, on host.Host, where string) {
+func (a *grants) addPool(ctx context.Context, on host.Host, where string) {
 	socket, ok := strings.CutPrefix(where, "unix:")
 	if !ok {
 		if where != "" {
@@ -81,7 +84,7 @@ func (a *Allowed) addPool(ctx context.Context, on host.Host, where string) {
 }
 
 // addSite adds what the settings of the site at the root name.
-func (a *Allowed) addSite(ctx context.Context, on host.Host, root string, given cms.Given) error {
+func (a *grants) addSite(ctx context.Context, on host.Host, root string, given cms.Given) error {
 	roots, err := files.NewRoots(ctx, on, path.Dir(root))
 	if err != nil {
 		return nil // which is told when it is opened
@@ -110,7 +113,7 @@ func (a *Allowed) addSite(ctx context.Context, on host.Host, root string, given 
 	switch {
 	case login.Engine == "sqlite":
 		a.Databases, a.Resolve = append(a.Databases, login.File), append(a.Resolve, login.File)
-		if real, err := on.Real(ctx, login.File); err == nil {
+		if real, err := on.Real(ctx, login.File); err == nil && given.File != "" { // links of the owner's, not of the site's
 			a.Databases = append(a.Databases, real)
 		}
 		a.Read = append(a.Read, a.Databases...)

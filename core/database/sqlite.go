@@ -83,9 +83,27 @@ func (s *sqlite) Size(ctx context.Context) (size int64, err error) {
 
 func (s *sqlite) Close() error { return s.db.Close() }
 
+// connect returns a connection. Whatever a statement holds, it reaches no other file by it: nothing is
+// attached, and so nothing is copied out by VACUUM INTO either.
+func (s *sqlite) connect(ctx context.Context) (*sql.Conn, error) {
+	conn, err := s.db.Conn(ctx)
+	if err != nil {
+		return nil, err
+	}
+	if _, err := sqlite3.Limit(conn, sqliteLimitAttached, 0); err != nil {
+		return nil, errors.Join(err, conn.Close())
+	}
+	return conn, nil
+}
+
 // Query returns the rows of a statement.
 func (s *sqlite) Query(ctx context.Context, statement string, args ...any) ([]Row, error) {
-	return collectRows(ctx, s.db, stored, statement, args...)
+	conn, err := s.connect(ctx)
+	if err != nil {
+		return nil, err
+	}
+	rows, err := collectRows(ctx, conn, stored, statement, args...)
+	return rows, errors.Join(err, conn.Close())
 }
 
 // stored hands out values as SQLite stored them, each in its own type.
@@ -145,7 +163,7 @@ type sqliteMoment struct {
 
 // Read begins a transaction: until Close, the tables are seen as they stand now.
 func (s *sqlite) Read(ctx context.Context) (Moment, error) {
-	conn, err := s.db.Conn(ctx)
+	conn, err := s.connect(ctx)
 	if err != nil {
 		return nil, err
 	}
@@ -299,15 +317,11 @@ func (s *sqlite) Apply(ctx context.Context, change Change) (Applied, error) {
 	if err := CheckStatements("sqlite", "", change.Apart, change.described()); err != nil {
 		return nil, err
 	}
-	conn, err := s.db.Conn(ctx)
+	conn, err := s.connect(ctx)
 	if err != nil {
 		return nil, err
 	}
 	defer conn.Close()
-	// Whatever else a statement holds, it reaches no other file.
-	if _, err := sqlite3.Limit(conn, sqliteLimitAttached, 0); err != nil {
-		return nil, err
-	}
 	// legacy_alter_table: a rename must not rewrite the views and triggers of others.
 	if _, err := conn.ExecContext(ctx, `PRAGMA legacy_alter_table = ON`); err != nil {
 		return nil, err

@@ -81,7 +81,7 @@ func (h *Hosts) options(folder string, config workspace.Config) (o sshhost.Optio
 func siteOf(folder string, config workspace.Config) boundary.Site {
 	own := config.Database
 	s := boundary.Site{Root: folder, Log: config.Site.PHPLog, Database: cms.Given{Host: own.Host, Port: own.Port, Socket: own.Socket, Name: own.Name, User: own.User, File: own.File}}
-	if config.Site.PHPPool != workspace.PoolByRequest {
+	if s.AnyPool = config.Site.Root == ""; config.Site.PHPPool != workspace.PoolByRequest { // there is no wetland.toml yet
 		s.Pool = config.Site.PHPPool
 	}
 	if config.Reach.FromHost {
