@@ -210,15 +210,6 @@ func (c *Client) Close() error {
 	return nil
 }
 
-// Dial connects, from the host, to what listens: network is "tcp" or "unix".
-func (c *Client) Dial(ctx context.Context, network, address string) (net.Conn, error) {
-	connection, err := c.ssh.DialContext(ctx, network, address)
-	if err != nil {
-		return nil, c.because(fmt.Errorf("connect from %s to %s: %w", c.Settings.HostName, address, err))
-	}
-	return connection, nil
-}
-
 // because says that the line is dead, where that is the reason.
 func (c *Client) because(err error) error {
 	if err != nil && c.ended.Err() != nil {
@@ -249,30 +240,6 @@ func (b *bounded) Write(data []byte) (int, error) {
 		b.Buffer.Write(data[:min(room, len(data))])
 	}
 	return len(data), nil
-}
-
-// Run runs a line in the account's shell and returns what it prints. Of one that fails, what it says
-// is in the error.
-func (c *Client) Run(ctx context.Context, line string) (string, error) {
-	session, err := c.session()
-	if err != nil {
-		return "", c.because(fmt.Errorf("run a command on %s: %w", c.Settings.HostName, err))
-	}
-	defer session.Close()
-	var said, complaint bounded
-	session.Stdout, session.Stderr = &said, &complaint
-	ended := make(chan error, 1)
-	go func() { ended <- session.Run(line) }()
-	select {
-	case <-ctx.Done(): // the server tells the program, which may not listen
-		_ = session.Signal(ssh.SIGKILL)
-		return "", ctx.Err()
-	case err = <-ended:
-	}
-	if err != nil {
-		return said.String(), c.because(fmt.Errorf("run a command on %s: %w: %s", c.Settings.HostName, err, strings.TrimSpace(complaint.String())))
-	}
-	return said.String(), nil
 }
 
 // Program is one that runs in the account: what is written to it it reads, and what it prints is read

@@ -110,7 +110,7 @@ func (d *desk) enters(to Destination, o Options) *Client {
 	if err != nil {
 		d.Fatal(err)
 	}
-	if said, err := client.Run(d.Context(), "echo here"); err != nil || said != "here\n" {
+	if said, err := run(client, "echo here"); err != nil || said != "here\n" {
 		d.Fatalf("%q %v", said, err)
 	}
 	return client
@@ -391,7 +391,7 @@ func TestStalledLine(t *testing.T) {
 			return freezing{connection, &frozen}, err
 		}})
 	frozen.Store(true)
-	if _, err := client.Run(t.Context(), "echo"); !errors.Is(err, ErrStalled) {
+	if _, err := run(client, "echo"); !errors.Is(err, ErrStalled) {
 		t.Errorf("a line that is frozen: %v", err)
 	}
 }
@@ -409,47 +409,48 @@ func (f freezing) Write(p []byte) (int, error) {
 	return f.Conn.Write(p)
 }
 
-// What listens on the host is reached from there.
-func TestDialFromTheHost(t *testing.T) {
+// run runs a line in the account's shell, and returns what it prints; what it says on standard error is
+// an error.
+func run(client *Client, line string) (string, error) {
+	program, err := client.Start(line)
+	if err != nil {
+		return "", err
+	}
+	said, err := io.ReadAll(program)
+	if complaint := program.Complaint(); complaint != "" {
+		err = errors.Join(err, errors.New(complaint))
+	}
+	return string(said), errors.Join(err, program.Close())
+}
+
+// A program gets what is written to it, and tells of what went wrong; of an account that was left
+// nothing more comes.
+func TestPrograms(t *testing.T) {
 	server, d := testenv.StartSSH(t), newDesk(t)
 	d.write(".ssh/known_hosts", server.KnownLine(t))
 	server.Allow(t, d.key("id_ed25519", ""))
 	client := d.enters(at(server), Options{})
-	for network, place := range map[string]string{"tcp": "127.0.0.1:0", "unix": filepath.Join(t.TempDir(), "echo")} {
-		listener, err := net.Listen(network, place)
-		if err != nil {
-			t.Fatal(err)
-		}
-		t.Cleanup(func() { _ = listener.Close() })
-		go func() {
-			if connection, err := listener.Accept(); err == nil {
-				_, _ = io.Copy(connection, connection)
-				_ = connection.Close()
-			}
-		}()
-		connection, err := client.Dial(t.Context(), network, listener.Addr().String())
-		if err != nil {
-			t.Fatal(err)
-		}
-		back := make([]byte, 5)
-		_, err = connection.Write([]byte("hello"))
-		if _, readErr := io.ReadFull(connection, back); err != nil || readErr != nil || string(back) != "hello" {
-			t.Errorf("%s: %q %v %v", network, back, err, readErr)
-		}
-		_ = connection.Close()
+	program, err := client.Start("cat; echo and that was all")
+	if err != nil {
+		t.Fatal(err)
 	}
-	if _, err := client.Run(t.Context(), "echo it failed >&2; exit 3"); err == nil || !strings.Contains(err.Error(), "it failed") {
+	_, err = io.WriteString(program, "over the weir\n")
+	said, readErr := "", errors.Join(err, program.CloseWrite())
+	if readErr == nil {
+		var text []byte
+		text, readErr = io.ReadAll(program)
+		said = string(text)
+	}
+	if err := errors.Join(readErr, program.Close()); err != nil || said != "over the weir\nand that was all\n" {
+		t.Errorf("%q %v", said, err)
+	}
+	if _, err := run(client, "echo it failed >&2; exit 3"); err == nil || !strings.Contains(err.Error(), "it failed") {
 		t.Errorf("a command that fails: %v", err)
-	}
-	ended, end := context.WithCancel(t.Context())
-	end()
-	if _, err := client.Run(ended, "sleep 60"); !errors.Is(err, context.Canceled) {
-		t.Errorf("a context that has ended: %v", err)
 	}
 	if err := errors.Join(client.Close(), client.Close()); err != nil {
 		t.Error(err)
 	}
-	if _, err := client.Run(t.Context(), "echo"); !errors.Is(err, net.ErrClosed) {
+	if _, err := run(client, "echo"); !errors.Is(err, net.ErrClosed) {
 		t.Errorf("after it was left: %v", err)
 	}
 }
