@@ -13,8 +13,9 @@ import (
 	"time"
 )
 
-// able is an FS with every ability but reading trees there.
-type able interface {
+// Able is an FS with every ability of a disk: all below but what spares an FS on another machine round
+// trips.
+type Able interface {
 	FS
 	Exchanger
 	OwnerGiver

@@ -23,7 +23,7 @@ type local struct {
 	name string
 }
 
-var _ able = (*local)(nil)
+var _ Able = (*local)(nil)
 
 // Open opens a folder as the root of an FS.
 func (Local) Open(ctx context.Context, folder string) (FS, error) {

@@ -30,7 +30,7 @@ type root struct {
 var ErrOutside = errors.New("it is outside of the folders that belong to the site")
 
 var _ interface {
-	able
+	Able
 	TreeReader
 	TreeWriter
 } = (*Roots)(nil)

@@ -146,7 +146,7 @@ func (w *walk) at(ctx context.Context, at string, entry Entry) error {
 }
 
 // ReadTree describes and hashes everything in the scope at top. Sockets, devices and pipes
-// are left out: they hold no content.
+// are left out: they hold no content. So is what vanishes meanwhile.
 func ReadTree(ctx context.Context, fsys FS, top string, scope Scope) (Tree, error) {
 	return ReadTreeKnowing(ctx, fsys, top, scope, func(string, Entry) string { return "" })
 }
@@ -175,17 +175,22 @@ func ReadTreeKnowing(ctx context.Context, fsys FS, top string, scope Scope, know
 	if err != nil {
 		return nil, err
 	}
+	tree = slices.DeleteFunc(tree, func(item Item) bool { return item.Kind == "" })
 	tree.Sort()
 	return tree, nil
 }
 
-// hashItems hashes the files with these numbers.
+// hashItems hashes the files with these numbers. One that vanished loses its kind.
 func hashItems(ctx context.Context, fsys FS, top string, tree Tree, numbers []int) error {
 	names := make([]string, len(numbers))
 	for i, number := range numbers {
 		names[i] = tree[number].Path
 	}
 	return HashFiles(ctx, fsys, top, names, func(i int, hash string, size int64, err error) error {
+		if errors.Is(err, fs.ErrNotExist) {
+			tree[numbers[i]].Kind = ""
+			return nil
+		}
 		if err != nil {
 			return fmt.Errorf("read %s: %w", path.Join(top, names[i]), err)
 		}

@@ -21,13 +21,7 @@ type root struct {
 }
 
 var _ interface {
-	files.FS
-	files.Exchanger
-	files.OwnerGiver
-	files.Marker
-	files.Mounter
-	files.Locker
-	files.Measurer
+	files.Able
 	files.TreeReader
 	files.TreeWriter
 } = (*root)(nil)

@@ -113,7 +113,7 @@ func orPlain(arrangement string) string {
 	if arrangement == "" {
 		return "one thing below the other"
 	}
-	return arrangement
+	return strings.Replace(arrangement, "in grid", "in a grid", 1) // as baselines have it
 }
 
 // loseMeta finds what search engines and screen readers lose.
