@@ -106,9 +106,6 @@ func (a *app) showAdopted(r *adopt.Result) {
 		s.Row("  "+sign+"  ", 6, fmt.Sprintf("%-*s", screen.StepWidth, name), words)
 	}
 	row(true, "CMS", fmt.Sprintf("%s in %s (recognised by %s)", r.System, r.Root, r.Because))
-	for _, one := range r.Allows {
-		row(one.Good, one.What, one.Is+": "+one.Means)
-	}
 	row(true, "address", r.Address)
 	if r.Identity.Proved() {
 		row(true, "same site", fmt.Sprintf("%s: this folder is what answers there", r.Identity))
@@ -165,6 +162,12 @@ func (a *app) showAdopted(r *adopt.Result) {
 		row(false, "not sure", words)
 	}
 	s.NotCompared(r.NotCompared)
+	if len(r.Allows) > 0 {
+		s.Print("\n%s\n", s.Bold("The machine of the site, and what that means"))
+	}
+	for _, one := range r.Allows {
+		row(one.Good, one.What, one.Is+": "+one.Means)
+	}
 	s.Print("\n")
 	if len(r.Doubts) > 0 {
 		s.Paragraph(s.Doubt("Adopted, with doubts."), fmt.Sprintf("%s/wetland.toml is written. Look at the points above before the first update.", r.Workspace.Dir))

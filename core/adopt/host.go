@@ -61,15 +61,15 @@ func (a *adoption) findAllowed(ctx context.Context) {
 	}
 	a.findOwner(ctx)
 	if a.result.Engine != "" {
-		a.allow(true, "its database", "reached from there", "tables are kept and put back, too")
+		a.allow(true, "database", "reached from there", "tables are kept and put back, too")
 	} else {
-		a.allow(false, "its database", "not reached", "tables can be neither kept nor put back")
+		a.allow(false, "database", "not reached", "tables can be neither kept nor put back")
 	}
 	if version := a.site.PHPOfShell(ctx); version != "" && traits.Of(a.system.Name()).PHP {
-		a.allow(true, "its PHP", version+" on the command line", "the pages may be made by another")
+		a.allow(true, "PHP", version+" on the command line", "the pages may be made by another")
 	}
 	if ahead := time.Until(on.Now()); ahead.Abs() > time.Minute {
-		a.allow(false, "its clock", fmt.Sprintf("%s %s", ahead.Abs().Round(time.Minute), map[bool]string{true: "ahead", false: "behind"}[ahead > 0]), "Wetland goes by it for files there; ask the host to set it")
+		a.allow(false, "clock", fmt.Sprintf("%s %s", ahead.Abs().Round(time.Minute), map[bool]string{true: "ahead", false: "behind"}[ahead > 0]), "Wetland goes by it for files there; ask the host to set it")
 	}
 	if free, err := a.site.Files.FreeSpace(ctx, a.site.Root); err == nil {
 		a.allow(free > 1<<30, "free space", phrase.Bytes(int64(free)), "an update needs room for the new packages there; snapshots lie on this machine")
