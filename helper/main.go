@@ -6,7 +6,6 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"io"
 	"os"
 	"runtime/debug"
 
@@ -30,7 +29,7 @@ func main() {
 		if os.Getenv("GOGC") == "" {
 			debug.SetGCPercent(25) // the machines that sites are on have little memory to spare
 		}
-		err := remote.Serve(context.Background(), standard{os.Stdin, os.Stdout}, func(ctx context.Context, s boundary.Site) (host.Host, error) {
+		err := remote.Serve(context.Background(), remote.Standard(), func(ctx context.Context, s boundary.Site) (host.Host, error) {
 			return boundary.Keep(ctx, host.Here, s)
 		})
 		if errors.Is(err, wire.ErrBroken) {
@@ -40,11 +39,3 @@ func main() {
 	}
 	os.Exit(1)
 }
-
-// standard are the streams that it was started with.
-type standard struct {
-	io.Reader
-	io.Writer
-}
-
-func (standard) Close() error { return errors.Join(os.Stdin.Close(), os.Stdout.Close()) }

@@ -3,12 +3,12 @@
 # a real terminal window of 1280x800.
 #
 # usage: scripts/screenshots.sh PROGRAM FOLDER
-# Debian packages: xvfb xterm imagemagick fonts-dejavu-core chromium
+# Debian packages: xvfb xterm imagemagick fonts-dejavu-core chromium openssh-server
 set -euo pipefail
 program=$(realpath "${1:?usage: scripts/screenshots.sh PROGRAM FOLDER}")
 folder=$(realpath "${2:?usage: scripts/screenshots.sh PROGRAM FOLDER}")
-for tool in Xvfb xterm import; do
-  command -v $tool >/dev/null || { echo "missing $tool: apt-get install xvfb xterm imagemagick fonts-dejavu-core" >&2; exit 2; }
+for tool in Xvfb xterm import chromium /usr/sbin/sshd; do
+  command -v $tool >/dev/null || { echo "missing $tool: apt-get install xvfb xterm imagemagick fonts-dejavu-core chromium openssh-server" >&2; exit 2; }
 done
 
 stage=/tmp/ferry
@@ -17,8 +17,8 @@ mkdir "$stage"
 display=:$((RANDOM % 400 + 100))
 Xvfb "$display" -screen 0 1280x800x24 -nolisten tcp >/dev/null 2>&1 &
 server=$!
-site=""
-trap 'kill $server $site 2>/dev/null || true; rm -rf "$stage"' EXIT
+site="" host=""
+trap 'kill $server $site $host 2>/dev/null || true; rm -rf "$stage"' EXIT
 ln -s "$program" "$stage/wetland"
 export PATH="$stage:$PATH"
 until [ -e "/tmp/.X11-unix/X${display#:}" ]; do sleep .1; done
@@ -26,7 +26,7 @@ until [ -e "/tmp/.X11-unix/X${display#:}" ]; do sleep .1; done
 # shot NAME COMMAND: the picture of a command, as it stands when it has ended.
 shot() {
   local name=$1 command=$2 done_mark=$stage/$1.done
-  DISPLAY=$display xterm -geometry "${COLUMNS_WANTED:-142x44}+0+0" -fullscreen -fa 'DejaVu Sans Mono' -fs "${SIZE:-11}" \
+  DISPLAY=$display xterm -geometry "${COLUMNS_WANTED:-142x42}+0+0" -fullscreen -fa 'DejaVu Sans Mono' -fs "${SIZE:-11}" \
     -bg '#101418' -fg '#e6e6e6' +sb -xrm 'XTerm.vt100.allowTitleOps:false' -e bash -c "
       export TERM=xterm-256color; cd '$stage/demo/care' 2>/dev/null || cd '$stage'
       printf '\033[1m\$ %s\033[0m\n\n' '$command'; $command; touch '$done_mark'; sleep 60" &
@@ -38,7 +38,7 @@ shot() {
   wait $window 2>/dev/null || true
 }
 
-SIZE=7 COLUMNS_WANTED=210x65 shot demo "wetland demo --dir demo"
+SIZE=7 COLUMNS_WANTED=210x61 shot demo "wetland demo --dir demo"
 rm -rf "$stage/demo"
 "$program" demo --dir "$stage/demo" >/dev/null
 rm -rf "$stage/demo/care"/{store,store-name,runs}
@@ -82,3 +82,29 @@ until grep -qs '"step":"swapped"' "$(ls -td "$stage"/demo/care/runs/run-*/ | hea
 kill -9 -- -$update
 shot recover "wetland recover"
 shot adopt "wetland adopt ../site --address $address --workspace ../second"
+
+# The same site, as one on another machine: OpenSSH's server stands for that, under the name that the
+# settings of ssh give it.
+mkdir -p "$stage/ssh/home/.ssh"
+ssh-keygen -q -t ed25519 -N '' -f "$stage/ssh/host"
+ssh-keygen -q -t ed25519 -N '' -f "$stage/ssh/home/.ssh/id_ed25519"
+cp "$stage/ssh/home/.ssh/id_ed25519.pub" "$stage/ssh/authorized"
+port=$((RANDOM % 20000 + 20000))
+cat >"$stage/ssh/settings" <<END
+Port $port
+ListenAddress 127.0.0.1
+HostKey $stage/ssh/host
+AuthorizedKeysFile $stage/ssh/authorized
+PidFile none
+UsePAM no
+StrictModes no
+PermitRootLogin prohibit-password
+SetEnv XDG_CACHE_HOME=$stage/ssh/cache
+END
+printf 'Host ferry.example\n  HostName 127.0.0.1\n  Port %s\n  User %s\n  HostKeyAlias ferry.example\n' "$port" "$(id -un)" >"$stage/ssh/home/.ssh/config"
+printf 'ferry.example %s\n' "$(cat "$stage/ssh/host.pub")" >"$stage/ssh/home/.ssh/known_hosts"
+mkdir -p /run/sshd 2>/dev/null || true
+/usr/sbin/sshd -D -f "$stage/ssh/settings" -E "$stage/ssh/log" &
+host=$!
+until ssh-keyscan -p "$port" 127.0.0.1 2>/dev/null | grep -q ssh-; do sleep .1; done
+HOME=$stage/ssh/home shot adopt-by-ssh "wetland adopt ssh://ferry.example$stage/demo/site --address $address --workspace ../third --put-helper"

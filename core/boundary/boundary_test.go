@@ -50,8 +50,9 @@ func must(t *testing.T, all ...error) {
 	}
 }
 
-// site lays out a site of Rowlock beside what is somebody else's, and keeps a host to it.
-func site(t *testing.T) (kept host.Host, around string) {
+// site lays out a site of Rowlock beside what is somebody else's, keeps a host to it, and opens the folder
+// that both are in.
+func site(t *testing.T) (kept host.Host, above files.FS, around string) {
 	t.Helper()
 	around, err := filepath.EvalSymlinks(t.TempDir())
 	must(t, err)
@@ -65,16 +66,17 @@ func site(t *testing.T) (kept host.Host, around string) {
 	must(t, os.Symlink("../../other", filepath.Join(around, "ferry/themes/leads-out")))
 	kept, err = Keep(t.Context(), host.Here, Site{Root: filepath.ToSlash(around) + "/ferry"})
 	must(t, err)
-	return kept, filepath.ToSlash(around)
+	around = filepath.ToSlash(around)
+	above, err = kept.Open(t.Context(), around)
+	must(t, err)
+	t.Cleanup(func() { _ = above.Close() })
+	return kept, above, around
 }
 
 // Whoever asks for what is not the site's gets nothing, and changes nothing.
 func TestNothingOutside(t *testing.T) {
-	kept, around := site(t)
+	kept, above, around := site(t)
 	ctx := t.Context()
-	above, err := kept.Open(ctx, around)
-	must(t, err)
-	defer above.Close()
 	with := files.Attributes{Mode: 0o644, Owner: files.Unowned, Group: files.Unowned}
 	attacks := map[string]func() error{
 		"open another site":         func() error { _, err := kept.Open(ctx, around+"/other"); return err },
@@ -149,11 +151,8 @@ func tree(t *testing.T, top string) files.Tree {
 
 // What an update needs is allowed: the site, what waits beside it, and its own database.
 func TestTheSiteIsAllowed(t *testing.T) {
-	kept, around := site(t)
+	kept, above, around := site(t)
 	ctx := t.Context()
-	above, err := kept.Open(ctx, around)
-	must(t, err)
-	defer above.Close()
 	with := files.Attributes{Mode: 0o700, Owner: files.Unowned, Group: files.Unowned}
 	must(t, above.Mkdir(ctx, ".wetland-staging-x", with), above.Rename(ctx, "ferry/themes/otterby", ".wetland-staging-x/otterby"), above.Rename(ctx, ".wetland-staging-x/otterby", "ferry/themes/otterby"),
 		above.RemoveAll(ctx, ".wetland-staging-x"), above.SyncFolder(ctx, "."), above.Writable(ctx, "."))

@@ -39,6 +39,16 @@ type helper struct {
 	databases map[string]database.Database
 }
 
+// Standard are the streams that a program is started with.
+func Standard() io.ReadWriteCloser { return standard{os.Stdin, os.Stdout} }
+
+type standard struct {
+	io.Reader
+	io.Writer
+}
+
+func (standard) Close() error { return errors.Join(os.Stdin.Close(), os.Stdout.Close()) }
+
 // Serve does what a desk asks for on a machine, until the line ends, and returns why it did. The desk
 // says which site it works on once, before all else.
 func Serve(ctx context.Context, streams io.ReadWriteCloser, keep Keeper) error {

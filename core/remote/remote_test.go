@@ -4,7 +4,6 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"io"
 	"net"
 	"os"
 	"path/filepath"
@@ -27,7 +26,7 @@ import (
 // This program is the helper, too, as an account starts it.
 func TestMain(m *testing.M) {
 	if len(os.Args) == 2 && os.Args[1] == "helper" {
-		_ = Serve(context.Background(), standard{os.Stdin, os.Stdout}, everything)
+		_ = Serve(context.Background(), Standard(), everything)
 		return
 	}
 	os.Exit(testenv.Run(m))
@@ -35,14 +34,6 @@ func TestMain(m *testing.M) {
 
 // everything keeps a desk to nothing.
 func everything(context.Context, boundary.Site) (host.Host, error) { return host.Here, nil }
-
-// standard are the streams that a program is started with.
-type standard struct {
-	io.Reader
-	io.Writer
-}
-
-func (standard) Close() error { return os.Stdin.Close() }
 
 // bySSH is this machine, by way of a helper that OpenSSH's server starts.
 func bySSH(t *testing.T) (*Host, *testenv.SSHServer) {
