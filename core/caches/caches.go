@@ -40,8 +40,10 @@ func Purge(ctx context.Context, s *session.Session) (string, error) {
 func purgePages(ctx context.Context, s *session.Session) (int, error) {
 	purged := 0
 	for _, folder := range s.Site.CMS.Layout().Caches {
-		if entry, err := s.Site.Files.Lstat(ctx, folder); err == nil && entry.Kind == files.Link && len(s.Site.Workspace.Config.Caches.Commands) > 0 {
-			continue // what a link leads to is no folder of the site: the owner's command clears it
+		if len(s.Site.Workspace.Config.Caches.Commands) > 0 {
+			if entry, err := s.Site.Files.Lstat(ctx, folder); err == nil && entry.Kind == files.Link {
+				continue // what a link leads to is no folder of the site: the owner's command clears it
+			}
 		}
 		gone, err := files.Clear(ctx, s.Site.Files, folder)
 		purged += gone

@@ -9,7 +9,6 @@ import (
 	"path"
 	"slices"
 	"strings"
-	"sync/atomic"
 	"time"
 
 	"wetland/core/files"
@@ -61,32 +60,34 @@ func BorrowTimes(ctx context.Context, s *session.Session, group []*Change) error
 	if s.Site.Workspace.Config.Site.PHPPool == "" {
 		return nil
 	}
+	var steps []files.Step
 	for _, c := range group {
-		err := c.eachKept(ctx, s, func(ctx context.Context, item, before files.Item) error {
-			with := item.Attributes()
-			with.Modified = before.Modified
-			return s.Site.Files.Settle(ctx, path.Join(c.Staged, item.Path), with)
-		})
-		if err != nil {
-			return err
+		for _, one := range c.keptCode() {
+			with := one.now.Attributes()
+			with.Modified = one.before.Modified
+			steps = append(steps, files.Step{Do: files.DoSettle, Name: path.Join(c.Staged, one.now.Path), With: with})
 		}
 	}
-	return nil
+	_, err := files.TakeSteps(ctx, s.Site.Files, steps)
+	return err
 }
 
-// eachKept calls do with every file of PHP that is in both trees, with several at the same time.
-func (c *Change) eachKept(ctx context.Context, s *session.Session, do func(ctx context.Context, item, before files.Item) error) error {
+// keptFile is a file that is in the old tree and in the new one.
+type keptFile struct{ before, now files.Item }
+
+// keptCode lists the files of PHP that are in both trees.
+func (c *Change) keptCode() (kept []keptFile) {
 	old := map[string]files.Item{}
 	for _, item := range c.OldTree {
 		old[item.Path] = item
 	}
-	return files.AtOnce(ctx, s.Site.Files, c.NewTree, func(ctx context.Context, item files.Item) error {
+	for _, item := range c.NewTree {
 		before := old[item.Path]
-		if before.Kind != files.File || item.Kind != files.File || !slices.Contains(phpEndings, path.Ext(item.Path)) {
-			return nil
+		if before.Kind == files.File && item.Kind == files.File && slices.Contains(phpEndings, path.Ext(item.Path)) {
+			kept = append(kept, keptFile{before, item})
 		}
-		return do(ctx, item, before)
-	})
+	}
+	return kept
 }
 
 // SwitchCompiled lets the new versions answer: PHP drops the old code, the new files get
@@ -127,25 +128,39 @@ func SwitchCompiled(ctx context.Context, s *session.Session, group []*Change, me
 // another time was written since, by the site itself. PHP counts in whole seconds, and so do
 // some disks.
 func ownTimes(ctx context.Context, s *session.Session, group []*Change) (borrowed bool, err error) {
-	var found atomic.Bool
 	for _, c := range group {
-		err := c.eachKept(ctx, s, func(ctx context.Context, item, before files.Item) error {
-			at := path.Join(c.Live, item.Path)
-			entry, err := s.Site.Files.Lstat(ctx, at)
-			if errors.Is(err, fs.ErrNotExist) {
-				return nil // that is noticed where all is proved
-			}
-			if err != nil || entry.Modified.Unix() != before.Modified.Unix() {
-				return err
-			}
-			found.Store(true)
-			return s.Site.Files.Settle(ctx, at, item.Attributes())
+		now := map[string]time.Time{}
+		err := files.Walk(ctx, s.Site.Files, c.Live, files.Scope{}, func(at string, entry files.Entry) error {
+			now[at] = entry.Modified
+			return nil
 		})
-		if err != nil {
-			return found.Load(), err
+		if err != nil && !errors.Is(err, fs.ErrNotExist) { // what is missing is noticed where all is proved
+			return borrowed, err
+		}
+		var steps []files.Step
+		for _, one := range c.keptCode() {
+			if modified, there := now[one.now.Path]; there && modified.Unix() == one.before.Modified.Unix() {
+				steps = append(steps, files.Step{Do: files.DoSettle, Name: path.Join(c.Live, one.now.Path), With: one.now.Attributes()})
+			}
+		}
+		borrowed = borrowed || len(steps) > 0
+		if err := settleAll(ctx, s, steps); err != nil {
+			return borrowed, err
 		}
 	}
-	return found.Load(), nil
+	return borrowed, nil
+}
+
+// settleAll takes steps that settle files; those that vanish meanwhile are passed over.
+func settleAll(ctx context.Context, s *session.Session, steps []files.Step) error {
+	for len(steps) > 0 {
+		taken, err := files.TakeSteps(ctx, s.Site.Files, steps)
+		if !errors.Is(err, fs.ErrNotExist) {
+			return err
+		}
+		steps = steps[taken.Steps+1:]
+	}
+	return nil
 }
 
 // oneUsePrefix begins the names of scripts of one use. What follows cannot be guessed.

@@ -187,6 +187,8 @@ type Measurer interface {
 type TreeReader interface {
 	// WalkTree is WalkPast.
 	WalkTree(ctx context.Context, top string, scope Scope, visit func(path string, entry Entry) error, failed func(name string, err error) error) error
+	// ReadTree is ReadTree.
+	ReadTree(ctx context.Context, top string, scope Scope) (Tree, error)
 	// HashFiles hashes the files of these names below top where they are, in their order, as Hash
 	// does. each gets what is wrong with one, and may go on.
 	HashFiles(ctx context.Context, top string, names []string, each func(i int, hash string, size int64, err error) error) error

@@ -33,6 +33,7 @@ var _ interface {
 	Able
 	TreeReader
 	TreeWriter
+	StepTaker
 } = (*Roots)(nil)
 
 // NewRoots returns the roots of a disk, with the folders open.
@@ -308,6 +309,14 @@ func (r *Roots) WalkTree(ctx context.Context, top string, scope Scope, visit fun
 	})
 }
 
+func (r *Roots) ReadTree(ctx context.Context, top string, scope Scope) (tree Tree, err error) {
+	err = r.there(top, func(able TreeReader, below string) (err error) {
+		tree, err = able.ReadTree(ctx, below, scope)
+		return err
+	})
+	return tree, err
+}
+
 func (r *Roots) HashFiles(ctx context.Context, top string, names []string, each func(int, string, int64, error) error) error {
 	return r.there(top, func(able TreeReader, below string) error { return able.HashFiles(ctx, below, names, each) })
 }
@@ -324,4 +333,28 @@ func (r *Roots) PutTree(ctx context.Context, top string, tree Tree, source Sourc
 		}
 		return able.PutTree(ctx, below, tree, source, wrote)
 	})
+}
+
+// TakeSteps takes those that are all in one root.
+func (r *Roots) TakeSteps(ctx context.Context, steps []Step) (Taken, error) {
+	r.lock.RLock()
+	at := slices.IndexFunc(r.open, func(one root) bool { return !slices.ContainsFunc(steps, func(s Step) bool { return !s.in(one.name) }) })
+	if at < 0 {
+		r.lock.RUnlock()
+		return Taken{}, errNoSteps
+	}
+	in := r.open[at]
+	r.lock.RUnlock()
+	able, ok := in.fsys.(StepTaker)
+	if !ok {
+		return Taken{}, errNoSteps
+	}
+	below := slices.Clone(steps)
+	for i := range below {
+		below[i].Name = in.below(path.Clean(below[i].Name))
+		if below[i].Other != "" {
+			below[i].Other = in.below(path.Clean(below[i].Other))
+		}
+	}
+	return able.TakeSteps(ctx, below)
 }

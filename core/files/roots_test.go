@@ -139,6 +139,18 @@ func (r reading) WalkTree(ctx context.Context, top string, scope files.Scope, vi
 	return files.WalkPast(ctx, r.FS, top, scope, visit, failed)
 }
 
+func (r reading) ReadTree(_ context.Context, top string, _ files.Scope) (files.Tree, error) {
+	*r.asked = append(*r.asked, "tree "+top)
+	return nil, nil
+}
+
+func (r reading) TakeSteps(_ context.Context, steps []files.Step) (files.Taken, error) {
+	for _, step := range steps {
+		*r.asked = append(*r.asked, string(step.Do)+" "+step.Name+" "+step.Other)
+	}
+	return files.Taken{Steps: len(steps)}, nil
+}
+
 func (r reading) HashFiles(_ context.Context, top string, names []string, each func(int, string, int64, error) error) error {
 	*r.asked = append(*r.asked, "hash "+top)
 	for i := range names {
@@ -170,11 +182,14 @@ func TestTreesAreReadWhereTheyAre(t *testing.T) {
 		t.Fatal(err)
 	}
 	defer roots.Close()
-	tree, err := files.ReadTree(t.Context(), roots, dir+"/tree", files.Scope{})
+	tree, err := files.ReadTreeKnowing(t.Context(), roots, dir+"/tree", files.Scope{}, func(string, files.Entry) string { return "" })
 	if err != nil || len(tree) != 2 || tree[0].Path != "." || tree[1].Hash != "2" {
 		t.Errorf("%v %v", tree, err)
 	}
-	if err := roots.ReadFiles(t.Context(), dir+"/tree", nil, nil); err != nil || !slices.Equal(asked, []string{"walk tree", "hash tree", "read tree"}) {
+	_, err = files.ReadTree(t.Context(), roots, dir+"/tree", files.Scope{})
+	_, stepErr := files.TakeSteps(t.Context(), roots, []files.Step{{Do: files.DoRename, Name: dir + "/a", Other: dir + "/b/../c"}})
+	want := []string{"walk tree", "hash tree", "tree tree", "rename a c", "read tree"}
+	if err := errors.Join(err, stepErr, roots.ReadFiles(t.Context(), dir+"/tree", nil, nil)); err != nil || !slices.Equal(asked, want) {
 		t.Errorf("%v, asked for %q", err, asked)
 	}
 }

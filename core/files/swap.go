@@ -89,7 +89,7 @@ func byLevel(tree Tree) (levels []Tree) {
 const atOnce = 8
 
 // atOnceThere is how many calls go to another machine at the same time: each waits for its way.
-const atOnceThere = 48
+const atOnceThere = 96
 
 // AtOnce calls do for every one of all, several at the same time as is good for fsys, and returns
 // the first error.
@@ -194,18 +194,21 @@ func MarkTree(ctx context.Context, fsys FS, top string, tree Tree, live string, 
 			break
 		}
 	}
-	return AtOnce(ctx, fsys, tree, func(ctx context.Context, item Item) error {
+	var steps []Step
+	for _, item := range tree {
 		from := usual
 		switch before, had := known[item.Path]; {
 		case item.Kind == Link:
-			return nil
+			continue
 		case had && before.Kind == item.Kind:
 			from = path.Join(live, item.Path)
 		case item.Kind == File:
 			from = file
 		}
-		return CopyMarks(ctx, fsys, from, path.Join(top, item.Path))
-	})
+		steps = append(steps, Step{Do: DoCopyMarks, Name: path.Join(top, item.Path), Other: from})
+	}
+	_, err := TakeSteps(ctx, fsys, steps)
+	return err
 }
 
 // UsualMode is the mode that most files of a tree have; 0 if it has none.
@@ -249,38 +252,39 @@ func Swap(ctx context.Context, fsys FS, live, staged string, allowGap bool) (Swa
 		return Swapped{}, err
 	}
 	ctx = context.WithoutCancel(ctx)
-	done, err := swap(ctx, fsys, live, staged, allowGap)
-	if err != nil {
-		return done, err
-	}
-	return done, errors.Join(fsys.SyncFolder(ctx, path.Dir(live)), fsys.SyncFolder(ctx, path.Dir(staged)))
-}
-
-func swap(ctx context.Context, fsys FS, live, staged string, allowGap bool) (Swapped, error) {
-	_, err := fsys.Lstat(ctx, live)
-	if errors.Is(err, fs.ErrNotExist) {
-		return Swapped{How: ByRename}, fsys.Rename(ctx, staged, live)
-	}
-	if err != nil {
-		return Swapped{}, err
-	}
-	err = Exchange(ctx, fsys, live, staged)
+	taken, err := TakeSteps(ctx, fsys, append([]Step{{Do: DoExchange, Name: live, Other: staged}}, syncBoth(live, staged)...))
 	if err == nil {
 		return Swapped{How: ByExchange}, nil
+	}
+	if taken.Steps > 0 {
+		return Swapped{}, err
+	}
+	if _, there := fsys.Lstat(ctx, live); errors.Is(there, fs.ErrNotExist) {
+		_, err := TakeSteps(ctx, fsys, append([]Step{{Do: DoRename, Name: staged, Other: live}}, syncBoth(live, staged)...))
+		return Swapped{How: ByRename}, err
 	}
 	if !errors.Is(err, ErrUnsupported) || !allowGap {
 		return Swapped{}, err
 	}
+	return swapByRenames(ctx, fsys, live, staged)
+}
+
+// syncBoth makes the names safe that a swap changed.
+func syncBoth(live, staged string) []Step {
+	return []Step{{Do: DoSyncFolder, Name: path.Dir(live)}, {Do: DoSyncFolder, Name: path.Dir(staged)}}
+}
+
+func swapByRenames(ctx context.Context, fsys FS, live, staged string) (Swapped, error) {
 	aside := staged + ".old"
-	start := time.Now()
-	if err := fsys.Rename(ctx, live, aside); err != nil {
+	taken, err := TakeSteps(ctx, fsys, []Step{{Do: DoRename, Name: live, Other: aside}, {Do: DoRename, Name: staged, Other: live}})
+	if err != nil {
+		if taken.Steps > 0 {
+			err = errors.Join(err, fsys.Rename(ctx, aside, live))
+		}
 		return Swapped{}, err
 	}
-	if err := fsys.Rename(ctx, staged, live); err != nil {
-		return Swapped{}, errors.Join(err, fsys.Rename(ctx, aside, live))
-	}
-	gap := time.Since(start)
-	return Swapped{How: ByRenames, Gap: gap}, fsys.Rename(ctx, aside, staged)
+	_, err = TakeSteps(ctx, fsys, append([]Step{{Do: DoRename, Name: aside, Other: staged}}, syncBoth(live, staged)...))
+	return Swapped{How: ByRenames, Gap: taken.Took}, err
 }
 
 // ProbePrefix begins the names of the empty folders that TryExchange makes.
@@ -289,14 +293,21 @@ const ProbePrefix = ".wetland-probe-"
 // TryExchange finds out whether names in the two folders can be exchanged with
 // each other, by exchanging two empty folders of its own and removing them.
 func TryExchange(ctx context.Context, fsys FS, a, b, unique string) error {
-	undo := context.WithoutCancel(ctx)
 	private := Attributes{Mode: 0o700, Owner: Unowned, Group: Unowned}
 	first, second := path.Join(a, ProbePrefix+unique+"-a"), path.Join(b, ProbePrefix+unique+"-b")
-	if err := fsys.Mkdir(ctx, first, private); err != nil {
-		return err
+	made := []string{first, second}
+	taken, err := TakeSteps(ctx, fsys, []Step{
+		{Do: DoMkdir, Name: first, With: private}, {Do: DoMkdir, Name: second, With: private},
+		{Do: DoExchange, Name: first, Other: second},
+		{Do: DoRemove, Name: first}, {Do: DoRemove, Name: second},
+	})
+	if err == nil {
+		return nil
 	}
-	if err := fsys.Mkdir(ctx, second, private); err != nil {
-		return errors.Join(err, fsys.Remove(undo, first))
+	for _, name := range made[:min(taken.Steps, len(made))] {
+		if left := fsys.Remove(context.WithoutCancel(ctx), name); !errors.Is(left, fs.ErrNotExist) {
+			err = errors.Join(err, left)
+		}
 	}
-	return errors.Join(Exchange(ctx, fsys, first, second), fsys.Remove(undo, first), fsys.Remove(undo, second))
+	return err
 }

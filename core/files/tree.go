@@ -148,6 +148,12 @@ func (w *walk) at(ctx context.Context, at string, entry Entry) error {
 // ReadTree describes and hashes everything in the scope at top. Sockets, devices and pipes
 // are left out: they hold no content. So is what vanishes meanwhile.
 func ReadTree(ctx context.Context, fsys FS, top string, scope Scope) (Tree, error) {
+	if able, ok := fsys.(TreeReader); ok {
+		tree, err := able.ReadTree(ctx, top, scope)
+		if !errors.Is(err, errors.ErrUnsupported) {
+			return tree, err
+		}
+	}
 	return ReadTreeKnowing(ctx, fsys, top, scope, func(string, Entry) string { return "" })
 }
 
@@ -202,6 +208,9 @@ func hashItems(ctx context.Context, fsys FS, top string, tree Tree, numbers []in
 // HashFiles hashes the files of these names below top, in their order, where they are if that can
 // be. each gets what is wrong with one, and may go on.
 func HashFiles(ctx context.Context, fsys FS, top string, names []string, each func(i int, hash string, size int64, err error) error) error {
+	if len(names) == 0 {
+		return ctx.Err()
+	}
 	if able, ok := fsys.(TreeReader); ok {
 		err := able.HashFiles(ctx, top, names, each)
 		if !errors.Is(err, errors.ErrUnsupported) {

@@ -13,11 +13,7 @@ func (h *Host) Accounts() host.Accounts { return accounts{h} }
 
 type accounts struct{ host *Host }
 
-func (a accounts) Self(ctx context.Context) int {
-	self := files.Unowned
-	_ = a.host.desk.Do(ctx, methodSelf, request{}, &self)
-	return self
-}
+func (a accounts) Self(context.Context) int { return a.host.self }
 
 func (a accounts) UserName(ctx context.Context, user int) string {
 	return a.name(ctx, methodUser, user)

@@ -3,12 +3,15 @@ package remote
 import (
 	"context"
 	"encoding/binary"
+	"encoding/hex"
 	"encoding/json"
 	"errors"
 	"fmt"
 	"reflect"
 	"slices"
 	"sync"
+
+	"github.com/zeebo/blake3"
 
 	"wetland/core/database"
 	"wetland/core/host"
@@ -30,12 +33,11 @@ func (d databases) Open(ctx context.Context, login database.Login, owner databas
 	if login.Trusted != nil {
 		return d.Engines.Open(ctx, login, owner)
 	}
-	opened := &near{d.host, request{Login: toLogin(login)}, owner, login.Engine}
+	opened := &near{host: d.host, at: request{Login: toLogin(login)}, owner: owner, dialect: login.Engine}
 	if login.Engine == "mysql" {
 		opened.dialect = "mysql"
 	}
-	_, err := opened.Engine(ctx) // whether it is there
-	if err != nil {
+	if err := d.host.desk.Do(ctx, methodEngine, opened.at, &opened.engine); err != nil { // whether it is there
 		return nil, err
 	}
 	return opened, nil
@@ -75,14 +77,41 @@ type near struct {
 	at      request
 	owner   database.Owner
 	dialect string
+	engine  string
+	lock    sync.Mutex
+	owned   *owned // as the tables were when they were read last; nil: they were not
+}
+
+// owned are the tables of a site among all of a database. It spares a question while those stay the same.
+type owned struct {
+	Of     string   `json:"of"` // the hash of the names of all
+	Tables []string `json:"tables"`
+}
+
+func hashOf(names []string) string {
+	text, _ := json.Marshal(names) // names do not fail
+	sum := blake3.Sum256(text)
+	return hex.EncodeToString(sum[:])
+}
+
+// picked returns which of the names are the site's, and keeps that.
+func (n *near) picked(names []string) []string {
+	is := &owned{hashOf(names), n.owner(names)}
+	n.lock.Lock()
+	defer n.lock.Unlock()
+	n.owned = is
+	return is.Tables
+}
+
+func (n *near) lastOwned() *owned {
+	n.lock.Lock()
+	defer n.lock.Unlock()
+	return n.owned
 }
 
 func (n *near) Dialect() string { return n.dialect }
 
-func (n *near) Engine(ctx context.Context) (engine string, err error) {
-	err = n.host.desk.Do(ctx, methodEngine, n.at, &engine)
-	return engine, err
-}
+func (n *near) Engine(ctx context.Context) (engine string, err error) { return n.engine, ctx.Err() }
 
 func (n *near) Size(ctx context.Context) (size int64, err error) {
 	err = n.host.desk.Do(ctx, methodSize, n.at, &size)
@@ -249,7 +278,7 @@ func (m *moment) ask(table database.Table) error {
 	if len(m.ahead) > 0 {
 		next = m.ahead[len(m.ahead)-1] + 1
 	}
-	for inOrder := i > m.last && m.last >= 0; inOrder && next < len(m.described.Tables) && len(m.ahead) < mostAhead; next++ {
+	for inOrder := m.inOrder(i); inOrder && next < len(m.described.Tables) && len(m.ahead) < mostAhead; next++ {
 		if m.described.Tables[next].Kind != database.BaseTable {
 			continue
 		}
@@ -262,6 +291,14 @@ func (m *moment) ask(table database.Table) error {
 	return m.talk.flush()
 }
 
+// inOrder tells whether the tables seem to be read one after the other.
+func (m *moment) inOrder(i int) bool {
+	if m.last < 0 {
+		return i == slices.IndexFunc(m.described.Tables, func(one database.Table) bool { return one.Kind == database.BaseTable })
+	}
+	return i > m.last
+}
+
 func (n *near) Read(ctx context.Context) (database.Moment, error) {
 	if err := ctx.Err(); err != nil {
 		return nil, err
@@ -269,18 +306,13 @@ func (n *near) Read(ctx context.Context) (database.Moment, error) {
 	// It stands until it is closed, whatever the context of its beginning.
 	inner, stop := context.WithCancel(context.WithoutCancel(ctx))
 	unwatch := context.AfterFunc(ctx, stop)
-	t, s, err := n.session(inner, methodMoment, request{})
+	t, s, err := n.session(inner, methodMoment, request{Owned: n.lastOwned()})
 	if err != nil {
 		stop()
 		return nil, err
 	}
 	m := &moment{ctx: inner, stop: stop, stream: s, talk: t, last: -1}
-	var names []string
-	if err = t.expect(sayNames, &names); err == nil {
-		if err = t.tell(sayOwned, n.owner(names)); err == nil {
-			err = t.expect(sayTables, &m.described)
-		}
-	}
+	err = n.described(t, &m.described)
 	if !unwatch() && err == nil {
 		err = ctx.Err()
 	}
@@ -293,6 +325,27 @@ func (n *near) Read(ctx context.Context) (database.Moment, error) {
 		return nil, err
 	}
 	return m, nil
+}
+
+// described hears what tables there are, and says which are the site's where that is asked.
+func (n *near) described(t *talk, into *described) error {
+	kind, payload, err := t.hear()
+	if err == nil && kind == sayNames {
+		var names []string
+		if err = json.Unmarshal(payload, &names); err == nil {
+			err = t.tell(sayOwned, n.picked(names))
+		}
+		if err == nil {
+			kind, payload, err = t.hear()
+		}
+	}
+	switch {
+	case err != nil:
+		return err
+	case kind != sayTables:
+		return fmt.Errorf("%w: the message %d where tables are due", wire.ErrProtocol, kind)
+	}
+	return json.Unmarshal(payload, into)
 }
 
 func (m *moment) Tables() []database.Table { return slices.Clone(m.described.Tables) }

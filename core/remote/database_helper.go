@@ -25,7 +25,7 @@ func (h *helper) onDatabase(ctx context.Context, r *wire.Request, args request) 
 	case methodCreateDatabase:
 		return nil, h.on.Databases().Create(ctx, args.Login.login())
 	case methodMoment: // opened for it alone: whose the tables are is asked on this call
-		db, err := h.on.Databases().Open(ctx, args.Login.login(), t.askOwner)
+		db, err := h.on.Databases().Open(ctx, args.Login.login(), t.owner(args.Owned))
 		if err != nil {
 			return nil, err
 		}
@@ -89,7 +89,17 @@ func (h *helper) database(ctx context.Context, as login) (database.Database, err
 	return db, nil
 }
 
-// askOwner asks the desk which tables are the site's; of a line that broke, none are.
+// owner tells which tables are the site's: as the desk said beforehand, or as it says now; of a line that
+// broke, none are.
+func (t *talk) owner(known *owned) database.Owner {
+	return func(names []string) []string {
+		if known != nil && known.Of == hashOf(names) {
+			return known.Tables
+		}
+		return t.askOwner(names)
+	}
+}
+
 func (t *talk) askOwner(names []string) (owned []string) {
 	if err := t.tell(sayNames, names); err != nil {
 		return nil

@@ -24,6 +24,7 @@ var _ interface {
 	files.Able
 	files.TreeReader
 	files.TreeWriter
+	files.StepTaker
 } = (*root)(nil)
 
 func (r *root) on(name string) request { return request{Root: r.is.Root, Name: []byte(name)} }

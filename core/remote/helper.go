@@ -74,7 +74,10 @@ func (h *helper) handle(ctx context.Context, r *wire.Request) (any, error) {
 		return nil, err
 	}
 	if r.Method == methodBegin {
-		return time.Now(), h.begin(ctx, args.Site)
+		if err := h.begin(ctx, args.Site); err != nil {
+			return nil, err
+		}
+		return beginning{time.Now(), h.on.Accounts().Self(ctx)}, nil
 	}
 	if !h.begun() {
 		return nil, errNotBegun
@@ -93,8 +96,6 @@ func (h *helper) handle(ctx context.Context, r *wire.Request) (any, error) {
 		return nil, h.putTemporary(ctx, r, args)
 	case methodEngine, methodSize, methodQuery, methodMoment, methodApply, methodLeftover, methodSweep, methodCreateDatabase:
 		return h.onDatabase(ctx, r, args)
-	case methodSelf:
-		return h.on.Accounts().Self(ctx), nil
 	case methodUser:
 		return h.on.Accounts().UserName(ctx, int(args.Number)), nil
 	case methodGroup:
@@ -216,6 +217,10 @@ func in(ctx context.Context, fsys files.FS, r *wire.Request, args request) (any,
 		return files.MountedAt(ctx, fsys, name)
 	case methodWalk:
 		return nil, walk(ctx, fsys, r, args)
+	case methodReadTree:
+		return nil, readTree(ctx, fsys, r, args)
+	case methodSteps:
+		return takeSteps(ctx, fsys, r)
 	case methodHash:
 		return nil, hashAll(ctx, fsys, r, args)
 	case methodPutTree:

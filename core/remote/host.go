@@ -19,6 +19,7 @@ type Host struct {
 	desk  *wire.Desk
 	name  string
 	ahead time.Duration // its clock, of ours
+	self  int           // as whom the helper runs
 }
 
 var _ host.Host = (*Host)(nil)
@@ -30,12 +31,12 @@ func Dial(ctx context.Context, streams io.ReadWriteCloser, name string, s bounda
 	if err != nil {
 		return nil, err
 	}
-	var there time.Time
+	var there beginning
 	asked := time.Now()
 	if err := desk.Do(ctx, methodBegin, request{Site: &s}, &there); err != nil {
 		return nil, errors.Join(err, desk.Close())
 	}
-	return &Host{desk, name, time.Until(there) + time.Since(asked)/2}, nil
+	return &Host{desk, name, time.Until(there.Now) + time.Since(asked)/2, there.Self}, nil
 }
 
 // Close ends the line, and with it the helper.

@@ -43,6 +43,8 @@ const (
 	methodLock           = "lock"
 	methodFree           = "free space"
 	methodWalk           = "walk"
+	methodReadTree       = "read tree"
+	methodSteps          = "take steps"
 	methodHash           = "hash files"
 	methodPutTree        = "write tree"
 	methodReadAll        = "read files"
@@ -57,7 +59,6 @@ const (
 	methodSweep          = "sweep database"
 	methodApply          = "change database"
 	methodCreateDatabase = "make database"
-	methodSelf           = "who am I"
 	methodUser           = "name of user"
 	methodGroup          = "name of group"
 	methodMayWrite       = "may write"
@@ -75,6 +76,13 @@ type request struct {
 	Scope  *scope           `json:"scope,omitempty"`
 	Login  *login           `json:"login,omitempty"`
 	Site   *boundary.Site   `json:"site,omitempty"`
+	Owned  *owned           `json:"owned,omitempty"`
+}
+
+// beginning is what the helper says first.
+type beginning struct {
+	Now  time.Time `json:"now"`
+	Self int       `json:"self"` // as whom it runs
 }
 
 // opened is a folder that was opened.

@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"io/fs"
 	"net"
 	"os"
 	"path/filepath"
@@ -234,7 +235,10 @@ func TestNamesThatNoFolderHas(t *testing.T) {
 	if entries, err := opened.List(t.Context(), "."); !errors.Is(err, wire.ErrProtocol) {
 		t.Errorf("listed: %v %v", entries, err)
 	}
-	if tree, err := files.ReadTree(t.Context(), opened, ".", files.Scope{}); !errors.Is(err, wire.ErrProtocol) {
+	if err := files.Walk(t.Context(), opened, ".", files.Scope{}, func(string, files.Entry) error { return nil }); !errors.Is(err, wire.ErrProtocol) {
+		t.Errorf("walked: %v", err)
+	}
+	if tree, err := files.ReadTree(t.Context(), opened, ".", files.Scope{}); !errors.Is(err, fs.ErrInvalid) || tree != nil {
 		t.Errorf("read: %v %v", tree, err)
 	}
 }

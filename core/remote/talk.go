@@ -41,6 +41,7 @@ const (
 	sayResult // what became of a file; before its bytes, and after them
 	sayBytes  // of a file
 	sayItem   // of a tree
+	sayDo     // a step to take
 )
 
 // mostMessage bounds a message: a row is held whole by either side.

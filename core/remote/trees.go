@@ -98,6 +98,20 @@ func (r *root) WalkTree(ctx context.Context, top string, within files.Scope, vis
 	})
 }
 
+// ReadTree has the helper walk and hash.
+func (r *root) ReadTree(ctx context.Context, top string, within files.Scope) (tree files.Tree, err error) {
+	args := r.on(top)
+	args.Scope = toScope(within)
+	err = r.hear(ctx, methodReadTree, args, nil, func(t *talk) (err error) {
+		tree, err = hearTree(t)
+		return err
+	})
+	if err != nil {
+		return nil, err
+	}
+	return tree, nil
+}
+
 // hear begins a call, says the names, and hears what comes of it. What hearing fails with ends the
 // call.
 func (r *root) hear(ctx context.Context, method string, args request, names []string, listen func(t *talk) error) error {
@@ -273,6 +287,45 @@ func (i item) item() files.Item {
 	return files.Item{Path: string(i.Path), Kind: i.Kind, Mode: i.Mode, Owner: i.Owner, Group: i.Group, Modified: i.Modified, Size: i.Size, Hash: i.Hash, Target: string(i.Target)}
 }
 
+// step is a files.Step on its way.
+type step struct {
+	Do    files.Doing      `json:"do"`
+	Name  []byte           `json:"name"`
+	Other []byte           `json:"other,omitempty"`
+	With  files.Attributes `json:"with"`
+}
+
+// taken is a files.Taken on its way, with why it came no further.
+type taken struct {
+	files.Taken
+	Failed *wire.Failure `json:"failed,omitempty"`
+}
+
+// TakeSteps says all steps; the helper begins once it knows them all.
+func (r *root) TakeSteps(ctx context.Context, steps []files.Step) (files.Taken, error) {
+	s, err := r.host.desk.Call(ctx, methodSteps, r.on("."))
+	if err != nil {
+		return files.Taken{}, err
+	}
+	t := newTalk(s)
+	for _, one := range steps {
+		if err = t.put(sayDo, step{one.Do, []byte(one.Name), []byte(one.Other), one.With}); err != nil {
+			return files.Taken{}, because(ctx, s, err)
+		}
+	}
+	if err := errors.Join(t.say(sayNoMore, nil), t.flush(), s.CloseWrite()); err != nil {
+		return files.Taken{}, because(ctx, s, err)
+	}
+	var did taken
+	if err := s.Wait(ctx, &did); err != nil {
+		return files.Taken{}, err
+	}
+	if did.Failed != nil {
+		return did.Taken, known.Err(*did.Failed)
+	}
+	return did.Taken, nil
+}
+
 // PutTree says what is in the tree, and then the bytes of its files, in their order. The helper proves
 // each once more.
 func (r *root) PutTree(ctx context.Context, top string, tree files.Tree, source files.Source, wrote func(bytes int64)) error {
@@ -283,12 +336,7 @@ func (r *root) PutTree(ctx context.Context, top string, tree files.Tree, source 
 		return err
 	}
 	t := newTalk(s)
-	for _, one := range tree {
-		if err = t.put(sayItem, toItem(one)); err != nil {
-			return because(ctx, s, err)
-		}
-	}
-	if err = t.say(sayNoMore, nil); err != nil {
+	if err := t.sayTree(tree); err != nil {
 		return because(ctx, s, err)
 	}
 	for _, one := range tree {

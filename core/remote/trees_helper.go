@@ -72,6 +72,48 @@ func joined(args request, name string) (string, error) {
 	return path.Join(string(args.Name), name), nil
 }
 
+// readTree tells of a whole tree, with its hashes.
+func readTree(ctx context.Context, fsys files.FS, r *wire.Request, args request) error {
+	tree, err := files.ReadTree(ctx, fsys, string(args.Name), args.Scope.scope())
+	if err != nil {
+		return err
+	}
+	return newTalk(r).sayTree(tree)
+}
+
+// sayTree says what is in a tree.
+func (t *talk) sayTree(tree files.Tree) error {
+	for _, one := range tree {
+		if err := t.put(sayItem, toItem(one)); err != nil {
+			return err
+		}
+	}
+	return errors.Join(t.say(sayNoMore, nil), t.flush())
+}
+
+// takeSteps takes steps once all are known: a line that ends before leaves nothing done, and one that
+// ends meanwhile stops none.
+func takeSteps(ctx context.Context, fsys files.FS, r *wire.Request) (any, error) {
+	var steps []files.Step
+	for t := newTalk(r); ; {
+		kind, payload, err := t.hear()
+		switch {
+		case err != nil:
+			return nil, err
+		case kind == sayNoMore:
+			did, err := files.TakeSteps(ctx, fsys, steps)
+			return taken{did, failure(err)}, nil
+		case kind != sayDo || len(steps) >= mostItems:
+			return nil, fmt.Errorf("%w: the message %d among steps", wire.ErrProtocol, kind)
+		}
+		var one step
+		if err := json.Unmarshal(payload, &one); err != nil {
+			return nil, err
+		}
+		steps = append(steps, files.Step{Do: one.Do, Name: string(one.Name), Other: string(one.Other), With: one.With})
+	}
+}
+
 // hashAll hashes the files whose names come.
 func hashAll(ctx context.Context, fsys files.FS, r *wire.Request, args request) error {
 	t := newTalk(r)
@@ -195,7 +237,7 @@ func hearTree(t *talk) (tree files.Tree, err error) {
 			return nil, err
 		}
 		if err := files.CheckName(string(one.Path)); err != nil {
-			return nil, &fs.PathError{Op: "write", Path: string(one.Path), Err: err}
+			return nil, &fs.PathError{Op: "take", Path: string(one.Path), Err: err}
 		}
 		tree = append(tree, one.item())
 	}

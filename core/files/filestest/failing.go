@@ -20,6 +20,7 @@ type Failing struct {
 // Count is the calls that were made, on all roots of a disk.
 type Count struct {
 	At    int64
+	Dead  bool // all calls after it fail, too
 	calls atomic.Int64
 }
 
@@ -36,7 +37,7 @@ func (f *Count) Calls() int64 { return f.calls.Load() }
 func (f *Count) Failed() bool { return f.At > 0 && f.calls.Load() >= f.At }
 
 func (f *Count) fail() error {
-	if f.calls.Add(1) == f.At {
+	if n := f.calls.Add(1); n == f.At || f.Dead && f.At > 0 && n > f.At {
 		return syscall.EIO
 	}
 	return nil

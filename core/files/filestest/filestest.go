@@ -37,6 +37,7 @@ func TestDisk(t *testing.T, disk files.Disk, dir string, grain time.Duration) {
 		"what is there":                 suite.there,
 		"remove":                        suite.removes,
 		"rename and exchange":           suite.renames,
+		"steps together":                suite.takesSteps,
 		"links on the way":              suite.linksOnTheWay,
 		"links that come and go":        suite.attacker,
 		"pipes":                         suite.pipes,
@@ -268,6 +269,29 @@ func (s suite) renames(t *testing.T, dir string) {
 	}
 }
 
+// takesSteps: steps are taken in their order, up to one that fails.
+func (s suite) takesSteps(t *testing.T, dir string) {
+	must(t, s.create("x", "first"), s.create("y", "second"))
+	steps := []files.Step{
+		{Do: files.DoMkdir, Name: "folder", With: folderOf(mine)}, {Do: files.DoRename, Name: "x", Other: "folder/x"}, {Do: files.DoSyncFolder, Name: "folder"},
+		{Do: files.DoCopyMarks, Name: "folder/x", Other: "y"}, {Do: files.DoRemove, Name: "y"},
+		{Do: files.DoRename, Name: "y", Other: "folder/y"}, {Do: files.DoRemove, Name: "folder/x"},
+	}
+	taken, err := files.TakeSteps(s.ctx, s.fsys, steps)
+	if taken.Steps != 5 || taken.Took < 0 || !errors.Is(err, fs.ErrNotExist) {
+		t.Errorf("%+v, %v", taken, err)
+	}
+	if text, err := s.read("folder/x", 0); err != nil || text != "first" {
+		t.Errorf("%q %v", text, err)
+	}
+	if taken, err := files.TakeSteps(s.ctx, s.fsys, nil); taken.Steps != 0 || err != nil {
+		t.Errorf("%+v, %v", taken, err)
+	}
+	if taken, err := files.TakeSteps(s.ctx, s.fsys, []files.Step{{Do: "overwrite", Name: "folder/x"}}); taken.Steps != 0 || !errors.Is(err, errors.ErrUnsupported) {
+		t.Errorf("%+v, %v", taken, err)
+	}
+}
+
 // everyCall makes each call on names: at is there, fresh is not.
 func (s suite) everyCall(ctx context.Context, at, fresh string) map[string]error {
 	s.ctx = ctx
@@ -291,8 +315,15 @@ func (s suite) everyCall(ctx context.Context, at, fresh string) map[string]error
 	}
 	if able, ok := s.fsys.(files.TreeReader); ok {
 		all["WalkTree"] = able.WalkTree(ctx, at, files.Scope{}, func(string, files.Entry) error { return nil }, func(_ string, err error) error { return err })
+		_, all["ReadTree"] = able.ReadTree(ctx, at, files.Scope{})
 		all["HashFiles"] = able.HashFiles(ctx, ".", []string{at}, func(_ int, _ string, _ int64, err error) error { return err })
 		all["ReadFiles"] = able.ReadFiles(ctx, ".", []string{at}, func(_ int, _ *files.Reading, err error) error { return err })
+	}
+	for _, step := range []files.Step{
+		{Do: files.DoMkdir, Name: fresh, With: folderOf(mine)}, {Do: files.DoRemove, Name: at}, {Do: files.DoRename, Name: at, Other: fresh},
+		{Do: files.DoSyncFolder, Name: at}, {Do: files.DoRename, Name: fresh, Other: at},
+	} {
+		_, all["TakeSteps: "+string(step.Do)] = files.TakeSteps(ctx, s.fsys, []files.Step{step})
 	}
 	return all
 }
@@ -457,10 +488,14 @@ func (s suite) readTrees(t *testing.T, dir string) {
 		for _, top := range []string{".", "a"} {
 			whole, err := files.ReadTree(s.ctx, s.fsys, top, scope)
 			must(t, err)
+			walked, err := files.ReadTreeKnowing(s.ctx, s.fsys, top, scope, func(string, files.Entry) string { return "" })
+			must(t, err)
 			single, err := files.ReadTree(s.ctx, oneByOne{s.fsys}, top, scope)
 			must(t, err)
-			if !slices.EqualFunc(whole, single, func(a, b files.Item) bool { return a.Modified.Equal(b.Modified) && sameItem(a, b) }) {
-				t.Errorf("%s within %+v: %v, not %v", top, scope, whole, single)
+			for _, tree := range []files.Tree{whole, walked} {
+				if !slices.EqualFunc(tree, single, func(a, b files.Item) bool { return a.Modified.Equal(b.Modified) && sameItem(a, b) }) {
+					t.Errorf("%s within %+v: %v, not %v", top, scope, tree, single)
+				}
 			}
 		}
 	}
