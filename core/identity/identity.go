@@ -6,6 +6,7 @@ import (
 	"context"
 	"fmt"
 	"net/http"
+	"sync"
 
 	"wetland/core/files"
 	"wetland/core/site/cms"
@@ -33,9 +34,14 @@ func (i Identity) String() string {
 // Identify fetches files of the site and compares them with the disk.
 func Identify(ctx context.Context, f *fetching.Fetcher, fsys files.FS, candidates []cms.PublicFile) Identity {
 	var found Identity
-	for _, candidate := range candidates {
-		onDisk, err := fetching.ReadUpTo(ctx, fsys, candidate.Disk, smoke.LargestAsset)
-		if err != nil {
+	onDisk, failed := make([][]byte, len(candidates)), make([]error, len(candidates))
+	var together sync.WaitGroup
+	for i, candidate := range candidates {
+		together.Go(func() { onDisk[i], failed[i] = fetching.ReadUpTo(ctx, fsys, candidate.Disk, smoke.LargestAsset) })
+	}
+	together.Wait()
+	for i, candidate := range candidates {
+		if err := failed[i]; err != nil {
 			found.Unasked = append(found.Unasked, fmt.Sprintf("%s: %v", candidate.Disk, err))
 			continue
 		}
@@ -45,7 +51,7 @@ func Identify(ctx context.Context, f *fetching.Fetcher, fsys files.FS, candidate
 			found.Unasked = append(found.Unasked, fmt.Sprintf("%s: %v", candidate.Public, err))
 		case status == http.StatusForbidden || status == http.StatusUnauthorized:
 			found.Unasked = append(found.Unasked, fmt.Sprintf("%s: the server answers %d", candidate.Public, status))
-		case status != http.StatusOK || !bytes.Equal(served, onDisk):
+		case status != http.StatusOK || !bytes.Equal(served, onDisk[i]):
 			found.Other = append(found.Other, candidate.Public)
 		default:
 			found.Same = append(found.Same, candidate.Public)

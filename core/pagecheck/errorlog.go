@@ -6,6 +6,7 @@ import (
 	"path"
 	"slices"
 	"strings"
+	"sync"
 
 	"wetland/core/errorlog"
 	"wetland/core/phrase"
@@ -26,11 +27,16 @@ func MarkLogs(ctx context.Context, s *session.Session) error {
 	if wanted != "" {
 		names = append([]string{wanted}, slices.DeleteFunc(names, func(name string) bool { return name == wanted })...)
 	}
-	for _, name := range names {
-		log, err := markLog(ctx, s, name, name == wanted)
-		switch {
+	logs, failed := make([]*errorlog.Log, len(names)), make([]error, len(names))
+	var together sync.WaitGroup
+	for i, name := range names {
+		together.Go(func() { logs[i], failed[i] = markLog(ctx, s, name, name == wanted) })
+	}
+	together.Wait()
+	for i, name := range names {
+		switch err := failed[i]; {
 		case err == nil:
-			s.ErrorLogs = append(s.ErrorLogs, log)
+			s.ErrorLogs = append(s.ErrorLogs, logs[i])
 		case name == wanted:
 			return fmt.Errorf("%w. Fix [site] php_log, or let the user who runs Wetland read it", err)
 		}
@@ -62,10 +68,7 @@ func ReadLogs(ctx context.Context, s *session.Session, judgement *smoke.Judgemen
 	}
 	return s.Step("php log", 0, "", func() (progress.Mark, string, error) {
 		fresh, known, there := 0, 0, 0
-		for _, log := range s.ErrorLogs {
-			if !log.There(ctx) {
-				continue
-			}
+		for _, log := range logsThere(ctx, s.ErrorLogs) {
 			there++
 			lines, before, err := log.Since(ctx)
 			if err != nil {
@@ -88,6 +91,21 @@ func ReadLogs(ctx context.Context, s *session.Session, judgement *smoke.Judgemen
 		}
 		return progress.Good, "no fatal error since the swap", nil
 	})
+}
+
+// logsThere are those that there are by now.
+func logsThere(ctx context.Context, logs []*errorlog.Log) []*errorlog.Log {
+	there := slices.Clone(logs)
+	var together sync.WaitGroup
+	for i, log := range logs {
+		together.Go(func() {
+			if !log.There(ctx) {
+				there[i] = nil
+			}
+		})
+	}
+	together.Wait()
+	return slices.DeleteFunc(there, func(log *errorlog.Log) bool { return log == nil })
 }
 
 func logFinding(line string, layout cms.Layout, targets []*runs.Target) smoke.Finding {

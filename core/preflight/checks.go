@@ -10,6 +10,7 @@ import (
 	"path/filepath"
 	"slices"
 	"strings"
+	"sync"
 	"time"
 
 	"wetland/core/deploy"
@@ -129,9 +130,7 @@ func CheckPlace(ctx context.Context, s *session.Session, t *runs.Target, p *pack
 		return
 	}
 	if t.New {
-		if err := fsys.Writable(ctx, path.Dir(live)); err != nil {
-			why.Add(fmt.Sprintf("the folder %s cannot be written by %s", path.Dir(live), actor(ctx, s)), actAsOwner(s)+", or fix the folder's permissions.")
-		}
+		checkWritable(ctx, s, path.Dir(live), why)
 		return
 	}
 	if err != nil {
@@ -142,18 +141,39 @@ func CheckPlace(ctx context.Context, s *session.Session, t *runs.Target, p *pack
 		why.Add(fmt.Sprintf("%s is a symbolic link to %s", live, entry.Target), "Replace the link by the real folder first, or update where it points to.")
 		return
 	}
-	for _, folder := range []string{path.Dir(live), live} {
-		if err := fsys.Writable(ctx, folder); err != nil {
-			why.Add(fmt.Sprintf("the folder %s cannot be written by %s", folder, actor(ctx, s)), actAsOwner(s)+", or fix the folder's permissions.")
-		}
+	together(why,
+		func(why *runs.Reasons) { checkWritable(ctx, s, path.Dir(live), why) },
+		func(why *runs.Reasons) { checkWritable(ctx, s, live, why) },
+		func(why *runs.Reasons) { checkOwner(ctx, s, live, entry, why) },
+		func(why *runs.Reasons) { checkGroup(ctx, s, live, entry, why) },
+		func(why *runs.Reasons) { checkMounts(ctx, s, live, why) },
+		func(why *runs.Reasons) { checkRoom(ctx, s, path.Dir(live), p, why) },
+		func(why *runs.Reasons) { checkCollisions(ctx, s, live, why) },
+	)
+}
+
+// together makes checks at the same time, and adds what stands against it in their order.
+func together(why *runs.Reasons, checks ...func(why *runs.Reasons)) {
+	found := make([]runs.Reasons, len(checks))
+	var all sync.WaitGroup
+	for i, check := range checks {
+		all.Go(func() { check(&found[i]) })
 	}
-	checkOwner(ctx, s, live, entry, why)
-	checkMounts(ctx, s, live, why)
+	all.Wait()
+	*why = slices.Concat(append([]runs.Reasons{*why}, found...)...)
+}
+
+func checkWritable(ctx context.Context, s *session.Session, folder string, why *runs.Reasons) {
+	if err := s.Site.Files.Writable(ctx, folder); err != nil {
+		why.Add(fmt.Sprintf("the folder %s cannot be written by %s", folder, actor(ctx, s)), actAsOwner(s)+", or fix the folder's permissions.")
+	}
+}
+
+func checkRoom(ctx context.Context, s *session.Session, folder string, p *packages.Package, why *runs.Reasons) {
 	_, size := p.Tree.Total()
-	if free, err := fsys.FreeSpace(ctx, path.Dir(live)); err == nil && free < uint64(size)*2 {
+	if free, err := s.Site.Files.FreeSpace(ctx, folder); err == nil && free < uint64(size)*2 {
 		why.Add(fmt.Sprintf("only %s are free on the site's disk, and the new files need %s", phrase.Bytes(int64(free)), phrase.Bytes(size)), "Make room first.")
 	}
-	checkCollisions(ctx, s, live, why)
 }
 
 // actor names the user as whom the site's files are written.
@@ -181,16 +201,19 @@ func actAs(s *session.Session, user string) string {
 	return "Enter the site's machine as that user: root = \"ssh://" + user + "@...\" in wetland.toml."
 }
 
-// checkOwner tells apart whether it is the owner or the group that new files cannot be given:
-// they are had in different ways.
+// checkOwner and checkGroup tell apart whether it is the owner or the group that new files cannot be
+// given: they are had in different ways.
 func checkOwner(ctx context.Context, s *session.Session, live string, entry files.Entry, why *runs.Reasons) {
-	const without = files.Unowned
 	accounts := s.Site.Host.Accounts()
-	if !s.Site.Files.CanOwn(entry.Owner, without) {
+	if !s.Site.Files.CanOwn(entry.Owner, files.Unowned) {
 		owner := accounts.UserName(ctx, entry.Owner)
 		why.Add(fmt.Sprintf("%s belongs to the user %s: %s cannot give the new files that owner", live, owner, actor(ctx, s)), actAs(s, owner))
 	}
-	if !s.Site.Files.CanOwn(without, entry.Group) {
+}
+
+func checkGroup(ctx context.Context, s *session.Session, live string, entry files.Entry, why *runs.Reasons) {
+	accounts := s.Site.Host.Accounts()
+	if !s.Site.Files.CanOwn(files.Unowned, entry.Group) {
 		group := accounts.GroupName(ctx, entry.Group)
 		why.Add(fmt.Sprintf("%s belongs to the group %s, and %s is not in it: the new files cannot be given that group", live, group, actor(ctx, s)),
 			fmt.Sprintf("Join the group (as root: usermod -aG %s %s), sign in again, and retry. Or run Wetland as a user who is in it. Or, if that group is not needed, give the folder one of your own, set so that new files get it by themselves: chgrp -R YOURS %s; find %s -type d -exec chmod g+s {} +",
@@ -209,12 +232,19 @@ func checkCollisions(ctx context.Context, s *session.Session, live string, why *
 
 // CheckSite asks the CMS what stands against an update of any kind.
 func CheckSite(ctx context.Context, s *session.Session, why *runs.Reasons) {
-	for _, sign := range s.Site.CMS.Busy(ctx, s.DB) {
-		why.Add(sign+".", "")
-	}
-	for _, obstacle := range s.Site.CMS.Obstacles(ctx, s.DB) {
-		why.Add(obstacle, "")
-	}
+	together(why, func(why *runs.Reasons) {
+		for _, sign := range s.Site.CMS.Busy(ctx, s.DB) {
+			why.Add(sign+".", "")
+		}
+	}, func(why *runs.Reasons) {
+		for _, obstacle := range s.Site.CMS.Obstacles(ctx, s.DB) {
+			why.Add(obstacle, "")
+		}
+	}, func(why *runs.Reasons) { checkIdentity(ctx, s, why) })
+}
+
+// checkIdentity refuses an address at which another site answers.
+func checkIdentity(ctx context.Context, s *session.Session, why *runs.Reasons) {
 	candidates, err := s.Site.CMS.PublicFiles(ctx, s.Components)
 	if err != nil {
 		why.Add(fmt.Sprintf("the site's files cannot be read: %v", err), "Run Wetland as the user who owns them.")

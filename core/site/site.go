@@ -13,6 +13,7 @@ import (
 	"runtime"
 	"slices"
 	"strings"
+	"sync"
 	"time"
 
 	"wetland/core/advice"
@@ -67,18 +68,23 @@ func Open(ctx context.Context, w *workspace.Workspace) (_ *Site, err error) {
 			err = errors.Join(err, roots.Close())
 		}
 	}()
-	if found, _ := system.Detect(ctx, roots, root); !found {
+	s := &Site{Workspace: w, Host: w.Host, Files: roots, Root: root, Address: address}
+	var together sync.WaitGroup
+	var found bool
+	together.Go(func() { found, _ = system.Detect(ctx, roots, root) })
+	together.Go(func() { s.nested = cms.Nested(ctx, roots, root) })
+	opened, err := system.Open(ctx, roots, root, w.Config.Database.Prefix)
+	together.Wait()
+	if !found {
 		return nil, advice.With(fmt.Errorf("%s holds no %s site any more", root, system.Name()), whereItIs)
 	}
-	opened, err := system.Open(ctx, roots, root, w.Config.Database.Prefix)
 	if err != nil {
 		return nil, err
 	}
-	s := &Site{Workspace: w, Host: w.Host, Files: roots, Root: root, Address: address, CMS: opened}
+	s.CMS = opened
 	if own := w.Config.Smoke.WaitAfterSwap; own != nil && own.Duration < opened.SettleTime() && !w.Config.Smoke.ShorterWait {
 		return nil, fmt.Errorf("[smoke] wait_after_swap = %q in %s is less than the %s that %s needs: old code would still answer when pages are judged. Take it out; or, if you are sure, add shorter_wait = true below it", own, workspace.ConfigName, opened.SettleTime(), opened.System())
 	}
-	s.nested = cms.Nested(ctx, roots, root)
 	return s, s.CheckOutside(ctx, w.Dir)
 }
 

@@ -305,10 +305,15 @@ func Find(name string) (System, error) {
 
 // Detect returns the system whose site is at root, and what speaks for it.
 func Detect(ctx context.Context, disk *files.Roots, root string) (System, string, error) {
-	for _, system := range Systems() {
-		if found, why := system.Detect(ctx, disk, root); found {
-			return system, why, nil
-		}
+	systems := Systems()
+	found, why := make([]bool, len(systems)), make([]string, len(systems))
+	var together sync.WaitGroup
+	for i, system := range systems {
+		together.Go(func() { found[i], why[i] = system.Detect(ctx, disk, root) })
+	}
+	together.Wait()
+	if i := slices.Index(found, true); i >= 0 {
+		return systems[i], why[i], nil
 	}
 	none := traits.Collect(func(t traits.Traits) []string { return []string{fmt.Sprintf("no %s site (%s)", t.Title, t.Marker)} })
 	return nil, "", fmt.Errorf("%s holds %s", root, strings.Join(none, " and "))
@@ -330,40 +335,43 @@ const nestedDepth = 2
 
 // Nested finds other sites below root, as paths relative to it.
 func Nested(ctx context.Context, disk *files.Roots, root string) []string {
-	var found, own []string
+	n := nested{disk: disk, root: root}
 	for _, system := range Systems() {
-		own = append(own, system.Own(ctx, disk, root))
+		n.own = append(n.own, system.Own(ctx, disk, root))
 	}
-	var lock sync.Mutex
-	level := []string{""}
-	for range nestedDepth {
-		var deeper []string
-		_ = files.AtOnce(ctx, disk, level, func(ctx context.Context, at string) error {
-			entries, _ := disk.List(ctx, path.Join(root, at)) // what cannot be listed is told where it matters
-			lock.Lock()
-			defer lock.Unlock()
-			for _, entry := range entries {
-				if below := path.Join(at, entry.Name); entry.Kind == files.Folder && !slices.Contains(own, below) {
-					deeper = append(deeper, below)
-				}
-			}
+	return n.in(ctx, "", nestedDepth)
+}
+
+// nested are the sites below a root.
+type nested struct {
+	disk *files.Roots
+	root string
+	own  []string // folders of the root's own CMS
+}
+
+// in finds those below a folder, in the order of their paths. What is below a site is part of it.
+func (n nested) in(ctx context.Context, at string, depth int) []string {
+	entries, _ := n.disk.List(ctx, path.Join(n.root, at)) // what cannot be listed is told where it matters
+	found := make([][]string, len(entries))
+	_ = files.AtOnce(ctx, n.disk, numbers(len(entries)), func(ctx context.Context, i int) error {
+		below := path.Join(at, entries[i].Name)
+		if entries[i].Kind != files.Folder || slices.Contains(n.own, below) {
 			return nil
-		})
-		level = nil
-		_ = files.AtOnce(ctx, disk, deeper, func(ctx context.Context, at string) error {
-			_, _, err := Detect(ctx, disk, path.Join(root, at))
-			lock.Lock()
-			defer lock.Unlock()
-			if err == nil {
-				found = append(found, at)
-			} else {
-				level = append(level, at)
-			}
-			return nil
-		})
-	}
-	slices.Sort(found)
-	return found
+		}
+		var deeper sync.WaitGroup
+		if depth > 1 {
+			deeper.Go(func() { found[i] = n.in(ctx, below, depth-1) })
+		}
+		_, _, err := Detect(ctx, n.disk, path.Join(n.root, below))
+		deeper.Wait()
+		if err == nil {
+			found[i] = []string{below}
+		}
+		return nil
+	})
+	all := slices.Concat(found...)
+	slices.Sort(all)
+	return all
 }
 
 // numbers are those from 0 to n-1.
@@ -452,20 +460,26 @@ func components(ctx context.Context, disk *files.Roots, layout Layout, read func
 		home  Home
 		entry files.Entry
 	}
-	var places []place
-	for _, home := range layout.Homes() {
-		entries, err := disk.List(ctx, home.Path)
+	homes := layout.Homes()
+	inside := make([][]place, len(homes))
+	err := files.AtOnce(ctx, disk, numbers(len(homes)), func(ctx context.Context, i int) error {
+		entries, err := disk.List(ctx, homes[i].Path)
 		if err != nil {
-			return nil, fmt.Errorf("list the %ss: %w", home.Kind, err)
+			return fmt.Errorf("list the %ss: %w", homes[i].Kind, err)
 		}
 		for _, entry := range entries {
 			if entry.Name[0] != '.' { // WordPress passes over them: get_plugins() in wp-admin/includes/plugin.php
-				places = append(places, place{home, entry})
+				inside[i] = append(inside[i], place{homes[i], entry})
 			}
 		}
+		return nil
+	})
+	if err != nil {
+		return nil, err
 	}
+	places := slices.Concat(inside...)
 	found := make([]Component, len(places))
-	err := files.AtOnce(ctx, disk, numbers(len(places)), func(ctx context.Context, i int) error {
+	err = files.AtOnce(ctx, disk, numbers(len(places)), func(ctx context.Context, i int) error {
 		home, entry := places[i].home, places[i].entry
 		at := path.Join(home.Path, entry.Name)
 		component := Component{Folder: entry.Name, Places: []Place{{Path: at, Public: path.Join("/", home.Public, entry.Name)}}}

@@ -249,23 +249,25 @@ func publicFiles(ctx context.Context, disk *files.Roots, layout Layout, componen
 	if err != nil {
 		return nil, err
 	}
-	for _, component := range components {
-		place, ok := component.OneFolder()
-		if !ok || (!component.Active && !component.ParentOfActive) {
-			continue
+	styles := make([][]PublicFile, len(components))
+	err = files.AtOnce(ctx, disk, numbers(len(components)), func(ctx context.Context, i int) error {
+		place, ok := components[i].OneFolder()
+		if !ok || (!components[i].Active && !components[i].ParentOfActive) {
+			return nil
 		}
 		entries, err := disk.List(ctx, place.Path)
 		if err != nil {
-			return nil, err
+			return err
 		}
 		for _, entry := range entries {
 			if entry.Kind == files.File && entry.Size > 0 && path.Ext(entry.Name) == ".css" {
-				found = append(found, PublicFile{Disk: path.Join(place.Path, entry.Name), Public: path.Join(place.Public, entry.Name)})
+				styles[i] = []PublicFile{{Disk: path.Join(place.Path, entry.Name), Public: path.Join(place.Public, entry.Name)}}
 				break
 			}
 		}
-	}
-	return found, nil
+		return nil
+	})
+	return append(found, slices.Concat(styles...)...), err
 }
 
 // publicUpload lists the endings of uploads that any web server hands out as they are.

@@ -13,6 +13,8 @@ import (
 	"unicode"
 	"unicode/utf8"
 
+	"golang.org/x/sync/errgroup"
+
 	"wetland/core/database"
 	"wetland/core/files"
 )
@@ -34,6 +36,20 @@ const mostTypes = 12
 
 // wordTooShort is the length, in letters, up to which a word finds everything.
 const wordTooShort = 4
+
+// together has each look for its pages at the same time, and returns them in the order of those.
+func together(ctx context.Context, db database.Database, each ...func(q *query) []Sample) ([]Sample, error) {
+	found := make([][]Sample, len(each))
+	group, ctx := errgroup.WithContext(ctx)
+	for i, look := range each {
+		group.Go(func() error {
+			q := &query{ctx: ctx, db: db}
+			found[i] = look(q)
+			return q.err
+		})
+	}
+	return slices.Concat(found...), group.Wait()
+}
 
 // query collects rows until one statement fails.
 type query struct {
@@ -68,10 +84,9 @@ func (w *wordpressSite) Samples(ctx context.Context, db database.Database) ([]Sa
 	if db == nil {
 		return nil, nil
 	}
-	q := &query{ctx: ctx, db: db}
-	samples := slices.Concat(w.posts(q), w.pageTemplates(q), w.archives(q), w.special(q))
-	if q.err != nil {
-		return nil, fmt.Errorf("look for a page of each kind: %w", q.err)
+	samples, err := together(ctx, db, w.posts, w.pageTemplates, w.taxonomies, w.author, w.month, w.secondPage, w.searches, w.locked, w.attachment)
+	if err != nil {
+		return nil, fmt.Errorf("look for a page of each kind: %w", err)
 	}
 	for i, sample := range samples {
 		samples[i].Templates = templateFiles(sample.Templates)
@@ -89,29 +104,37 @@ func templateFiles(templates []string) (all []string) {
 }
 
 // posts takes the post with the most comments of each kind.
-func (w *wordpressSite) posts(q *query) (samples []Sample) {
+func (w *wordpressSite) posts(q *query) []Sample {
+	var each []func(q *query) []Sample
 	for _, row := range q.rows("SELECT DISTINCT post_type FROM " + w.table("posts") + " WHERE post_status = 'publish' ORDER BY post_type") {
-		kind := row[0].String()
-		if slices.Contains(notPages, kind) || len(samples) >= mostTypes {
-			continue
-		}
-		newest := q.one("SELECT ID, post_name FROM "+w.table("posts")+" WHERE post_status = 'publish' AND post_type = ? AND post_password = '' ORDER BY comment_count DESC, ID DESC LIMIT 1", kind)
-		if newest == nil {
-			continue
-		}
-		id, name := newest[0].String(), newest[1].String()
-		switch kind {
-		case "page":
-			samples = append(samples, Sample{"/?page_id=" + id, "a page", []string{"page-" + name, "page-" + id, "page", "singular", "index"}})
-		case "post":
-			samples = append(samples, Sample{"/?p=" + id, "a post", []string{"single-post-" + name, "single-post", "single", "singular", "index"}})
-		default:
-			samples = append(samples,
-				Sample{"/?post_type=" + kind + "&p=" + id, "one of type " + kind, []string{"single-" + kind + "-" + name, "single-" + kind, "single", "singular", "index"}},
-				Sample{"/?post_type=" + kind, "the archive of type " + kind, []string{"archive-" + kind, "archive", "index"}})
+		if kind := row[0].String(); !slices.Contains(notPages, kind) && len(each) < mostTypes {
+			each = append(each, func(q *query) []Sample { return w.postsOf(q, kind) })
 		}
 	}
+	if q.err != nil {
+		return nil
+	}
+	samples, err := together(q.ctx, q.db, each...)
+	q.err = err
 	return samples
+}
+
+func (w *wordpressSite) postsOf(q *query, kind string) []Sample {
+	most := q.one("SELECT ID, post_name FROM "+w.table("posts")+" WHERE post_status = 'publish' AND post_type = ? AND post_password = '' ORDER BY comment_count DESC, ID DESC LIMIT 1", kind)
+	if most == nil {
+		return nil
+	}
+	id, name := most[0].String(), most[1].String()
+	switch kind {
+	case "page":
+		return []Sample{{"/?page_id=" + id, "a page", []string{"page-" + name, "page-" + id, "page", "singular", "index"}}}
+	case "post":
+		return []Sample{{"/?p=" + id, "a post", []string{"single-post-" + name, "single-post", "single", "singular", "index"}}}
+	}
+	return []Sample{
+		{"/?post_type=" + kind + "&p=" + id, "one of type " + kind, []string{"single-" + kind + "-" + name, "single-" + kind, "single", "singular", "index"}},
+		{"/?post_type=" + kind, "the archive of type " + kind, []string{"archive-" + kind, "archive", "index"}},
+	}
 }
 
 // pageTemplates takes a page of each template that authors chose.
@@ -124,8 +147,8 @@ func (w *wordpressSite) pageTemplates(q *query) (samples []Sample) {
 	return samples
 }
 
-// archives takes the largest one of each taxonomy, that of an author, and that of a month.
-func (w *wordpressSite) archives(q *query) (samples []Sample) {
+// taxonomies takes the largest archive of each.
+func (w *wordpressSite) taxonomies(q *query) (samples []Sample) {
 	rows := q.rows("SELECT x.taxonomy, t.term_id, t.slug FROM " + w.table("term_taxonomy") + " x JOIN " + w.table("terms") + " t ON t.term_id = x.term_id WHERE x.count > 0 AND x.taxonomy NOT IN ('nav_menu', 'wp_theme', 'wp_template_part_area', 'link_category', 'post_format') ORDER BY x.count DESC, x.term_taxonomy_id LIMIT 200")
 	known := map[string]bool{}
 	for _, row := range rows {
@@ -143,15 +166,28 @@ func (w *wordpressSite) archives(q *query) (samples []Sample) {
 			samples = append(samples, Sample{"/?taxonomy=" + taxonomy + "&term=" + slug, "the archive of a " + taxonomy, []string{"taxonomy-" + taxonomy + "-" + slug, "taxonomy-" + taxonomy, "taxonomy", "archive", "index"}})
 		}
 	}
-	const published = " WHERE post_status = 'publish' AND post_type = 'post'"
+	return samples
+}
+
+const published = " WHERE post_status = 'publish' AND post_type = 'post'"
+
+func (w *wordpressSite) author(q *query) (samples []Sample) {
 	if author := q.one("SELECT post_author FROM " + w.table("posts") + published + " AND post_author > 0 GROUP BY post_author ORDER BY COUNT(*) DESC, post_author LIMIT 1"); author != nil {
 		samples = append(samples, Sample{"/?author=" + author[0].String(), "the archive of an author", []string{"author", "archive", "index"}})
 	}
+	return samples
+}
+
+func (w *wordpressSite) month(q *query) (samples []Sample) {
 	if newest := q.one("SELECT CAST(post_date AS CHAR) FROM " + w.table("posts") + published + " ORDER BY post_date DESC, ID LIMIT 1"); newest != nil {
 		if digits := strings.ReplaceAll(newest[0].String(), "-", ""); len(digits) >= 6 {
 			samples = append(samples, Sample{"/?m=" + digits[:6], "the archive of a month", []string{"date", "archive", "index"}})
 		}
 	}
+	return samples
+}
+
+func (w *wordpressSite) secondPage(q *query) (samples []Sample) {
 	if posts := q.one("SELECT COUNT(*) FROM " + w.table("posts") + published); posts != nil {
 		if perPage := q.one("SELECT option_value FROM " + w.table("options") + " WHERE option_name = 'posts_per_page'"); perPage != nil && number(posts[0]) > number(perPage[0]) {
 			samples = append(samples, Sample{"/?paged=2", "the second page of a list", []string{"home", "index"}})
@@ -165,19 +201,25 @@ func number(v database.Value) int {
 	return n
 }
 
-// special takes a search that finds something and one that does not, a protected page and an
-// attachment.
-func (w *wordpressSite) special(q *query) (samples []Sample) {
+// searches takes one that finds something, and one that does not.
+func (w *wordpressSite) searches(q *query) (samples []Sample) {
 	for _, row := range q.rows("SELECT post_title FROM " + w.table("posts") + " WHERE post_status = 'publish' AND post_type IN ('post', 'page') ORDER BY comment_count DESC, ID LIMIT 20") {
 		if word := longestWord(row[0].String()); utf8.RuneCountInString(word) > wordTooShort {
 			samples = append(samples, Sample{"/?s=" + url.QueryEscape(word), "a search", []string{"search", "index"}})
 			break
 		}
 	}
-	samples = append(samples, Sample{"/?s=qqxxqqxx", "a search that finds nothing", []string{"search", "index"}})
+	return append(samples, Sample{"/?s=qqxxqqxx", "a search that finds nothing", []string{"search", "index"}})
+}
+
+func (w *wordpressSite) locked(q *query) (samples []Sample) {
 	if locked := q.one("SELECT ID FROM " + w.table("posts") + " WHERE post_status = 'publish' AND post_password <> '' AND post_type IN ('post', 'page') ORDER BY ID DESC LIMIT 1"); locked != nil {
 		samples = append(samples, Sample{"/?p=" + locked[0].String(), "a page with a password", []string{"single", "page", "singular", "index"}})
 	}
+	return samples
+}
+
+func (w *wordpressSite) attachment(q *query) (samples []Sample) {
 	if attached := q.one("SELECT ID FROM " + w.table("posts") + " WHERE post_type = 'attachment' ORDER BY ID DESC LIMIT 1"); attached != nil {
 		samples = append(samples, Sample{"/?attachment_id=" + attached[0].String(), "an attachment", []string{"attachment", "single", "singular", "index"}})
 	}

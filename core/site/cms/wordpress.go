@@ -12,7 +12,10 @@ import (
 	"slices"
 	"strconv"
 	"strings"
+	"sync"
 	"time"
+
+	"golang.org/x/sync/errgroup"
 
 	"wetland/core/database"
 	"wetland/core/files"
@@ -32,10 +35,14 @@ var wordpress = &traits.WordPress
 // Detect looks for wp-includes/version.php, in the root or in the folder of its own that
 // WordPress was given.
 func (WordPress) Detect(ctx context.Context, disk *files.Roots, root string) (bool, string) {
-	if holdsWordPress(ctx, disk, root) {
+	var own string
+	var apart sync.WaitGroup
+	apart.Go(func() { own = WordPress{}.Own(ctx, disk, root) })
+	is := holdsWordPress(ctx, disk, root)
+	apart.Wait()
+	if is {
 		return true, wordpress.Marker
 	}
-	own := WordPress{}.Own(ctx, disk, root)
 	return own != "", path.Join(own, wordpress.Marker)
 }
 
@@ -89,11 +96,9 @@ func (WordPress) Open(ctx context.Context, disk *files.Roots, root, prefix strin
 	if !holdsWordPress(ctx, disk, root) {
 		w.own = WordPress{}.Own(ctx, disk, root)
 	}
-	if text, err := readAll(ctx, disk, path.Join(w.core(), wordpress.Marker), 64<<10); err == nil {
-		if found := coreVersion.FindStringSubmatch(text); found != nil {
-			w.version = found[1]
-		}
-	}
+	var apart sync.WaitGroup
+	apart.Go(func() { w.readVersion(ctx) })
+	defer apart.Wait()
 	w.configFile = path.Join(w.core(), wordpress.Settings)
 	text, err := readAll(ctx, disk, w.configFile, 4<<20)
 	if errors.Is(err, fs.ErrNotExist) {
@@ -111,24 +116,37 @@ func (WordPress) Open(ctx context.Context, disk *files.Roots, root, prefix strin
 	if err := w.findContent(ctx); err != nil {
 		return nil, err
 	}
-	_, err = disk.Lstat(ctx, w.objectCache())
-	w.objects = err == nil
+	apart.Go(func() {
+		_, err := disk.Lstat(ctx, w.objectCache())
+		w.objects = err == nil
+	})
 	w.socket = LocalSockets()[0]
 	if server, why := w.config.constant("DB_HOST"); why != "" || strings.Contains(server, "localhost") {
-		w.socket = localSocket(ctx, disk.Disk)
+		apart.Go(func() { w.socket = localSocket(ctx, disk.Disk) })
 	}
 	if w.prefix = prefix; prefix == "" {
 		w.prefix, w.prefixWhy = w.config.variable("table_prefix")
 	}
+	if err := w.checkContent(ctx); err != nil {
+		return nil, err
+	}
 	return w, nil
+}
+
+// readVersion reads which version of WordPress it is.
+func (w *wordpressSite) readVersion(ctx context.Context) {
+	text, err := readAll(ctx, w.disk, path.Join(w.core(), wordpress.Marker), 64<<10)
+	if found := coreVersion.FindStringSubmatch(text); err == nil && found != nil {
+		w.version = found[1]
+	}
 }
 
 // core is the folder of WordPress itself (ABSPATH).
 func (w *wordpressSite) core() string { return path.Join(w.root, w.own) }
 
-// findContent finds the folder of themes, plugins and uploads. A link in its place is not
-// followed, for whoever may write to the root could lead it anywhere; a folder that the
-// settings name may be reached through links, as its owner wrote it.
+// findContent finds the folder of themes, plugins and uploads. A link in its place below the root is
+// not followed (checkContent), for whoever may write to the root could lead it anywhere; a folder
+// elsewhere that the settings name may be reached through links, as its owner wrote it.
 func (w *wordpressSite) findContent(ctx context.Context) error {
 	w.content = path.Join(w.core(), "wp-content")
 	if moved, why := w.config.constant("WP_CONTENT_DIR"); why == "" {
@@ -142,6 +160,14 @@ func (w *wordpressSite) findContent(ctx context.Context) error {
 			return fmt.Errorf("open the content folder: %w", err)
 		}
 		return w.disk.ReachTogether(ctx, w.content, path.Dir(w.root)) // new versions wait beside the root
+	}
+	return nil
+}
+
+// checkContent refuses a link in the place of the content folder.
+func (w *wordpressSite) checkContent(ctx context.Context) error {
+	if !strings.HasPrefix(w.content, w.root+"/") {
+		return nil // its links were resolved
 	}
 	if entry, err := w.disk.Lstat(ctx, w.content); err == nil && entry.Kind == files.Link {
 		return fmt.Errorf("%s is a symbolic link to %s, which is not followed. Name the real folder as WP_CONTENT_DIR in wp-config.php", w.content, entry.Target)
@@ -324,21 +350,26 @@ func (w *wordpressSite) option(ctx context.Context, db database.Database, name s
 }
 
 func (w *wordpressSite) Components(ctx context.Context, db database.Database) ([]Component, error) {
-	found, err := components(ctx, w.disk, w.Layout(), w.ReadHeader)
-	if err != nil {
-		return found, err
-	}
-	found = append(found, w.loosePlugins(ctx)...)
-	if db == nil {
-		return found, err
-	}
-	theme, err := w.option(ctx, db, "stylesheet")
-	if err != nil {
-		return found, err
-	}
-	serialized, err := w.option(ctx, db, "active_plugins")
-	if err != nil {
-		return found, err
+	var found, loose []Component
+	var theme, serialized string
+	group, inner := errgroup.WithContext(ctx)
+	group.Go(func() (err error) {
+		found, err = components(inner, w.disk, w.Layout(), w.ReadHeader)
+		return err
+	})
+	group.Go(func() error {
+		loose = w.loosePlugins(inner)
+		return nil
+	})
+	var activeErr error // what is there is told all the same
+	group.Go(func() error {
+		theme, serialized, activeErr = w.activated(inner, db)
+		return nil
+	})
+	err := group.Wait()
+	found = append(found, loose...)
+	if err != nil || activeErr != nil || db == nil {
+		return found, errors.Join(err, activeErr)
 	}
 	active := map[string]bool{"theme/" + theme: true}
 	plugins, err := unserializeStrings(serialized)
@@ -354,6 +385,20 @@ func (w *wordpressSite) Components(ctx context.Context, db database.Database) ([
 		found[i].Active = found[i].Active || found[i].Form == MustUse || found[i].Form == DropIn
 	}
 	return found, nil
+}
+
+// activated reads which theme and which plugins are active.
+func (w *wordpressSite) activated(ctx context.Context, db database.Database) (theme, plugins string, err error) {
+	group, ctx := errgroup.WithContext(ctx)
+	group.Go(func() (err error) {
+		theme, err = w.option(ctx, db, "stylesheet")
+		return err
+	})
+	group.Go(func() (err error) {
+		plugins, err = w.option(ctx, db, "active_plugins")
+		return err
+	})
+	return theme, plugins, group.Wait()
 }
 
 // loosePlugins lists plugins that are files and not folders.
@@ -594,21 +639,22 @@ func (w *wordpressSite) Warnings(ctx context.Context, db database.Database, comp
 // wp_is_maintenance_mode() in wp-includes/load.php.
 const maintenanceLife = 10 * time.Minute
 
-func (w *wordpressSite) Busy(ctx context.Context, db database.Database) []string {
-	var signs []string
+func (w *wordpressSite) Busy(ctx context.Context, db database.Database) (signs []string) {
+	locks := []string{"auto_updater.lock", "core_updater.lock"}
+	held := make([]string, len(locks))
+	var together sync.WaitGroup
+	for i, name := range locks {
+		together.Go(func() { held[i], _ = w.option(ctx, db, name) })
+	}
 	if entry, err := w.disk.Lstat(ctx, path.Join(w.core(), ".maintenance")); err == nil && time.Since(entry.Modified) < maintenanceLife {
 		signs = append(signs, "WordPress is updating itself: the file .maintenance is in the web root. Wait until it is gone")
 	}
-	if db == nil {
-		return signs
-	}
-	for _, name := range []string{"auto_updater.lock", "core_updater.lock"} {
-		if value, err := w.option(ctx, db, name); err == nil && value != "" {
-			since, _ := strconv.ParseInt(value, 10, 64)
-			// WP_Upgrader::create_lock() takes a lock for an hour.
-			if time.Since(time.Unix(since, 0)) < time.Hour {
-				signs = append(signs, "WordPress is updating itself: it holds "+name+" in its options. Wait until it is done")
-			}
+	together.Wait()
+	for i, name := range locks {
+		since, _ := strconv.ParseInt(held[i], 10, 64)
+		// WP_Upgrader::create_lock() takes a lock for an hour.
+		if time.Since(time.Unix(since, 0)) < time.Hour {
+			signs = append(signs, "WordPress is updating itself: it holds "+name+" in its options. Wait until it is done")
 		}
 	}
 	return signs
@@ -692,7 +738,10 @@ func (w *wordpressSite) Notice(now time.Time) (file, text string) {
 // ErrorLogs: WP_DEBUG_LOG names a file, or means debug.log (wp_debug_mode() in
 // wp-includes/load.php); shared hosts commonly log to error_log in the root.
 func (w *wordpressSite) ErrorLogs() []string {
-	logs := []string{path.Join(w.content, "debug.log"), path.Join(w.root, "error_log"), path.Join(w.core(), "error_log")}
+	logs := []string{path.Join(w.content, "debug.log"), path.Join(w.root, "error_log")}
+	if w.own != "" {
+		logs = append(logs, path.Join(w.core(), "error_log"))
+	}
 	if own, why := w.config.constant("WP_DEBUG_LOG"); why == "" && path.IsAbs(own) {
 		logs = append(logs, path.Clean(own))
 	}
