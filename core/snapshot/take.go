@@ -40,6 +40,8 @@ type Subject struct {
 	// instead of failing.
 	Salvage    bool
 	NoDatabase error
+	// Brought are trees that were brought to the site just now.
+	Brought []Brought
 }
 
 // Take makes a snapshot, proves it by reading back all that was written, and only
@@ -210,6 +212,9 @@ func (t *taking) storeArea(ctx context.Context, from cms.Area) error {
 	if err != nil {
 		return err
 	}
+	if fresh, err = t.recognise(ctx, from.Path, area.Items, fresh, known); err != nil {
+		return err
+	}
 	if err := t.readFiles(ctx, from.Path, area.Items, fresh); err != nil {
 		return err
 	}
@@ -267,12 +272,7 @@ func (t *taking) unchanged(old, now Item) bool {
 	if !old.unchanged(t.before.readAt(), now.Size, now.Modified, now.Changed) {
 		return false
 	}
-	for _, id := range old.Pieces {
-		if !t.to.Store.Has(id) {
-			return false
-		}
-	}
-	return true
+	return t.hasAll(old.Pieces)
 }
 
 // unchanged tells without reading whether a file is as it was when it was read after

@@ -69,7 +69,7 @@ func (m *motion) try(ctx context.Context, group []*deploy.Change) (judgement *sm
 // untilSwap does everything up to and including the swap. After an error the site
 // is as it was, or stop makes it so.
 func (m *motion) untilSwap(ctx context.Context) error {
-	m.Settled = nil
+	m.Settled, m.shown = nil, nil
 	manifest, err := m.TakeSnapshot(ctx, "before "+deploy.Titles(m.group))
 	if err != nil {
 		return err // an earlier group's snapshot stays the one to go back to
@@ -278,6 +278,7 @@ func (m *motion) checkActive(ctx context.Context, judgement *smoke.Judgement) {
 		judgement.Add(finding)
 		return
 	}
+	m.shown = now
 	for _, c := range m.group {
 		if finding.What = deploy.StillActive(m.Session, c, now); finding.What != "" {
 			finding.Evidence = c.Live + "/"

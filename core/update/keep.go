@@ -85,12 +85,26 @@ func (m *motion) takeMigrated(ctx context.Context) error {
 // takeSettled keeps the state after the update, so that a later restore can tell what
 // the update changed from what visitors wrote since. What did not change costs nothing.
 func (m *motion) takeSettled(ctx context.Context) error {
-	components, err := m.Site.CMS.Components(ctx, m.DB)
+	components, err := m.shown, error(nil)
+	if components == nil {
+		components, err = m.Site.CMS.Components(ctx, m.DB)
+	}
 	if err != nil {
 		return err
 	}
-	m.Settled, err = m.TakeAs(ctx, "after", snapshot.Subject{Reason: "after " + deploy.Titles(m.group), Settles: m.manifest.Name, Components: components})
+	m.Settled, err = m.TakeAs(ctx, "after", snapshot.Subject{Reason: "after " + deploy.Titles(m.group), Settles: m.manifest.Name, Components: components, Brought: brought(m.group)})
 	return err
+}
+
+// brought are the trees that the group brought to the site.
+func brought(group []*deploy.Change) (all []snapshot.Brought) {
+	for _, c := range group {
+		if c.Pkg == nil {
+			continue
+		}
+		all = append(all, snapshot.Brought{Place: c.Live, Tree: c.NewTree, Source: c.Pkg.Source})
+	}
+	return all
 }
 
 // recordPages makes what the pages show today what they are compared with later. They are

@@ -24,6 +24,7 @@ import (
 	"wetland/core/runs"
 	"wetland/core/session"
 	"wetland/core/site"
+	"wetland/core/site/cms"
 	"wetland/core/smoke"
 	"wetland/core/snapshot"
 	"wetland/core/workspace"
@@ -77,6 +78,7 @@ type motion struct {
 	company  preflight.Company // what comes along with the packages
 	doubts   bool              // one of those was kept with doubts
 	attempts int               // groups that were tried
+	shown    []cms.Component   // what the CMS had when the group was judged; nil: it was not asked
 	seen     *smoke.Take       // the pages that were looked at last
 	looked   string            // and their file
 	unlogged error             // what could not be written to the journal while going back
