@@ -102,8 +102,8 @@ func TestPartedFromTheSite(t *testing.T) {
 	for range rounds {
 		for i := range partings {
 			pkg := []string{"harbourlight-2.5.2", "harbourlight-2.5.0"}[random.IntN(2)]
-			name := fmt.Sprintf("%s after %d entries of %s", partings[i].name, 1+random.IntN(12), pkg)
 			entries := 1 + random.IntN(12)
+			name := fmt.Sprintf("%s after %d entries of %s", partings[i].name, entries, pkg)
 			if !t.Run(name, func(t *testing.T) {
 				p.partAt(t, i, entries, time.Duration(random.IntN(40))*time.Millisecond, f.pkg(pkg))
 			}) {

@@ -14,6 +14,8 @@ import (
 
 	"wetland/core/files"
 	"wetland/core/session"
+
+	"golang.org/x/sync/errgroup"
 )
 
 // staging is the private folder in which new trees wait for their swap, and old
@@ -62,6 +64,7 @@ func OpenStaging(ctx context.Context, s *session.Session, live string, allowGap 
 // makeStaging makes a folder that nobody else can look into, or takes the one that this run
 // has made before.
 func makeStaging(ctx context.Context, s *session.Session, folder string) (made bool, err error) {
+	s.Staging = true
 	err = s.Site.Files.Mkdir(ctx, folder, files.Attributes{Mode: 0o700, Owner: files.Unowned, Group: files.Unowned})
 	if errors.Is(err, fs.ErrExist) {
 		return false, provedOurs(ctx, s, folder)
@@ -101,28 +104,43 @@ func SameDevice(ctx context.Context, s *session.Session, a, b string) bool {
 // crash may have left of trying an exchange.
 func CloseStaging(ctx context.Context, s *session.Session) error {
 	always := context.WithoutCancel(ctx) // these are seen and run by visitors
-	if err := errors.Join(TakeDownNotice(always, s), removeOneUse(always, s)); err != nil {
+	var notice error
+	var together sync.WaitGroup
+	together.Go(func() { notice = TakeDownNotice(always, s) })
+	oneUse := removeOneUse(always, s)
+	together.Wait()
+	if err := errors.Join(notice, oneUse); err != nil {
 		return err
 	}
+	group, ctx := errgroup.WithContext(ctx)
 	for _, folder := range s.Site.Waiting {
-		if err := provedOurs(ctx, s, folder); errors.Is(err, fs.ErrNotExist) || errors.Is(err, errPlanted) {
-			continue
-		}
-		if err := s.Site.Files.RemoveAll(ctx, folder); err != nil {
-			return fmt.Errorf("clear %s: %w", folder, err)
-		}
+		group.Go(func() error { return clearWaiting(ctx, s, folder) })
 	}
 	for _, home := range s.Site.CMS.Layout().Homes() {
-		folder := home.Path
-		entries, err := s.Site.Files.List(ctx, folder)
-		if err != nil && !errors.Is(err, fs.ErrNotExist) {
-			return err
-		}
-		for _, entry := range entries {
-			if entry.Kind == files.Folder && strings.HasPrefix(entry.Name, files.ProbePrefix) {
-				if err := s.Site.Files.Remove(ctx, path.Join(folder, entry.Name)); err != nil {
-					return fmt.Errorf("clear %s: %w", folder, err)
-				}
+		group.Go(func() error { return clearProbes(ctx, s, home.Path) })
+	}
+	return group.Wait()
+}
+
+func clearWaiting(ctx context.Context, s *session.Session, folder string) error {
+	if err := provedOurs(ctx, s, folder); errors.Is(err, fs.ErrNotExist) || errors.Is(err, errPlanted) {
+		return nil
+	}
+	if err := s.Site.Files.RemoveAll(ctx, folder); err != nil {
+		return fmt.Errorf("clear %s: %w", folder, err)
+	}
+	return nil
+}
+
+func clearProbes(ctx context.Context, s *session.Session, folder string) error {
+	entries, err := s.Site.Files.List(ctx, folder)
+	if err != nil && !errors.Is(err, fs.ErrNotExist) {
+		return err
+	}
+	for _, entry := range entries {
+		if entry.Kind == files.Folder && strings.HasPrefix(entry.Name, files.ProbePrefix) {
+			if err := s.Site.Files.Remove(ctx, path.Join(folder, entry.Name)); err != nil {
+				return fmt.Errorf("clear %s: %w", folder, err)
 			}
 		}
 	}

@@ -96,6 +96,7 @@ type Session struct {
 	Settled    *snapshot.Manifest // from after the swap, once the CMS had settled; nil: none
 	Run        *runs.Run
 	Journal    *runs.Journal
+	Staging    bool     // there may be something beside the site
 	Made       []string // staging folders, by this session
 	Disabled   []string // events that came back in another name
 	Compared   []*database.RowChanges

@@ -162,6 +162,9 @@ func (m *motion) stop(ctx context.Context, cause error) (*runs.Run, error) {
 	}
 	if err := deploy.CloseStaging(clear, m.Session); err != nil {
 		cause = errors.Join(cause, err)
+		if m.Staging {
+			return m.leaveBehind(cause)
+		}
 	}
 	if ctx.Err() != nil {
 		cause = context.Cause(ctx)
@@ -171,6 +174,18 @@ func (m *motion) stop(ctx context.Context, cause error) (*runs.Run, error) {
 		state, words = runs.KeptPart, fmt.Sprintf("Stopped before the next swap. %s %s in place already, and the pages were sound; the others were not touched.", deploy.Titles(m.kept), phrase.IsAre(len(m.kept)))
 	}
 	run, err := m.End(state, words)
+	return run, errors.Join(cause, err)
+}
+
+// leaveBehind ends a run that swapped nothing, and could not clear away what it had put beside the site:
+// recover does that.
+func (m *motion) leaveBehind(cause error) (*runs.Run, error) {
+	words := "What visitors get was not changed."
+	if len(m.kept) > 0 {
+		words = fmt.Sprintf("%s %s in place, and the pages were sound; the others were not touched.", deploy.Titles(m.kept), phrase.IsAre(len(m.kept)))
+	}
+	words += " But what was put beside the site for the swap is still there: it could not be cleared away."
+	run, err := m.End(runs.NeedsPerson, words, advice.Run("once the problem above is fixed: clears it away", advice.Recover))
 	return run, errors.Join(cause, err)
 }
 

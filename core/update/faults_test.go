@@ -5,6 +5,7 @@ import (
 	"errors"
 	"io"
 	"os"
+	"path/filepath"
 	"strings"
 	"sync/atomic"
 	"syscall"
@@ -112,10 +113,11 @@ func TestFailingRestoreLeavesNothingOpen(t *testing.T) {
 	}
 }
 
-// A call on the site's disk that fails once, whichever one it is: the theme is wholly old or
-// wholly new, what went wrong is told unless it did no harm, and recover settles the rest.
+// A call on the site's disk that fails, whichever one it is, once or with all calls after it, as on a
+// line that breaks: the theme is wholly old or wholly new, what went wrong is told unless it did no
+// harm, and recover settles the rest and clears it away.
 func TestEachCallOnTheDiskThatFails(t *testing.T) {
-	calls := failingOnce(t, 0)
+	calls := failingAt(t, 0, false)
 	if calls < 50 {
 		t.Fatalf("an update makes only %d calls", calls)
 	}
@@ -124,14 +126,16 @@ func TestEachCallOnTheDiskThatFails(t *testing.T) {
 		step = 1
 	}
 	for n := int64(1); n <= calls; n += step {
-		failingOnce(t, n)
+		failingAt(t, n, false)
+		failingAt(t, n, true)
 	}
 }
 
-func failingOnce(t *testing.T, n int64) int64 {
+func failingAt(t *testing.T, n int64, dead bool) int64 {
 	t.Helper()
 	j := newJetty(t)
 	disk, count := filestest.NewFailing(host.Here, n)
+	count.Dead = dead
 	j.workspace.Host = hosttest.WithDisk(disk)
 	run, err := j.update(t, update.Options{Packages: []string{j.themePackage(t, "1.1", "good")}})
 	state := j.wholly(t)
@@ -155,6 +159,54 @@ func failingOnce(t *testing.T, n int64) int64 {
 		t.Errorf("call %d, unsettled: %+v %v", n, open, err)
 	}
 	j.clean(t)
+	return count.Calls()
+}
+
+// The same of a restore.
+func TestEachCallOnTheDiskThatFailsOnTheWayBack(t *testing.T) {
+	calls := failingRestore(t, 0, false)
+	step := calls/12 + 1
+	if os.Getenv("WETLAND_TORTURE") != "" {
+		step = 1
+	}
+	for n := int64(1); n <= calls; n += step {
+		failingRestore(t, n, false)
+		failingRestore(t, n, true)
+	}
+}
+
+func failingRestore(t *testing.T, n int64, dead bool) int64 {
+	t.Helper()
+	j := newJetty(t)
+	if run, err := j.update(t, update.Options{Packages: []string{j.themePackage(t, "1.1", "good")}}); err != nil || run.State != runs.Kept {
+		t.Fatalf("%+v %v", run, err)
+	}
+	disk, count := filestest.NewFailing(host.Here, n)
+	count.Dead = dead
+	j.workspace.Host = hosttest.WithDisk(disk)
+	guard := session.Guard{Clock: still{}}
+	run, err := restore.Restore(t.Context(), j.workspace, restore.Options{Guard: guard, Snapshot: "snap-1"})
+	if n == 0 && (err != nil || run.State != runs.Restored) {
+		t.Fatalf("%+v %v", run, err)
+	}
+	if state := j.wholly(t); state != "old" && state != "good" {
+		t.Errorf("call %d: the theme is %s", n, state)
+	}
+	j.workspace.Host = host.Here
+	if _, err := recovery.Recover(t.Context(), j.workspace, recovery.Options{Guard: guard}); err != nil && !errors.Is(err, runs.ErrNothingToRecover) {
+		t.Errorf("call %d, recover: %v", n, err)
+	}
+	if state := j.wholly(t); state != "old" && state != "good" {
+		t.Errorf("call %d, recovered: the theme is %s", n, state)
+	}
+	if open, err := runs.Unsettled(j.workspace); err != nil || open != nil {
+		t.Errorf("call %d, unsettled: %+v %v", n, open, err)
+	}
+	for _, pattern := range []string{"/.wetland*", "/www/.wetland*", "/www/themes/.wetland*"} {
+		if left, err := filepath.Glob(j.dir + pattern); err != nil || len(left) > 0 {
+			t.Errorf("call %d, left: %v %v", n, left, err)
+		}
+	}
 	return count.Calls()
 }
 
