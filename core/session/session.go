@@ -13,6 +13,7 @@ import (
 	"os"
 	"path/filepath"
 	"slices"
+	"sync"
 	"time"
 
 	"wetland/core/advice"
@@ -159,11 +160,16 @@ func Open(ctx context.Context, w *workspace.Workspace, guard Guard, why *runs.Re
 	if err != nil {
 		return nil, err
 	}
-	if err := s.Prepare(ctx, why); err != nil {
+	var unreached error
+	var apart sync.WaitGroup
+	apart.Go(func() { s.DB, unreached = s.Site.OpenDatabase(ctx) })
+	err = s.Prepare(ctx, why)
+	apart.Wait()
+	if err != nil {
 		return nil, err
 	}
-	if s.DB, err = s.Site.OpenDatabase(ctx); err != nil {
-		why.AddError(err, DatabaseAdvice(err))
+	if unreached != nil {
+		why.AddError(unreached, DatabaseAdvice(unreached))
 	}
 	if s.Components, err = s.Site.CMS.Components(ctx, s.DB); err != nil {
 		return nil, err

@@ -15,7 +15,7 @@ func TestAreasAreTheirOwn(t *testing.T) {
 	layout := cms.Layout{Areas: []cms.Area{{Name: "site", Path: "/srv/ferry", LeaveOut: leaveOut}, {Name: "content", Path: "/srv/assets"}}}
 	own := &workspace.Workspace{}
 	own.Config.Files.Exclude = []string{"logs"}
-	s := &Site{CMS: cms.Remembered{Kept: layout}, Workspace: own, Waiting: []string{"/srv/.wetland-staging-a", "/srv/assets/.wetland-staging-a"}, nested: []string{"inner"}}
+	s := &Site{CMS: cms.Remembered{Kept: layout}, Workspace: own, Waiting: []string{"/srv/.wetland-staging-a", "/srv/assets/.wetland-staging-a"}, search: func() []string { return []string{"inner"} }}
 	for range 2 {
 		areas := s.Areas()
 		if !slices.Equal(areas[0].LeaveOut, []string{"cache", "logs", "inner"}) || !slices.Equal(areas[1].LeaveOut, []string{".wetland-staging-a"}) {

@@ -13,7 +13,6 @@ import (
 	"runtime"
 	"slices"
 	"strings"
-	"sync"
 	"time"
 
 	"wetland/core/advice"
@@ -36,7 +35,7 @@ type Site struct {
 	// Waiting are the folders in which the trees of the present run wait for their swap,
 	// absolute. They are no part of the site.
 	Waiting []string
-	nested  []string // other sites below the root, relative to it
+	search  func() []string // waits for what nested returns; nil: there are none
 }
 
 // Open opens the workspace's site. It refuses a workspace inside a web root.
@@ -63,18 +62,16 @@ func Open(ctx context.Context, w *workspace.Workspace) (_ *Site, err error) {
 	if err != nil {
 		return nil, fmt.Errorf("open the folder of the site's root: %w", err)
 	}
+	s := &Site{Workspace: w, Host: w.Host, Files: roots, Root: root, Address: address}
 	defer func() {
 		if err != nil {
-			err = errors.Join(err, roots.Close())
+			err = errors.Join(err, s.Close())
 		}
 	}()
-	s := &Site{Workspace: w, Host: w.Host, Files: roots, Root: root, Address: address}
-	var together sync.WaitGroup
-	var found bool
-	together.Go(func() { found, _ = system.Detect(ctx, roots, root) })
-	together.Go(func() { s.nested = cms.Nested(ctx, roots, root) })
+	s.search = later(func() []string { return cms.Nested(ctx, roots, root) })
+	detected := later(func() bool { found, _ := system.Detect(ctx, roots, root); return found })
 	opened, err := system.Open(ctx, roots, root, w.Config.Database.Prefix)
-	together.Wait()
+	found := detected()
 	if !found {
 		return nil, advice.With(fmt.Errorf("%s holds no %s site any more", root, system.Name()), whereItIs)
 	}
@@ -86,6 +83,25 @@ func Open(ctx context.Context, w *workspace.Workspace) (_ *Site, err error) {
 		return nil, fmt.Errorf("[smoke] wait_after_swap = %q in %s is less than the %s that %s needs: old code would still answer when pages are judged. Take it out; or, if you are sure, add shorter_wait = true below it", own, workspace.ConfigName, opened.SettleTime(), opened.System())
 	}
 	return s, s.CheckOutside(ctx, w.Dir)
+}
+
+// nested are other sites below the root, relative to it.
+func (s *Site) nested() []string {
+	if s.search == nil {
+		return nil
+	}
+	return s.search()
+}
+
+// later does something at once, and returns what waits for its result.
+func later[T any](do func() T) func() T {
+	done := make(chan struct{})
+	var result T
+	go func() {
+		result = do()
+		close(done)
+	}()
+	return func() T { <-done; return result }
 }
 
 var whereItIs = advice.Lead("If the site was moved:", advice.Moved)
@@ -111,13 +127,16 @@ func Remember(ctx context.Context, w *workspace.Workspace, root string, known cm
 func (s *Site) Place() string { return host.Whole(s.Host, s.Root) }
 
 // Close closes the site's folders.
-func (s *Site) Close() error { return s.Files.Close() }
+func (s *Site) Close() error {
+	s.nested()
+	return s.Files.Close()
+}
 
 // Nested lists other sites below the root, absolute. They are no part of this one:
 // neither kept in snapshots nor restored.
 func (s *Site) Nested() []string {
 	var all []string
-	for _, name := range s.nested {
+	for _, name := range s.nested() {
 		all = append(all, path.Join(s.Root, name))
 	}
 	return all
@@ -163,7 +182,7 @@ func (s *Site) Areas() []cms.Area {
 	for i, area := range areas {
 		leaveOut := slices.Clone(area.LeaveOut)
 		if i == 0 {
-			leaveOut = slices.Concat(leaveOut, s.Workspace.Config.Files.Exclude, s.nested)
+			leaveOut = slices.Concat(leaveOut, s.Workspace.Config.Files.Exclude, s.nested())
 		}
 		for _, folder := range s.Waiting {
 			if below, inside := strings.CutPrefix(folder, area.Path+"/"); inside {

@@ -15,6 +15,7 @@ import (
 	"runtime"
 	"slices"
 	"strconv"
+	"sync"
 	"time"
 
 	"golang.org/x/sync/errgroup"
@@ -110,18 +111,48 @@ type taking struct {
 	report progress.Reporter
 	to     *packs.Adder
 	m      *Manifest
-	before *Manifest // the newest snapshot, to tell what is as it was; nil: there is none
+	before *Manifest  // the newest snapshot, to tell what is as it was; nil: there is none
+	lock   sync.Mutex // for Unread
 }
 
 // fill stores the tables first and the files right after them: files change
-// seldom while a site runs.
+// seldom while a site runs. On another machine both are stored at the same time, so that the line to it
+// is never idle.
 func (t *taking) fill(ctx context.Context) error {
-	if err := t.storeDatabase(ctx); err != nil {
-		if !t.Salvage || ctx.Err() != nil || t.to.Err != nil {
-			return err
-		}
-		t.m.Tables = nil
-		t.m.Unread = append(t.m.Unread, fmt.Sprintf("the database: %v", err))
+	group, inner := errgroup.WithContext(ctx)
+	if !t.Site.Files.Distant() {
+		group.SetLimit(1)
+	}
+	group.Go(func() error { return t.storeTables(inner) })
+	group.Go(func() error { return t.storeFiles(inner) })
+	if err := group.Wait(); err != nil {
+		return err
+	}
+	return t.storeLists()
+}
+
+// storeTables stores the database; what a salvage cannot have of it is noted.
+func (t *taking) storeTables(ctx context.Context) error {
+	err := t.storeDatabase(ctx)
+	if err == nil || !t.Salvage || ctx.Err() != nil || t.to.Err != nil {
+		return err
+	}
+	t.m.Tables = nil
+	t.unread(fmt.Sprintf("the database: %v", err))
+	return nil
+}
+
+// unread notes what a salvage could not have.
+func (t *taking) unread(what string) {
+	t.lock.Lock()
+	defer t.lock.Unlock()
+	t.m.Unread = append(t.m.Unread, what)
+}
+
+// storeFiles stores all areas.
+func (t *taking) storeFiles(ctx context.Context) error {
+	if err := ctx.Err(); err != nil {
+		return err
 	}
 	t.m.FilesAt = time.Now()
 	if ahead := t.Site.Host.Now().Sub(t.m.FilesAt); ahead.Abs() > time.Second {
@@ -132,7 +163,7 @@ func (t *taking) fill(ctx context.Context) error {
 			return err
 		}
 	}
-	return t.storeLists()
+	return nil
 }
 
 // storeLists stores the lists of the items; they lie together, for whoever wants to
@@ -206,7 +237,7 @@ func (t *taking) storeArea(ctx context.Context, from cms.Area) error {
 	}
 	err := files.WalkPast(ctx, t.Site.Files, from.Path, site.ScopeOf(from), visit, t.pass)
 	if t.Salvage && len(area.Items) == 0 && errors.Is(err, fs.ErrNotExist) {
-		t.m.Unread = append(t.m.Unread, fmt.Sprintf("%s: it is not there", from.Path))
+		t.unread(fmt.Sprintf("%s: it is not there", from.Path))
 		err = nil
 	}
 	if err != nil {
@@ -230,7 +261,7 @@ func (t *taking) pass(name string, err error) error {
 	if !t.Salvage {
 		return err
 	}
-	t.m.Unread = append(t.m.Unread, fmt.Sprintf("%s: %v", name, err))
+	t.unread(fmt.Sprintf("%s: %v", name, err))
 	return nil
 }
 
@@ -335,7 +366,7 @@ func (t *taking) readFiles(ctx context.Context, top string, items []Item, fresh 
 	}
 	for _, problem := range problems {
 		if problem != "" {
-			t.m.Unread = append(t.m.Unread, problem)
+			t.unread(problem)
 		}
 	}
 	return err

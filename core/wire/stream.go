@@ -116,7 +116,7 @@ func (b *inbox) read(p []byte) (n, credited int, err error) {
 	if len(b.bytes) == 0 {
 		b.bytes = nil // its room is given back
 	}
-	if b.consumed += n; b.consumed >= window/2 && b.over == nil {
+	if b.consumed += n; b.consumed >= window/8 && b.over == nil {
 		credited, b.consumed = b.consumed, 0
 	}
 	return n, credited, nil

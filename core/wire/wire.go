@@ -32,7 +32,7 @@ const (
 	mostGreeting = 64 << 10        // of what a shell prints before it, in bytes
 	mostPayload  = 64 << 10        // of one frame, in bytes
 	pieceSize    = 32 << 10        // of the frames that are sent
-	window       = 1 << 20         // bytes on their way in one direction of a call, before they are packed
+	window       = 2 << 20         // bytes on their way in one direction of a call, before they are packed
 	mostCalls    = 128             // at the same time
 	headSize     = 1 + 4 + 4
 )

@@ -496,7 +496,12 @@ func headerField(text, name string) string {
 
 // ReadHeader reads style.css of a theme, or the first PHP file with a plugin's header.
 func (w *wordpressSite) ReadHeader(folder Folder) (Header, error) {
+	var names []string
+	var unlisted error
+	var apart sync.WaitGroup
+	apart.Go(func() { names, unlisted = folder.Names() })
 	style, err := readStart(folder, wordpress.ThemeHeader, headerSize)
+	apart.Wait()
 	if err != nil && !errors.Is(err, fs.ErrNotExist) {
 		return Header{Kind: Theme}, err
 	}
@@ -504,18 +509,34 @@ func (w *wordpressSite) ReadHeader(folder Folder) (Header, error) {
 	if name := headerField(style, "Theme Name"); name != "" {
 		return headerOf(Theme, name, style), nil
 	}
-	names, err := folder.Names()
-	if err != nil {
-		return Header{}, err
+	if unlisted != nil {
+		return Header{}, unlisted
 	}
 	slices.Sort(names)
-	for _, file := range names {
-		if path.Ext(file) != ".php" {
-			continue
+	names = slices.DeleteFunc(names, func(name string) bool { return path.Ext(name) != ".php" })
+	for several := range slices.Chunk(names, headersAtOnce) {
+		header, err := firstPlugin(folder, several)
+		if !errors.Is(err, ErrNoHeader) {
+			return header, err
 		}
-		text, err := readStart(folder, file, headerSize)
-		if err != nil {
-			return Header{Kind: Plugin}, err
+	}
+	return Header{}, ErrNoHeader
+}
+
+// headersAtOnce is how many files are read at the same time for one that has a header.
+const headersAtOnce = 8
+
+// firstPlugin reads the header of the first of some files that has one.
+func firstPlugin(folder Folder, names []string) (Header, error) {
+	texts, failed := make([]string, len(names)), make([]error, len(names))
+	var together sync.WaitGroup
+	for i, name := range names {
+		together.Go(func() { texts[i], failed[i] = readStart(folder, name, headerSize) })
+	}
+	together.Wait()
+	for i, text := range texts {
+		if failed[i] != nil {
+			return Header{Kind: Plugin}, failed[i]
 		}
 		text = strings.ReplaceAll(text, "\r", "\n")
 		if name := headerField(text, "Plugin Name"); name != "" {
