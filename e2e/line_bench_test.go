@@ -1,8 +1,13 @@
 package e2e
 
 import (
+	"bytes"
+	"errors"
+	"fmt"
+	"math/rand/v2"
 	"os"
 	"os/exec"
+	"path/filepath"
 	"testing"
 	"time"
 
@@ -17,9 +22,16 @@ const (
 
 // BenchmarkOverALine does on a real site, over a line, what is done beside it on the same machine.
 func BenchmarkOverALine(b *testing.B) {
+	b.Run("3,000 files of 65 MB", func(b *testing.B) { overALine(b, 0, 0) })
+	b.Run("8,000 files of 1 GiB", func(b *testing.B) { overALine(b, 5100, 188<<10) })
+}
+
+// overALine also puts so many files of such a size among the site's uploads.
+func overALine(b *testing.B, uploads, size int) {
 	account := testenv.OwnSSHAccount(b)
 	line := testenv.StartLine(b, account.Address(), lineDelay, lineWidth)
 	site := testenv.WordPress(b)
+	putUploads(b, filepath.Join(site.Root, "wp-content/uploads"), uploads, size)
 	near, far := b.TempDir(), b.TempDir()
 	run := func(workspace string, code int, args ...string) time.Duration {
 		b.Helper()
@@ -51,5 +63,19 @@ func BenchmarkOverALine(b *testing.B) {
 		b.ReportMetric((again - againNear).Seconds(), "s-unchanged-beyond-local")
 		b.ReportMetric(float64(trips), "trips-of-an-update")
 		b.Logf("first %s (the bytes need %s), unchanged %s (here %s), update %s (here %s)", first, needs, again, againNear, updated, updatedNear)
+	}
+}
+
+// putUploads puts files there of which half is as hard to pack as pictures are.
+func putUploads(b *testing.B, folder string, count, size int) {
+	random := rand.NewChaCha8([32]byte{1})
+	data := make([]byte, size)
+	for i := range count {
+		at := filepath.Join(folder, fmt.Sprintf("2024/%02d/upload-%d.jpg", i%12+1, i))
+		_, _ = random.Read(data[:size/2])
+		copy(data[size/2:], bytes.Repeat([]byte(fmt.Sprintf("high water %d ", i)), size/16))
+		if err := errors.Join(os.MkdirAll(filepath.Dir(at), 0o755), os.WriteFile(at, data, 0o644)); err != nil {
+			b.Fatal(err)
+		}
 	}
 }
