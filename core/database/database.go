@@ -313,6 +313,9 @@ type Sink func(table Table, encoded []byte, mark uint64) error
 // Survey reads every table of a moment and fills in Rows and Digest. sink, if not
 // nil, is given every row.
 func Survey(ctx context.Context, moment Moment, sink Sink) ([]Table, error) {
+	if able, ok := moment.(Surveyor); ok && sink == nil {
+		return able.Survey(ctx)
+	}
 	tables := moment.Tables()
 	for i := range tables {
 		if tables[i].Kind != BaseTable {

@@ -79,6 +79,7 @@ type near struct {
 	dialect string
 	engine  string
 	lock    sync.Mutex
+	known   database.Known // nil: nothing is
 	owned   *owned // as the tables were when they were read last; nil: they were not
 }
 
@@ -101,6 +102,19 @@ func (n *near) picked(names []string) []string {
 	defer n.lock.Unlock()
 	n.owned = is
 	return is.Tables
+}
+
+// Recall sets which rows are known here.
+func (n *near) Recall(known database.Known) {
+	n.lock.Lock()
+	defer n.lock.Unlock()
+	n.known = known
+}
+
+func (n *near) recalled() database.Known {
+	n.lock.Lock()
+	defer n.lock.Unlock()
+	return n.known
 }
 
 func (n *near) lastOwned() *owned {
@@ -246,6 +260,7 @@ type moment struct {
 	lock   sync.Mutex // one asks for rows at a time
 	talk   *talk
 	broken error
+	known  database.Known // nil: nothing is
 	// Whoever reads one table after the other is spared a round trip for each: the next ones are asked
 	// for ahead.
 	last  int   // the number of the table that was read last
@@ -264,13 +279,10 @@ func (m *moment) ask(table database.Table) error {
 	if len(m.ahead) > 0 && m.ahead[0] == i {
 		m.ahead = m.ahead[1:]
 	} else {
-		for range m.ahead { // what nobody wants any more
-			if err := m.talk.hearRows(func(database.Row) error { return nil }); err != nil && !errors.Is(err, errRows) {
-				return err
-			}
+		if err := m.passAhead(); err != nil {
+			return err
 		}
-		m.ahead = nil
-		if err := m.talk.put(sayWantRows, table); err != nil {
+		if err := m.talk.put(sayWantRows, wanted{table, m.known != nil}); err != nil {
 			return err
 		}
 	}
@@ -282,13 +294,42 @@ func (m *moment) ask(table database.Table) error {
 		if m.described.Tables[next].Kind != database.BaseTable {
 			continue
 		}
-		if err := m.talk.put(sayWantRows, m.described.Tables[next]); err != nil {
+		if err := m.talk.put(sayWantRows, wanted{m.described.Tables[next], m.known != nil}); err != nil {
 			return err
 		}
 		m.ahead = append(m.ahead, next)
 	}
 	m.last = i
 	return m.talk.flush()
+}
+
+// passAhead passes over what was asked for ahead, and nobody wants any more.
+func (m *moment) passAhead() error {
+	for range m.ahead {
+		none := &hearing{talk: m.talk, known: m.known}
+		if err := none.all(m.ctx); err != nil && !errors.Is(err, errRows) {
+			return err
+		}
+	}
+	m.ahead = nil
+	return nil
+}
+
+// Survey has the helper survey.
+func (m *moment) Survey(ctx context.Context) (tables []database.Table, err error) {
+	err = m.talking(ctx, func() error {
+		if err := m.passAhead(); err != nil {
+			return err
+		}
+		if err := m.talk.tell(saySurvey, nil); err != nil {
+			return err
+		}
+		var all described
+		err := m.talk.expect(sayTables, &all)
+		tables = all.Tables
+		return err
+	})
+	return tables, err
 }
 
 // inOrder tells whether the tables seem to be read one after the other.
@@ -311,7 +352,7 @@ func (n *near) Read(ctx context.Context) (database.Moment, error) {
 		stop()
 		return nil, err
 	}
-	m := &moment{ctx: inner, stop: stop, stream: s, talk: t, last: -1}
+	m := &moment{ctx: inner, stop: stop, stream: s, talk: t, last: -1, known: n.recalled()}
 	err = n.described(t, &m.described)
 	if !unwatch() && err == nil {
 		err = ctx.Err()
@@ -352,6 +393,30 @@ func (m *moment) Tables() []database.Table { return slices.Clone(m.described.Tab
 func (m *moment) Weaker() []string         { return m.described.Weaker }
 
 func (m *moment) Rows(ctx context.Context, table database.Table, each func(database.Row) error) error {
+	var stopped error
+	err := m.talking(ctx, func() error {
+		if err := m.ask(table); err != nil {
+			return err
+		}
+		rows := &hearing{talk: m.talk, known: m.known, each: func(row database.Row) error {
+			if stopped == nil { // what is under way comes in any case
+				stopped = ctx.Err()
+			}
+			if stopped == nil {
+				stopped = each(row)
+			}
+			return nil
+		}}
+		return rows.all(ctx)
+	})
+	if stopped != nil {
+		return stopped
+	}
+	return err
+}
+
+// talking has one talk with the helper at a time. What that fails with ends the moment.
+func (m *moment) talking(ctx context.Context, talk func() error) error {
 	if err := ctx.Err(); err != nil {
 		return err
 	}
@@ -361,31 +426,13 @@ func (m *moment) Rows(ctx context.Context, table database.Table, each func(datab
 		return m.broken
 	}
 	defer context.AfterFunc(ctx, m.stop)()
-	var stopped error
-	err := m.ask(table)
-	if err == nil {
-		err = m.talk.hearRows(func(row database.Row) error {
-			if stopped == nil { // what is under way comes in any case
-				stopped = ctx.Err()
-			}
-			if stopped == nil {
-				stopped = each(row)
-			}
-			return nil
-		})
-	}
+	err := talk()
 	if ended := ctx.Err(); ended != nil && err != nil {
 		m.broken = ended
-		return ended
-	}
-	if stopped != nil {
-		return stopped
-	}
-	if err != nil {
+	} else if err != nil {
 		m.broken = because(m.ctx, m.stream, err)
-		return m.broken
 	}
-	return nil
+	return m.broken
 }
 
 func (m *moment) Close() error {

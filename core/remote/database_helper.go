@@ -140,15 +140,8 @@ func holdMoment(ctx context.Context, t *talk, db database.Database) error {
 	if err != nil {
 		return err
 	}
-	err = t.tell(sayTables, described{m.Tables(), m.Weaker()})
-	for err == nil {
-		var table database.Table
-		if err = t.expect(sayWantRows, &table); err == nil {
-			err = t.sayRows(func(each func(database.Row) error) error { return m.Rows(ctx, table, each) })
-		}
-	}
-	if errors.Is(err, io.EOF) {
-		err = nil
+	if err = t.tell(sayTables, described{m.Tables(), m.Weaker()}); err == nil {
+		err = (&holding{talk: t, moment: m}).all(ctx)
 	}
 	return errors.Join(err, m.Close())
 }

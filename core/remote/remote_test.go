@@ -9,6 +9,7 @@ import (
 	"os"
 	"path/filepath"
 	"strconv"
+	"sync/atomic"
 	"testing"
 
 	"wetland/core/boundary"
@@ -83,11 +84,31 @@ func dialled(t *testing.T) *Host {
 // dialledTo is a machine, by way of a helper.
 func dialledTo(t *testing.T, on host.Host) *Host {
 	t.Helper()
+	h, _ := counted(t, on)
+	return h
+}
+
+// counting counts what is read.
+type counting struct {
+	net.Conn
+	came atomic.Int64 // bytes
+}
+
+func (c *counting) Read(p []byte) (int, error) {
+	n, err := c.Conn.Read(p)
+	c.came.Add(int64(n))
+	return n, err
+}
+
+// counted is a machine, by way of a helper whose bytes are counted.
+func counted(t *testing.T, on host.Host) (*Host, *counting) {
+	t.Helper()
 	here, there := net.Pipe()
+	line := &counting{Conn: here}
 	ended := make(chan error, 1)
 	keep := func(context.Context, boundary.Site) (host.Host, error) { return on, nil }
 	go func() { ended <- Serve(context.Background(), there, keep) }()
-	h, err := Dial(t.Context(), here, "ferry.example", boundary.Site{})
+	h, err := Dial(t.Context(), line, "ferry.example", boundary.Site{})
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -95,7 +116,7 @@ func dialledTo(t *testing.T, on host.Host) *Host {
 		_ = h.Close()
 		<-ended
 	})
-	return h
+	return h, line
 }
 
 func TestHostOfAHelper(t *testing.T) {

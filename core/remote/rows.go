@@ -1,27 +1,34 @@
 package remote
 
 import (
+	"context"
 	"errors"
-	"fmt"
 
 	"wetland/core/database"
-	"wetland/core/wire"
 )
 
 // sayRows says all rows that a source gives, and how that ended.
 func (t *talk) sayRows(rows func(each func(database.Row) error) error) error {
 	var encoded []byte
-	var saying error
-	err := rows(func(row database.Row) error {
-		encoded = database.AppendRow(encoded[:0], row)
-		saying = t.say(sayRow, encoded)
-		return saying
+	return t.sayAll(func() (read, said error) {
+		read = rows(func(row database.Row) error {
+			encoded = database.AppendRow(encoded[:0], row)
+			said = t.say(sayRow, encoded)
+			return said
+		})
+		return read, said
 	})
-	if saying != nil {
-		return saying
+}
+
+// sayAll says what do says, and how that ended: said is what is wrong with the line, read what is with the
+// rows.
+func (t *talk) sayAll(do func() (read, said error)) error {
+	read, said := do()
+	if said != nil {
+		return said
 	}
-	if err != nil {
-		return errors.Join(t.say(sayBroken, []byte(err.Error())), t.flush(), err)
+	if read != nil {
+		return errors.Join(t.say(sayBroken, []byte(read.Error())), t.flush(), read)
 	}
 	return errors.Join(t.say(sayNoMore, nil), t.flush())
 }
@@ -31,23 +38,5 @@ var errRows = errors.New("the rows could not be read")
 
 // hearRows hears rows until there are no more.
 func (t *talk) hearRows(each func(database.Row) error) error {
-	var decoder database.RowDecoder
-	for {
-		kind, payload, err := t.hear()
-		if err != nil {
-			return err
-		}
-		switch kind {
-		case sayRow:
-			if err := errors.Join(decoder.Decode(payload, each), decoder.End()); err != nil {
-				return err
-			}
-		case sayNoMore:
-			return nil
-		case sayBroken:
-			return fmt.Errorf("%w: %.1000s", errRows, payload)
-		default:
-			return fmt.Errorf("%w: the message %d among rows", wire.ErrProtocol, kind)
-		}
-	}
+	return (&hearing{talk: t, each: each}).all(context.Background())
 }

@@ -42,6 +42,10 @@ const (
 	sayBytes  // of a file
 	sayItem   // of a tree
 	sayDo     // a step to take
+	sayOffer  // runs of rows by their hashes: which of them are wanted?
+	sayAnswer // a byte for each: 1 if it is
+	sayRun    // the rows of a run that is wanted
+	saySurvey // describe all tables of the moment
 )
 
 // mostMessage bounds a message: a row is held whole by either side.
@@ -111,6 +115,11 @@ func (t *talk) expect(kind byte, into any) error {
 	if err != nil {
 		return err
 	}
+	return take(said, payload, kind, into)
+}
+
+// take reads the value of a message that is to be of one kind.
+func take(said byte, payload []byte, kind byte, into any) error {
 	if said != kind {
 		return fmt.Errorf("%w: the message %d where %d is due", wire.ErrProtocol, said, kind)
 	}

@@ -154,6 +154,7 @@ func openRestoration(ctx context.Context, w *workspace.Workspace, o Options, why
 			s.DB = nil
 		}
 	}
+	s.Recall()
 	s.Components, err = s.Site.CMS.Components(ctx, s.DB)
 	if err != nil { // whatever is wrong with it, the snapshot will put it right
 		s.Components = r.manifest.Components

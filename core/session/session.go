@@ -177,6 +177,7 @@ func Open(ctx context.Context, w *workspace.Workspace, guard Guard, why *runs.Re
 	if s.Store, err = OpenStore(ctx, w, guard); err != nil {
 		why.AddError(err, "")
 	}
+	s.Recall()
 	return s, nil
 }
 

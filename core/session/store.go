@@ -9,6 +9,7 @@ import (
 	"strings"
 
 	"wetland/core/advice"
+	"wetland/core/database"
 	"wetland/core/durable"
 	"wetland/core/packs"
 	"wetland/core/phrase"
@@ -126,4 +127,22 @@ func Seal(ctx context.Context, w *workspace.Workspace, secret packs.Secret, guar
 		err = os.RemoveAll(w.StoreName())
 	}
 	return err
+}
+
+// Recall has the site's database know the rows that the store has: they do not travel. The hashes of a
+// sealed store are not those of its bytes alone, and it spares no rows.
+func (s *Session) Recall() {
+	able, ok := s.DB.(database.Recaller)
+	if ok && s.Store != nil && s.Store.Seal == nil {
+		able.Recall(knownRows{s.Store})
+	}
+}
+
+// knownRows are the runs of rows of a store.
+type knownRows struct{ store *packs.Store }
+
+func (k knownRows) Has(hash [32]byte) bool { return k.store.Has(packs.ID(hash)) }
+
+func (k knownRows) Rows(ctx context.Context, hash [32]byte) ([]byte, error) {
+	return k.store.Piece(ctx, packs.ID(hash))
 }

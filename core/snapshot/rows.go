@@ -2,7 +2,6 @@ package snapshot
 
 import (
 	"context"
-	"math"
 	"runtime"
 
 	"golang.org/x/sync/errgroup"
@@ -12,24 +11,21 @@ import (
 	"wetland/core/progress"
 )
 
-// The rows of a table are cut into short runs, so that a changed row stores little
-// anew. Where a run ends depends on the row alone, so that an added row shifts no
-// cut. Many runs are packed together.
+// The runs of rows (database.RunCutter) are packed together, and listed.
 const (
-	runSize        = 8 << 10   // bytes, on average
-	longestRun     = 128 << 10 // bytes, unless one row is longer
-	batchSize      = 1 << 20   // bytes of runs that one goroutine hashes and packs
-	runsInList     = 64        // on average
-	longestRunList = 512       // runs
+	runsInList     = 64  // on average
+	longestRunList = 512 // runs
 )
 
-// rowStore stores the rows of tables, one table after the other.
+// rowStore stores the rows of tables, one table after the other. A goroutine hashes and packs the runs
+// of a batch.
 type rowStore struct {
 	ctx    context.Context
 	to     *packs.Adder
 	report progress.Reporter
 	group  *errgroup.Group
 	table  string
+	cutter database.RunCutter
 	batch  batch
 	runs   map[string][]*batch
 }
@@ -49,29 +45,23 @@ func newRowStore(ctx context.Context, to *packs.Adder, report progress.Reporter)
 
 // add takes one encoded row.
 func (s *rowStore) add(table database.Table, encoded []byte, mark uint64) error {
-	if table.Name != s.table || len(s.batch.data) >= batchSize {
+	if table.Name != s.table {
 		s.send()
-		s.table = table.Name
+		s.table, s.cutter = table.Name, database.RunCutter{}
 	}
 	b := &s.batch
 	if b.data == nil {
-		b.data = make([]byte, 0, max(batchSize+longestRun, len(encoded)))
+		b.data = make([]byte, 0, max(database.MostOfRuns, len(encoded)))
 	}
 	b.data = append(b.data, encoded...)
-	begin := 0
-	if len(b.ends) > 0 {
-		begin = b.ends[len(b.ends)-1]
-	}
-	if endsRun(len(encoded), mark) || len(b.data)-begin >= longestRun {
+	run, batch := s.cutter.Add(len(encoded), mark)
+	if run {
 		b.ends = append(b.ends, len(b.data))
 	}
+	if batch {
+		s.send()
+	}
 	return s.ctx.Err()
-}
-
-// endsRun tells whether a run ends after a row: the longer the row, the likelier, so
-// that runs have the same size on average whatever the rows are like.
-func endsRun(length int, mark uint64) bool {
-	return length >= runSize || mark < math.MaxUint64/runSize*uint64(length)
 }
 
 // send hands the gathered runs to a goroutine; it waits while all are busy.
