@@ -14,7 +14,6 @@ import (
 	"path/filepath"
 	"slices"
 	"strings"
-	"sync"
 
 	"wetland/core/accounts"
 	"wetland/core/advice"
@@ -24,6 +23,7 @@ import (
 	"wetland/core/host"
 	"wetland/core/identity"
 	"wetland/core/pagecheck"
+	"wetland/core/phrase"
 	"wetland/core/progress"
 	"wetland/core/runs"
 	"wetland/core/session"
@@ -277,7 +277,6 @@ func (a *adoption) writableBy(ctx context.Context, id int) string {
 // readFiles makes sure that every file can be read, for the snapshots to come.
 func (a *adoption) readFiles(ctx context.Context) error {
 	var unreadable []string
-	var lock sync.Mutex
 	a.o.Report.Begin("reading files", 0, "")
 	for _, area := range a.site.Areas() {
 		var all []string
@@ -288,25 +287,45 @@ func (a *adoption) readFiles(ctx context.Context) error {
 			return nil
 		})
 		a.result.Files += len(all)
-		err = errors.Join(err, files.AtOnce(ctx, a.site.Files, all, func(ctx context.Context, at string) error {
-			file, err := a.site.Files.Open(ctx, path.Join(area.Path, at), 0)
-			if err != nil {
-				lock.Lock()
-				defer lock.Unlock()
-				unreadable = append(unreadable, at)
-				return nil
-			}
-			return file.Close()
-		}))
+		closed, openErr := a.openAll(ctx, area.Path, all, mostUnreadable-len(unreadable))
+		unreadable, err = append(unreadable, closed...), errors.Join(err, openErr)
 		if err != nil && ctx.Err() == nil {
 			a.doubt(fmt.Sprintf("the site's files cannot all be read: %v", err), "Run Wetland as the user who owns them.")
 		}
 	}
 	if n := len(unreadable); n > 0 {
-		slices.Sort(unreadable)
-		a.doubt(fmt.Sprintf("%d files cannot be read: %s", n, strings.Join(unreadable[:min(n, 3)], ", ")), "Run Wetland as the user who owns them: a snapshot without them would not be whole.")
+		count := phrase.Plural(n, "file")
+		if n == mostUnreadable {
+			count = "at least " + count
+		}
+		a.doubt(fmt.Sprintf("%s cannot be read: %s", count, strings.Join(unreadable[:min(n, 3)], ", ")), "Run Wetland as the user who owns them: a snapshot without them would not be whole.")
 	}
 	return ctx.Err()
+}
+
+// Bounds of looking whether files can be read.
+const (
+	openedTogether = 5000 // files
+	mostUnreadable = 100
+)
+
+// openAll opens the files of these names, and returns those that cannot be opened, up to so many.
+func (a *adoption) openAll(ctx context.Context, top string, names []string, most int) (closed []string, err error) {
+	for len(names) > 0 && len(closed) < most {
+		var steps []files.Step
+		for _, name := range names[:min(len(names), openedTogether)] {
+			steps = append(steps, files.Step{Do: files.DoOpen, Name: path.Join(top, name)})
+		}
+		taken, err := files.TakeSteps(ctx, a.site.Files, steps)
+		if err == nil && taken.Steps == 0 || ctx.Err() != nil {
+			return closed, errors.Join(err, ctx.Err())
+		}
+		names = names[taken.Steps:]
+		if err != nil {
+			closed, names = append(closed, names[0]), names[1:]
+		}
+	}
+	return closed, nil
 }
 
 // openDatabase logs in, or says why it cannot.

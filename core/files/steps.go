@@ -8,7 +8,7 @@ import (
 	"time"
 )
 
-// Step is one change to a folder, as data: several can be sent to another machine together.
+// Step is one small call, as data: several can be sent to another machine together.
 type Step struct {
 	Do    Doing
 	Name  string
@@ -28,6 +28,7 @@ const (
 	DoCopyMarks  Doing = "copy marks"
 	DoSyncFolder Doing = "sync folder"
 	DoSettle     Doing = "settle"
+	DoOpen       Doing = "open" // and close again: whether it can be read
 )
 
 // Taken says how far a sequence of steps came.
@@ -81,6 +82,12 @@ func (s Step) take(ctx context.Context, fsys FS) error {
 		return Exchange(ctx, fsys, s.Name, s.Other)
 	case DoCopyMarks:
 		return CopyMarks(ctx, fsys, s.Other, s.Name)
+	case DoOpen:
+		file, err := fsys.Open(ctx, s.Name, 0)
+		if err != nil {
+			return err
+		}
+		return file.Close()
 	case DoSettle:
 		return fsys.Settle(ctx, s.Name, s.With)
 	case DoSyncFolder:
