@@ -112,12 +112,14 @@ func model(ctx context.Context, s *session.Session, c *Change) (files.Tree, erro
 // StageAll writes the new trees beside the live ones, unless they wait there already
 // from an earlier attempt.
 func StageAll(ctx context.Context, s *session.Session, group []*Change, allowGap bool) error {
+	fresh := map[*Change]bool{}
 	for _, c := range group {
 		place, err := OpenStaging(ctx, s, c.Live, allowGap)
 		if err != nil {
 			return err
 		}
 		c.Staged = path.Join(place.Folder, s.Run.Name+"-"+string(c.Target.Kind)+"-"+c.Target.Folder)
+		fresh[c] = place.empty
 	}
 	staged := map[string]string{}
 	for _, c := range group {
@@ -133,7 +135,7 @@ func StageAll(ctx context.Context, s *session.Session, group []*Change, allowGap
 	}
 	return s.Step("staging", size, "bytes", func() (progress.Mark, string, error) {
 		for _, c := range group {
-			if err := stage(ctx, s, c); err != nil {
+			if err := stage(ctx, s, c, fresh[c]); err != nil {
 				return progress.Bad, "", err
 			}
 		}
@@ -141,13 +143,16 @@ func StageAll(ctx context.Context, s *session.Session, group []*Change, allowGap
 	})
 }
 
-// stage writes one new tree into the staging folder and reads it back.
-func stage(ctx context.Context, s *session.Session, c *Change) error {
-	if c.NewTree != nil && Holds(ctx, s, c.Staged, c.NewTree) {
-		return nil
-	}
-	if err := s.Site.Files.RemoveAll(ctx, c.Staged); err != nil {
-		return err
+// stage writes one new tree into the staging folder, in which nothing is yet if it is fresh, and reads it
+// back.
+func stage(ctx context.Context, s *session.Session, c *Change, fresh bool) error {
+	if !fresh {
+		if c.NewTree != nil && Holds(ctx, s, c.Staged, c.NewTree) {
+			return nil
+		}
+		if err := s.Site.Files.RemoveAll(ctx, c.Staged); err != nil {
+			return err
+		}
 	}
 	model, err := model(ctx, s, c)
 	if err != nil {

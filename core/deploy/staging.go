@@ -23,6 +23,7 @@ import (
 type Staging struct {
 	Folder   string
 	exchange bool // names can be exchanged with the live ones in one step
+	empty    bool // it was made just now
 }
 
 // OpenStaging picks the folder by trying the exchange with the live folder's
@@ -39,7 +40,7 @@ func OpenStaging(ctx context.Context, s *session.Session, live string, allowGap 
 		}
 		err = files.TryExchange(ctx, s.Site.Files, folder, path.Dir(live), strings.ToLower(rand.Text()[:8]))
 		if err == nil {
-			return Staging{Folder: folder, exchange: true}, nil
+			return Staging{Folder: folder, exchange: true, empty: made}, nil
 		}
 		refused = append(refused, fmt.Sprintf("%s: %v", folder, err))
 		if errors.Is(err, files.ErrUnsupported) && fallback.Folder == "" && SameDevice(ctx, s, folder, live) {
@@ -104,15 +105,9 @@ func SameDevice(ctx context.Context, s *session.Session, a, b string) bool {
 // crash may have left of trying an exchange.
 func CloseStaging(ctx context.Context, s *session.Session) error {
 	always := context.WithoutCancel(ctx) // these are seen and run by visitors
-	var notice error
-	var together sync.WaitGroup
-	together.Go(func() { notice = TakeDownNotice(always, s) })
-	oneUse := removeOneUse(always, s)
-	together.Wait()
-	if err := errors.Join(notice, oneUse); err != nil {
-		return err
-	}
 	group, ctx := errgroup.WithContext(ctx)
+	group.Go(func() error { return TakeDownNotice(always, s) })
+	group.Go(func() error { return removeOneUse(always, s) })
 	for _, folder := range s.Site.Waiting {
 		group.Go(func() error { return clearWaiting(ctx, s, folder) })
 	}

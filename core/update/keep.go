@@ -61,9 +61,11 @@ func (m *motion) keepGroup(ctx context.Context, judgement *smoke.Judgement) erro
 	} else if !m.doubts {
 		m.unrecorded = m.recordPages(ctx)
 	}
-	for _, c := range m.group {
-		if err := m.Site.Files.RemoveAll(ctx, c.Staged); err != nil {
-			return fmt.Errorf("clear %s: %w", c.Staged, err)
+	if len(m.kept) < len(m.changes) { // else all is cleared away at once
+		for _, c := range m.group {
+			if err := m.Site.Files.RemoveAll(ctx, c.Staged); err != nil {
+				return fmt.Errorf("clear %s: %w", c.Staged, err)
+			}
 		}
 	}
 	return m.Journal.Write(runs.GroupKept{Group: deploy.Folders(m.group)})

@@ -12,6 +12,7 @@ import (
 	"os"
 	"path/filepath"
 	"strings"
+	"sync"
 	"time"
 
 	"wetland/core/advice"
@@ -186,6 +187,10 @@ func (m *motion) prepare(ctx context.Context, why *runs.Reasons) error {
 	if err := m.choose(ctx, why); err != nil {
 		return err
 	}
+	var ofSite runs.Reasons
+	var apart sync.WaitGroup
+	apart.Go(func() { preflight.CheckSite(ctx, m.Session, &ofSite) })
+	defer apart.Wait()
 	for _, c := range m.changes {
 		if err := m.checkChange(ctx, c, why); err != nil {
 			return err
@@ -196,7 +201,8 @@ func (m *motion) prepare(ctx context.Context, why *runs.Reasons) error {
 	if m.options.Planned != nil {
 		m.options.Planned(m.plan)
 	}
-	preflight.CheckSite(ctx, m.Session, why)
+	apart.Wait()
+	*why = append(*why, ofSite...)
 	preflight.CheckNotice(m.Session, why)
 	pagecheck.CheckPages(m.Session, why)
 	if m.options.KeepBroken && !m.isReturn() {
