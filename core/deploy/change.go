@@ -165,7 +165,11 @@ func stage(ctx context.Context, s *session.Session, c *Change, fresh bool) error
 	if err := files.WriteTree(ctx, s.Site.Files, c.Staged, c.NewTree, c.Pkg.Source, s.Report.Advance); err != nil {
 		return err
 	}
-	if err := MarkLike(ctx, s, c.Staged, c.NewTree, c.Live); err != nil {
+	err = files.MarkTree(ctx, s.Site.Files, c.Staged, c.NewTree, c.Live, c.OldTree)
+	if len(c.OldTree) == 0 || errors.Is(err, fs.ErrNotExist) { // something is gone since the snapshot
+		err = MarkLike(ctx, s, c.Staged, c.NewTree, c.Live)
+	}
+	if err != nil {
 		return err
 	}
 	written, err := files.ReadTree(ctx, s.Site.Files, c.Staged, files.Scope{})

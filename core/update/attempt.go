@@ -9,6 +9,7 @@ import (
 	"path/filepath"
 	"slices"
 	"strings"
+	"sync"
 	"time"
 
 	"wetland/core/caches"
@@ -224,13 +225,18 @@ func (m *motion) judgeWhole(ctx context.Context, fetched *smoke.Take) (*smoke.Ju
 	if err != nil {
 		return nil, err
 	}
+	var listed error
+	var apart sync.WaitGroup
+	apart.Go(func() { m.shown, listed = m.Site.CMS.Components(ctx, m.DB) })
+	defer apart.Wait()
 	if err := pagecheck.ReadLogs(ctx, m.Session, judgement, deploy.TargetsOf(m.group)); err != nil {
 		return nil, err
 	}
 	if err := m.findEvidence(ctx, judgement); err != nil {
 		return nil, err
 	}
-	m.checkActive(ctx, judgement)
+	apart.Wait()
+	m.checkActive(listed, judgement)
 	pagecheck.Weigh(m.Session, judgement) // with what was found besides the pages
 	return judgement, nil
 }
@@ -269,18 +275,17 @@ func (m *motion) unseenFiles() string {
 	return "PHP files"
 }
 
-// checkActive adds what the CMS has to say of the group.
-func (m *motion) checkActive(ctx context.Context, judgement *smoke.Judgement) {
+// checkActive adds what the CMS has to say of the group; listed is why it could not be asked.
+func (m *motion) checkActive(listed error, judgement *smoke.Judgement) {
 	finding := smoke.Finding{Page: "(the CMS)", Check: "active", Verdict: smoke.Broken}
-	now, err := m.Site.CMS.Components(ctx, m.DB)
-	if err != nil {
-		finding.What = fmt.Sprintf("the CMS cannot be asked what is active: %v", err)
+	if listed != nil {
+		m.shown = nil
+		finding.What = fmt.Sprintf("the CMS cannot be asked what is active: %v", listed)
 		judgement.Add(finding)
 		return
 	}
-	m.shown = now
 	for _, c := range m.group {
-		if finding.What = deploy.StillActive(m.Session, c, now); finding.What != "" {
+		if finding.What = deploy.StillActive(m.Session, c, m.shown); finding.What != "" {
 			finding.Evidence = c.Live + "/"
 			judgement.Add(finding)
 		}

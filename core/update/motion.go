@@ -190,18 +190,19 @@ func (m *motion) prepare(ctx context.Context, why *runs.Reasons) error {
 	var ofSite runs.Reasons
 	var apart sync.WaitGroup
 	apart.Go(func() { preflight.CheckSite(ctx, m.Session, &ofSite) })
+	apart.Go(func() { m.findTouched(ctx) })
 	defer apart.Wait()
 	for _, c := range m.changes {
 		if err := m.checkChange(ctx, c, why); err != nil {
 			return err
 		}
 	}
-	m.findTouched(ctx)
+	apart.Wait()
+	pagecheck.AddTouched(m.Session, m.plan.Touched)
 	m.makePlan()
 	if m.options.Planned != nil {
 		m.options.Planned(m.plan)
 	}
-	apart.Wait()
 	*why = append(*why, ofSite...)
 	preflight.CheckNotice(m.Session, why)
 	pagecheck.CheckPages(m.Session, why)
@@ -228,7 +229,7 @@ func (m *motion) prepare(ctx context.Context, why *runs.Reasons) error {
 	return why.Refusal()
 }
 
-// findTouched adds the pages that the components have a part in to those that are tested.
+// findTouched finds the pages that the components have a part in.
 func (m *motion) findTouched(ctx context.Context) {
 	for _, c := range m.changes {
 		found, err := pagecheck.FindTouched(ctx, m.Session, c.Target, c.Pkg)
@@ -239,7 +240,6 @@ func (m *motion) findTouched(ctx context.Context) {
 			m.plan.Touched = append(m.plan.Touched, found)
 		}
 	}
-	pagecheck.AddTouched(m.Session, m.plan.Touched)
 }
 
 // checkChange examines one package against what is installed. Of several, each reason

@@ -48,7 +48,8 @@ func together(ctx context.Context, db database.Database, each ...func(q *query) 
 			return q.err
 		})
 	}
-	return slices.Concat(found...), group.Wait()
+	err := group.Wait()
+	return slices.Concat(found...), err
 }
 
 // query collects rows until one statement fails.

@@ -398,7 +398,8 @@ func (w *wordpressSite) activated(ctx context.Context, db database.Database) (th
 		plugins, err = w.option(ctx, db, "active_plugins")
 		return err
 	})
-	return theme, plugins, group.Wait()
+	err = group.Wait()
+	return theme, plugins, err
 }
 
 // loosePlugins lists plugins that are files and not folders.
