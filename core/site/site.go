@@ -48,19 +48,9 @@ func Open(ctx context.Context, w *workspace.Workspace) (_ *Site, err error) {
 	if err != nil {
 		return nil, err
 	}
-	root, err := w.Host.Real(ctx, w.Folder)
-	if errors.Is(err, fs.ErrNotExist) {
-		err = files.Missing(w.Config.Site.Root, err)
-	}
+	root, roots, err := openRoot(ctx, w)
 	if err != nil {
-		if errors.Is(err, host.ErrUnreachable) {
-			return nil, err
-		}
-		return nil, advice.With(fmt.Errorf("find the site's root: %w", err), whereItIs)
-	}
-	roots, err := files.NewRoots(ctx, w.Host, path.Dir(root))
-	if err != nil {
-		return nil, fmt.Errorf("open the folder of the site's root: %w", err)
+		return nil, err
 	}
 	s := &Site{Workspace: w, Host: w.Host, Files: roots, Root: root, Address: address}
 	defer func() {
@@ -83,6 +73,33 @@ func Open(ctx context.Context, w *workspace.Workspace) (_ *Site, err error) {
 		return nil, fmt.Errorf("[smoke] wait_after_swap = %q in %s is less than the %s that %s needs: old code would still answer when pages are judged. Take it out; or, if you are sure, add shorter_wait = true below it", own, workspace.ConfigName, opened.SettleTime(), opened.System())
 	}
 	return s, s.CheckOutside(ctx, w.Dir)
+}
+
+// openRoot finds the site's root and opens the folder around it. Mostly there is no link in the name, and
+// both is done at once.
+func openRoot(ctx context.Context, w *workspace.Workspace) (root string, roots *files.Roots, err error) {
+	around := func(root string) (*files.Roots, error) { return files.NewRoots(ctx, w.Host, path.Dir(root)) }
+	var unopened error
+	as := later(func() (as *files.Roots) { as, unopened = around(w.Folder); return as })
+	root, err = w.Host.Real(ctx, w.Folder)
+	if roots = as(); roots != nil && root != w.Folder {
+		err = errors.Join(err, roots.Close())
+	}
+	if errors.Is(err, fs.ErrNotExist) {
+		err = files.Missing(w.Config.Site.Root, err)
+	}
+	switch {
+	case errors.Is(err, host.ErrUnreachable):
+		return "", nil, err
+	case err != nil:
+		return "", nil, advice.With(fmt.Errorf("find the site's root: %w", err), whereItIs)
+	case root != w.Folder:
+		roots, unopened = around(root)
+	}
+	if unopened != nil {
+		return "", nil, fmt.Errorf("open the folder of the site's root: %w", unopened)
+	}
+	return root, roots, nil
 }
 
 // nested are other sites below the root, relative to it.

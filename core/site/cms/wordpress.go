@@ -93,14 +93,7 @@ var coreVersion = regexp.MustCompile(`\$wp_version\s*=\s*['"]([^'"]+)['"]`)
 // to another site there.
 func (WordPress) Open(ctx context.Context, disk *files.Roots, root, prefix string) (Site, error) {
 	w := &wordpressSite{disk: disk, root: root, version: "of unknown version"}
-	if !holdsWordPress(ctx, disk, root) {
-		w.own = WordPress{}.Own(ctx, disk, root)
-	}
-	var apart sync.WaitGroup
-	apart.Go(func() { w.readVersion(ctx) })
-	defer apart.Wait()
-	w.configFile = path.Join(w.core(), wordpress.Settings)
-	text, err := readAll(ctx, disk, w.configFile, 4<<20)
+	text, err := w.readCore(ctx)
 	if errors.Is(err, fs.ErrNotExist) {
 		above := path.Join(path.Dir(w.core()), wordpress.Settings)
 		if _, other := disk.Lstat(ctx, path.Join(path.Dir(w.core()), "wp-settings.php")); errors.Is(other, fs.ErrNotExist) {
@@ -116,6 +109,8 @@ func (WordPress) Open(ctx context.Context, disk *files.Roots, root, prefix strin
 	if err := w.findContent(ctx); err != nil {
 		return nil, err
 	}
+	var apart sync.WaitGroup
+	defer apart.Wait()
 	apart.Go(func() {
 		_, err := disk.Lstat(ctx, w.objectCache())
 		w.objects = err == nil
@@ -133,12 +128,27 @@ func (WordPress) Open(ctx context.Context, disk *files.Roots, root, prefix strin
 	return w, nil
 }
 
-// readVersion reads which version of WordPress it is.
-func (w *wordpressSite) readVersion(ctx context.Context) {
-	text, err := readAll(ctx, w.disk, path.Join(w.core(), wordpress.Marker), 64<<10)
-	if found := coreVersion.FindStringSubmatch(text); err == nil && found != nil {
+// readCore finds the folder of WordPress itself, and reads its version and the settings there.
+func (w *wordpressSite) readCore(ctx context.Context) (settings string, err error) {
+	var version string
+	var noVersion error
+	read := func() {
+		w.configFile = path.Join(w.core(), wordpress.Settings)
+		var apart sync.WaitGroup
+		apart.Go(func() { version, noVersion = readAll(ctx, w.disk, path.Join(w.core(), wordpress.Marker), 64<<10) })
+		settings, err = readAll(ctx, w.disk, w.configFile, 4<<20)
+		apart.Wait()
+	}
+	read()
+	if noVersion != nil {
+		if w.own = (WordPress{}).Own(ctx, w.disk, w.root); w.own != "" {
+			read()
+		}
+	}
+	if found := coreVersion.FindStringSubmatch(version); noVersion == nil && found != nil {
 		w.version = found[1]
 	}
+	return settings, err
 }
 
 // core is the folder of WordPress itself (ABSPATH).
