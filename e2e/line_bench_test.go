@@ -50,10 +50,13 @@ func overALine(b *testing.B, uploads, size int) {
 		needs := time.Duration(float64(line.Received.Load()-before) / lineWidth * float64(time.Second))
 		run(near, 0, "snapshot")
 		again, againNear := run(far, 0, "snapshot"), run(near, 0, "snapshot")
-		updated := run(far, 0, "update", good)
-		run(far, 0, "restore", "snap-1", "--yes")
-		updatedNear := run(near, 0, "update", good)
-		run(near, 0, "restore", "snap-1", "--yes")
+		updated, updatedNear := time.Hour, time.Hour // the best of some, for the site answers now faster, now slower
+		for range 3 {
+			updated = min(updated, run(far, 0, "update", good))
+			run(far, 0, "restore", "snap-1", "--yes")
+			updatedNear = min(updatedNear, run(near, 0, "update", good))
+			run(near, 0, "restore", "snap-1", "--yes")
+		}
 		info, err := os.Stat(good)
 		if err != nil {
 			b.Fatal(err)
