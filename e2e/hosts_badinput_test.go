@@ -22,7 +22,7 @@ func TestHostsThatDoNotServe(t *testing.T) {
 	elsewhere := testenv.MakeSSHKey(t, t.TempDir(), "other", "")
 	script := filepath.Join(t.TempDir(), "shell")
 	must(t, os.WriteFile(script, []byte("#!/bin/sh\necho 'Welcome aboard the Otterby ferry!'\necho\nexec /bin/sh -c \"$SSH_ORIGINAL_COMMAND\"\n"), 0o755))
-	for _, c := range []struct {
+	type hosted struct {
 		name     string
 		settings []string // of the server
 		key      string   // that it lets in; "": the user's
@@ -32,7 +32,8 @@ func TestHostsThatDoNotServe(t *testing.T) {
 		env      []string
 		code     int
 		words    []string
-	}{
+	}
+	cases := []hosted{
 		{name: "all is well", code: 0, words: []string{"Adopted."}},
 		{name: "a shell that greets", settings: []string{"ForceCommand " + script}, code: 0, words: []string{"Adopted."}},
 		{name: "one session at a time", settings: []string{"MaxSessions 1"}, code: 0, words: []string{"Adopted."}},
@@ -50,7 +51,11 @@ func TestHostsThatDoNotServe(t *testing.T) {
 		{name: "a jailed shell", settings: []string{"ForceCommand /bin/echo This account may not do that."}, code: 1, words: []string{"the account runs no programs of ours", "This account may not do that."}},
 		{name: "no way to write there", settings: []string{"SetEnv XDG_CACHE_HOME=/proc/nowhere"}, code: 1, words: []string{"it could not be written", "/proc/nowhere"}},
 		{name: "a password in the address", root: "//keeper:secret@127.0.0.1/srv", code: 1, words: []string{"must hold no password"}},
-	} {
+	}
+	if disk := mounted(t, "noexec"); disk != "" {
+		cases = append(cases, hosted{name: "no program may run", settings: []string{"SetEnv XDG_CACHE_HOME=" + disk}, code: 1, words: []string{"forbids to run " + disk, "helper_folder under [host]"}})
+	}
+	for _, c := range cases {
 		t.Run(c.name, func(t *testing.T) {
 			settings := c.settings
 			if !strings.Contains(strings.Join(settings, " "), "XDG_CACHE_HOME") {

@@ -23,8 +23,6 @@ func main() {
 		os.Exit(1)
 	}
 	switch os.Args[1] {
-	case "hello": // can it be run here
-		return
 	case "serve":
 		if os.Getenv("GOGC") == "" {
 			debug.SetGCPercent(25) // the machines that sites are on have little memory to spare

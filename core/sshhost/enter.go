@@ -31,6 +31,9 @@ var (
 	ErrShell = errors.New("the account runs no programs of ours")
 )
 
+// helperName is the file of the helper.
+const helperName = "wetland-helper"
+
 // mark begins the lines that our lines of shell say.
 const mark = "WETLAND HELPER "
 
@@ -85,6 +88,9 @@ func (h *Host) start(ctx context.Context, client *sshclient.Client, programs map
 	}
 	_ = program.Close()
 	kind, rest := said.marked()
+	if kind == "" && strings.Contains(program.Complaint(), helperName) { // a shell that does not see what the disk forbids
+		kind, rest = "unfit", " "+helperName
+	}
 	system, file, _ := strings.Cut(rest, " ")
 	switch kind {
 	case "missing":
@@ -160,7 +166,7 @@ func (h *Host) where(programs map[string]helpers.Program) string {
 	for _, system := range slices.Sorted(maps.Keys(programs)) {
 		fmt.Fprintf(&b, "%s) h=%s ;;\n", system, programs[system].Hash)
 	}
-	fmt.Fprintf(&b, "*) echo \"%ssystem $s\"; exit 0 ;;\nesac\nd=\"%s\"\nf=\"$d/wetland-helper\"\n", mark, folder)
+	fmt.Fprintf(&b, "*) echo \"%ssystem $s\"; exit 0 ;;\nesac\nd=\"%s\"\nf=\"$d/%s\"\n", mark, folder, helperName)
 	return b.String()
 }
 
@@ -169,7 +175,7 @@ func (h *Host) startScript(programs map[string]helpers.Program) string {
 	return h.where(programs) +
 		"if [ -e \"$d\" ]; then\no=no; [ -L \"$d\" ] || { [ -O \"$d\" ] && o=yes; }\nif [ $o = no ]; then echo \"" + mark + "home $s $d\"; exit 0; fi\nfi\n" +
 		"if [ -f \"$f\" ] && [ \"$(sha256sum <\"$f\" | cut -c1-64)\" = $h ]; then\n" +
-		"if \"$f\" hello >/dev/null 2>&1; then exec \"$f\" serve; fi\necho \"" + mark + "unfit $s $f\"; exit 0\nfi\n" +
+		"if [ -x \"$f\" ]; then exec \"$f\" serve; fi\necho \"" + mark + "unfit $s $f\"; exit 0\nfi\n" +
 		"echo \"" + mark + "missing $s $f\"\n"
 }
 
