@@ -12,10 +12,10 @@ import (
 	"sync"
 	"time"
 
+	"golang.org/x/sync/errgroup"
+
 	"wetland/core/files"
 	"wetland/core/session"
-
-	"golang.org/x/sync/errgroup"
 )
 
 // staging is the private folder in which new trees wait for their swap, and old

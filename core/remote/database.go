@@ -80,7 +80,7 @@ type near struct {
 	engine  string
 	lock    sync.Mutex
 	known   database.Known // nil: nothing is
-	owned   *owned // as the tables were when they were read last; nil: they were not
+	owned   *owned         // as the tables were when they were read last; nil: they were not
 }
 
 // owned are the tables of a site among all of a database. It spares a question while those stay the same.

@@ -148,6 +148,14 @@ func failingAt(t *testing.T, n int64, dead bool) int64 {
 	if err == nil && run.State == runs.Kept && state != "good" {
 		t.Errorf("call %d: kept, and the theme is %s", n, state)
 	}
+	j.recovers(t, n)
+	j.clean(t)
+	return count.Calls()
+}
+
+// recovers settles what a failing call left, on a disk that is well again.
+func (j *jetty) recovers(t *testing.T, n int64) {
+	t.Helper()
 	j.workspace.Host = host.Here
 	if _, err := recovery.Recover(t.Context(), j.workspace, recovery.Options{Guard: session.Guard{Clock: still{}}}); err != nil && !errors.Is(err, runs.ErrNothingToRecover) {
 		t.Errorf("call %d, recover: %v", n, err)
@@ -158,8 +166,6 @@ func failingAt(t *testing.T, n int64, dead bool) int64 {
 	if open, err := runs.Unsettled(j.workspace); err != nil || open != nil {
 		t.Errorf("call %d, unsettled: %+v %v", n, open, err)
 	}
-	j.clean(t)
-	return count.Calls()
 }
 
 // The same of a restore.
@@ -192,16 +198,7 @@ func failingRestore(t *testing.T, n int64, dead bool) int64 {
 	if state := j.wholly(t); state != "old" && state != "good" {
 		t.Errorf("call %d: the theme is %s", n, state)
 	}
-	j.workspace.Host = host.Here
-	if _, err := recovery.Recover(t.Context(), j.workspace, recovery.Options{Guard: guard}); err != nil && !errors.Is(err, runs.ErrNothingToRecover) {
-		t.Errorf("call %d, recover: %v", n, err)
-	}
-	if state := j.wholly(t); state != "old" && state != "good" {
-		t.Errorf("call %d, recovered: the theme is %s", n, state)
-	}
-	if open, err := runs.Unsettled(j.workspace); err != nil || open != nil {
-		t.Errorf("call %d, unsettled: %+v %v", n, open, err)
-	}
+	j.recovers(t, n)
 	for _, pattern := range []string{"/.wetland*", "/www/.wetland*", "/www/themes/.wetland*"} {
 		if left, err := filepath.Glob(j.dir + pattern); err != nil || len(left) > 0 {
 			t.Errorf("call %d, left: %v %v", n, left, err)
