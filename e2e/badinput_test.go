@@ -13,6 +13,7 @@ import (
 	"testing"
 
 	"wetland/core/runs"
+	"wetland/internal/testenv"
 )
 
 const themeHeader = "name = \"Harbourlight\"\nversion = \"2.9.0\"\n"
@@ -268,6 +269,14 @@ func TestReadOnlySite(t *testing.T) {
 }
 
 func TestWorkspaceInWebRoot(t *testing.T) {
+	t.Run("here", workspaceInWebRoot)
+	t.Run("by SSH, on this machine all the same", func(t *testing.T) {
+		reachBySSH(t, testenv.OwnSSHAccount(t))
+		workspaceInWebRoot(t)
+	})
+}
+
+func workspaceInWebRoot(t *testing.T) {
 	f := layOut(t)
 	for _, inside := range []string{filepath.Join(f.root, "care"), filepath.Join(f.root, "uploads", "a", "b"), f.root} {
 		wetland(t, f.care, "adopt", f.root, "--address", f.address, "--workspace", inside).want(t, 2, "inside the web root", "everybody could fetch them")

@@ -8,6 +8,7 @@ import (
 	"fmt"
 	"io/fs"
 	"net/url"
+	"os"
 	"path"
 	"path/filepath"
 	"runtime"
@@ -170,19 +171,36 @@ func (s *Site) CheckOutside(ctx context.Context, dir string) error {
 
 // CheckOutside refuses dir inside the folders that a layout names on a host.
 func CheckOutside(ctx context.Context, on host.Host, layout cms.Layout, dir string) error {
-	if on.Name() != "" {
-		return nil // no folder of this machine is there
-	}
 	real, err := files.RealOfExisting(ctx, host.Here, filepath.ToSlash(dir))
 	if err != nil {
 		return fmt.Errorf("find %s: %w", dir, err)
 	}
 	for _, area := range layout.Areas {
-		if area.Only == "" && within(real, area.Path) {
+		if area.Only == "" && within(real, area.Path) && isHere(ctx, on, real) {
 			return fmt.Errorf("the workspace %s is %w %s: snapshots hold customers' data, and everybody could fetch them from there. Choose a folder outside of it", dir, ErrInsideWebRoot, area.Path)
 		}
 	}
 	return nil
+}
+
+// isHere tells whether a folder of this machine is one of the host's, too: a host that is entered over a
+// line may be this machine. Of a folder that does not exist yet, the nearest one above counts.
+func isHere(ctx context.Context, on host.Host, folder string) bool {
+	if on.Name() == "" {
+		return true
+	}
+	for ; ; folder = path.Dir(folder) {
+		sign, err := os.CreateTemp(filepath.FromSlash(folder), ".wetland-here-*")
+		if errors.Is(err, fs.ErrNotExist) && path.Dir(folder) != folder {
+			continue
+		}
+		if err != nil {
+			return false // where nothing can be written, no workspace is made
+		}
+		_, unseen := on.Real(ctx, path.Join(folder, filepath.Base(sign.Name())))
+		_ = errors.Join(sign.Close(), os.Remove(sign.Name()))
+		return unseen == nil
+	}
 }
 
 func within(name, folder string) bool {
