@@ -9,6 +9,7 @@ import (
 	"testing"
 	"time"
 
+	"wetland/core/files"
 	"wetland/demo/sshd"
 	"wetland/internal/testenv"
 )
@@ -28,10 +29,24 @@ func TestHostsThatDoNotServe(t *testing.T) {
 		key      string   // that it lets in; "": the user's
 		known    func(s *testenv.SSHServer) string
 		root     string
+		address  string // "": the site's
+		config   string // of the user's ssh
 		args     []string
 		env      []string
 		code     int
 		words    []string
+	}
+	link := filepath.Join(t.TempDir(), "www")
+	must(t, os.Symlink(f.root, link))
+	var many strings.Builder
+	for i := range 8 {
+		fmt.Fprintln(&many, "IdentityFile", testenv.MakeSSHKey(t, t.TempDir(), fmt.Sprint("key-", i), ""))
+	}
+	other := layOut(t)
+	for _, item := range tree(t, other.root, "data") {
+		if item.Kind == files.File && (strings.HasPrefix(item.Path, "uploads/") || strings.HasSuffix(item.Path, ".css")) {
+			must(t, os.WriteFile(filepath.Join(other.root, item.Path), []byte("of another site"), 0o644))
+		}
 	}
 	cases := []hosted{
 		{name: "all is well", code: 0, words: []string{"Adopted."}},
@@ -47,6 +62,9 @@ func TestHostsThatDoNotServe(t *testing.T) {
 		{name: "no consent", args: []string{"-no-helper"}, code: 1, words: []string{"nobody allowed yet that Wetland puts its helper there", "--put-helper"}},
 		{name: "a folder that is not there", root: "/srv/no/such/folder", code: 1, words: []string{"there is no file or folder ssh://", "/srv/no/such/folder"}},
 		{name: "a folder without a site", root: "/usr", code: 1, words: []string{"ROOT is the folder that the web server hands out"}},
+		{name: "a folder by a link", root: link, code: 0, words: []string{"Adopted."}},
+		{name: "another site behind the address", address: other.address, code: 2, words: []string{"answers at"}},
+		{name: "too many keys", settings: []string{"MaxAuthTries 3"}, config: many.String(), code: 1, words: []string{"does not let this account in", "IdentitiesOnly"}},
 		{name: "files alone", settings: []string{"ForceCommand internal-sftp"}, code: 1, words: []string{"the account runs no programs of ours", "ask your host for a full one"}},
 		{name: "a jailed shell", settings: []string{"ForceCommand /bin/echo This account may not do that."}, code: 1, words: []string{"the account runs no programs of ours", "This account may not do that."}},
 		{name: "no way to write there", settings: []string{"SetEnv XDG_CACHE_HOME=/proc/nowhere"}, code: 1, words: []string{"it could not be written", "/proc/nowhere"}},
@@ -71,6 +89,7 @@ func TestHostsThatDoNotServe(t *testing.T) {
 				known = c.known(server)
 			}
 			must(t, os.WriteFile(filepath.Join(home, ".ssh", "known_hosts"), []byte(known), 0o600))
+			must(t, os.WriteFile(filepath.Join(home, ".ssh", "config"), []byte(c.config), 0o600))
 			account := sshd.Account{Server: server.Server}
 			root := account.At(f.root)
 			switch {
@@ -79,7 +98,10 @@ func TestHostsThatDoNotServe(t *testing.T) {
 			case c.root != "":
 				root = account.At(c.root)
 			}
-			args := append([]string{"adopt", root, "--address", f.address, "--no-browser"}, c.args...)
+			if c.address == "" {
+				c.address = f.address
+			}
+			args := append([]string{"adopt", root, "--address", c.address, "--no-browser"}, c.args...)
 			if len(c.args) == 1 && c.args[0] == "-no-helper" {
 				args = args[:len(args)-1]
 			} else {
