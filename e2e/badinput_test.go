@@ -210,6 +210,7 @@ func TestSiteDownAndPageThatNeverAnswers(t *testing.T) {
 }
 
 func TestReadOnlySite(t *testing.T) {
+	onlyHere(t)
 	if os.Geteuid() != 0 {
 		t.Skip("SKIPPED: only root can run the program as another user")
 	}
@@ -301,6 +302,7 @@ func workspaceInWebRoot(t *testing.T) {
 }
 
 func TestBadConfiguration(t *testing.T) {
+	onlyHere(t)
 	f := adopted(t)
 	good, err := os.ReadFile(f.config())
 	if err != nil {

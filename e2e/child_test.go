@@ -101,7 +101,7 @@ func TestChildsPipesAreItsOwn(t *testing.T) {
 		t.Errorf("a hook was given\n%s", text)
 	}
 	command := wetlandCommand(t, "smoke")
-	command.Env = append(os.Environ(), "WETLAND_CHILD_PIPES=3,4")
+	command.Env = append(command.Environ(), "WETLAND_CHILD_PIPES=3,4")
 	finish(t, command, f.care).want(t, 1, "is not for you to set")
 }
 

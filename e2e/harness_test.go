@@ -118,6 +118,14 @@ func accountOf(t testing.TB) *sshd.Account {
 	return nil
 }
 
+// onlyHere skips a test where all tests reach their sites by SSH, and it is about this machine.
+func onlyHere(t testing.TB) {
+	t.Helper()
+	if os.Getenv(overVariable) != "" {
+		t.Skip("it is about a site on one's own machine")
+	}
+}
+
 // wetlandCommand is the program, with its sites on this machine or by way of SSH: then one that is
 // adopted is reached by that.
 func wetlandCommand(t testing.TB, args ...string) *exec.Cmd {
@@ -126,12 +134,14 @@ func wetlandCommand(t testing.TB, args ...string) *exec.Cmd {
 	if account == nil {
 		return exec.Command(program, args...)
 	}
-	if len(args) > 1 && args[0] == "adopt" && !strings.HasPrefix(args[1], "-") {
+	if len(args) > 1 && (args[0] == "adopt" || args[0] == "moved") && !strings.HasPrefix(args[1], "-") {
 		args = slices.Clone(args)
 		if !strings.Contains(args[1], "://") {
 			args[1] = account.At(args[1])
 		}
-		args = append(args, "--put-helper")
+		if args[0] == "adopt" {
+			args = append(args, "--put-helper")
+		}
 	}
 	command := exec.Command(program, args...)
 	command.Env = append(os.Environ(), "HOME="+account.Home)

@@ -46,6 +46,7 @@ func TestReaderCannotHoldTheLock(t *testing.T) {
 
 // Where the web server's user may write what the workspace lies in, adopting warns.
 func TestAdoptWarnsOfTheWebUser(t *testing.T) {
+	onlyHere(t)
 	account, err := user.Lookup("www-data")
 	if err != nil || os.Geteuid() != 0 {
 		testenv.Missing(t, "the rights of root, and www-data")

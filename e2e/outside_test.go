@@ -306,7 +306,7 @@ func TestBrowsersWayIsForNobodyElse(t *testing.T) {
 	must(t, os.WriteFile(filepath.Join(f.care, "password"), []byte("low tide\n"), 0o600))
 	f.run(t, "adopt", f.root, "--address", front.URL+"/", "--user", "staging", "--password-from", "file password", "--no-browser").want(t, 4, "this folder is what answers there")
 	f.edit(t, f.config(), `browser = "none"`, "")
-	command := exec.Command(program, "smoke")
+	command := wetlandCommand(t, "smoke")
 	command.Dir = f.care
 	must(t, command.Start())
 	defer func() { _ = command.Wait() }()

@@ -7,7 +7,6 @@ import (
 	"net/http"
 	"net/http/httptest"
 	"os"
-	"os/exec"
 	"path/filepath"
 	"strings"
 	"testing"
@@ -39,8 +38,8 @@ func buying(t *testing.T) (*ferry, *vendor.Server, string) {
 // shelveWith runs shelve with the key in the environment and text on standard input.
 func (f *ferry) shelveWith(t *testing.T, key, input string, args ...string) result {
 	t.Helper()
-	command := exec.Command(program, append([]string{"shelve"}, args...)...)
-	command.Env = append(os.Environ(), "HARBOURLIGHT_KEY="+key)
+	command := wetlandCommand(t, append([]string{"shelve"}, args...)...)
+	command.Env = append(command.Environ(), "HARBOURLIGHT_KEY="+key)
 	command.Stdin = strings.NewReader(input)
 	return finish(t, command, f.care)
 }
@@ -157,7 +156,7 @@ func TestKeyTypedByAPerson(t *testing.T) {
 	f, _, _ := buying(t)
 	f.edit(t, f.config(), "env HARBOURLIGHT_KEY", "ask")
 	f.run(t, "shelve", "harbourlight@2.5.2").want(t, 1, "nobody is at a terminal", `"env NAME" or "file PATH"`)
-	command := exec.Command(program, "shelve", "harbourlight@2.5.2", "harbourlight@3.0.0")
+	command := wetlandCommand(t, "shelve", "harbourlight@2.5.2", "harbourlight@3.0.0")
 	command.Dir = f.care
 	terminal := testenv.OnTerminal(t, command)
 	terminal.Answer(t, "Key for harbourlight (not shown):", licenceKey, true)
@@ -185,8 +184,8 @@ func TestKeyIsNotInTheListOfProcesses(t *testing.T) {
 	defer slow.Close()
 	defer close(held)
 	f.edit(t, f.config(), address+"/get", slow.URL)
-	command := exec.Command(program, "shelve", "harbourlight@2.5.2")
-	command.Dir, command.Env = f.care, append(os.Environ(), "HARBOURLIGHT_KEY="+licenceKey)
+	command := wetlandCommand(t, "shelve", "harbourlight@2.5.2")
+	command.Dir, command.Env = f.care, append(command.Environ(), "HARBOURLIGHT_KEY="+licenceKey)
 	if err := command.Start(); err != nil {
 		t.Fatal(err)
 	}

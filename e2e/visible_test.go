@@ -2,7 +2,6 @@ package e2e
 
 import (
 	"os"
-	"os/exec"
 	"path/filepath"
 	"regexp"
 	"strings"
@@ -75,7 +74,7 @@ func TestNothingHostileReachesAColouredTerminal(t *testing.T) {
 	f := adopted(t)
 	must(t, os.WriteFile(filepath.Join(f.root, "plugins/tidetable", strings.ReplaceAll(hostileText, "/", "")), []byte("x"), 0o644))
 	for _, arguments := range [][]string{{"survey"}, {"examine", f.pkg("tidetable-2.0.0")}, {"update", hostileText}} {
-		command := exec.Command(program, arguments...)
+		command := wetlandCommand(t, arguments...)
 		command.Dir = f.care
 		terminal := testenv.OnTerminal(t, command)
 		_, shown := terminal.Wait()
