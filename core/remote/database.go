@@ -575,10 +575,9 @@ func (a *applied) Finish(ctx context.Context) error {
 	}
 	defer a.stop()
 	defer context.AfterFunc(ctx, a.stop)()
-	var nothing any
 	err := a.talk.tell(sayFinish, nil)
 	if err == nil {
-		err = a.talk.expect(sayFinished, &nothing)
+		err = a.talk.expect(sayFinished, &a.done)
 	}
 	if err != nil {
 		return because(a.ctx, a.stream, err)

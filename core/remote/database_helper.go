@@ -193,5 +193,5 @@ func apply(ctx context.Context, t *talk, db database.Database) error {
 	if err != nil {
 		return err
 	}
-	return t.tell(sayFinished, nil)
+	return t.tell(sayFinished, done{made.Aside(), made.NewDefiners()}) // some are known only now
 }

@@ -8,6 +8,7 @@ import (
 	"net"
 	"os"
 	"path/filepath"
+	"slices"
 	"strconv"
 	"sync/atomic"
 	"testing"
@@ -191,6 +192,28 @@ func TestDatabaseByWayOfAHelper(t *testing.T) {
 	}
 	if _, err := db.Engine(t.Context()); err != nil {
 		t.Error(err)
+	}
+	// In whose name something acts after a change is known when the change is finished.
+	if _, err := account.Root.Exec("CREATE TABLE boats (id INT PRIMARY KEY); CREATE VIEW fleet AS SELECT id FROM boats"); err != nil {
+		t.Fatal(err)
+	}
+	tables, err := database.Present(t.Context(), db)
+	if err != nil {
+		t.Fatal(err)
+	}
+	if _, err := account.Root.Exec("DROP VIEW fleet"); err != nil {
+		t.Fatal(err)
+	}
+	fleet := tables[slices.IndexFunc(tables, func(one database.Table) bool { return one.Name == "fleet" })]
+	applied, err := db.Apply(t.Context(), database.Change{Tag: "t", Replace: []database.Replacement{{Table: fleet, Rows: database.RowsOf(nil)}}})
+	if err != nil {
+		t.Fatal(err)
+	}
+	if err := applied.Finish(t.Context()); err != nil {
+		t.Fatal(err)
+	}
+	if told := applied.NewDefiners(); len(told) != 1 || told[0].Of != "the view fleet" {
+		t.Errorf("told %+v", told)
 	}
 	if err := db.Close(); err != nil {
 		t.Error(err)
