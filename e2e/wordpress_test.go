@@ -235,7 +235,7 @@ func TestWordPressInItsOwnDirectory(t *testing.T) {
 	site := testenv.OwnDirectoryWordPress(t)
 	workspace := t.TempDir()
 	wetland(t, workspace, "adopt", site.Root, "--address", site.Address, "--no-browser").want(t, 0, "recognised by wp/wp-includes/version.php", "3 of 3 files are served", "twentytwentyone", "/wp/wp-login.php")
-	wetland(t, t.TempDir(), "adopt", filepath.Join(site.Root, "wp"), "--address", site.Address, "--no-browser").want(t, 2, "only holds the CMS itself", "adopt "+site.Root)
+	wetland(t, t.TempDir(), "adopt", filepath.Join(site.Root, "wp"), "--address", site.Address, "--no-browser").want(t, 2, "only holds the CMS itself", site.Root+" --address URL")
 	wetland(t, workspace, "survey").want(t, 0, "twentytwentyone")
 	content := *site
 	content.Root = t.TempDir() // where themePackage looks
