@@ -1,10 +1,7 @@
 package e2e
 
 import (
-	"context"
-	"errors"
 	"os"
-	"os/exec"
 	"path/filepath"
 	"strings"
 	"testing"
@@ -66,13 +63,13 @@ func TestPipesHoldNothingUp(t *testing.T) {
 // inTime runs the program, and fails if it does not end.
 func inTime(t *testing.T, workspace string, args ...string) result {
 	t.Helper()
-	ctx, cancel := context.WithTimeout(t.Context(), time.Minute) // it would wait for ever
-	defer cancel()
-	ended := finish(t, exec.CommandContext(ctx, program, args...), workspace)
-	if errors.Is(ctx.Err(), context.DeadlineExceeded) {
+	command := wetlandCommand(t, args...)
+	late := time.AfterFunc(time.Minute, func() { // it would wait for ever
 		t.Errorf("wetland %s does not end", strings.Join(args, " "))
-	}
-	return ended
+		_ = command.Process.Kill()
+	})
+	defer late.Stop()
+	return finish(t, command, workspace)
 }
 
 // What is called like our own folders is kept and restored like anything else: nothing hides
