@@ -32,7 +32,6 @@ func TestHostsThatDoNotServe(t *testing.T) {
 		address  string // "": the site's
 		config   string // of the user's ssh
 		args     []string
-		env      []string
 		code     int
 		words    []string
 	}
