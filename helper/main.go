@@ -27,7 +27,7 @@ func main() {
 		if os.Getenv("GOGC") == "" {
 			debug.SetGCPercent(25) // the machines that sites are on have little memory to spare
 		}
-		err := remote.Serve(context.Background(), remote.Standard(), func(ctx context.Context, s boundary.Site) (host.Host, error) {
+		err := remote.Serve(context.Background(), remote.Both(os.Stdin, os.Stdout), func(ctx context.Context, s boundary.Site) (host.Host, error) {
 			return boundary.Keep(ctx, host.Here, s)
 		})
 		if errors.Is(err, wire.ErrBroken) {

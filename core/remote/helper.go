@@ -39,15 +39,16 @@ type helper struct {
 	databases map[string]database.Database
 }
 
-// Standard are the streams that a program is started with.
-func Standard() io.ReadWriteCloser { return standard{os.Stdin, os.Stdout} }
+// Both joins the two directions of a line.
+func Both(in io.ReadCloser, out io.WriteCloser) io.ReadWriteCloser { return both{in, out} }
 
-type standard struct {
-	io.Reader
-	io.Writer
+type both struct {
+	io.ReadCloser
+	out io.WriteCloser
 }
 
-func (standard) Close() error { return errors.Join(os.Stdin.Close(), os.Stdout.Close()) }
+func (b both) Write(p []byte) (int, error) { return b.out.Write(p) }
+func (b both) Close() error                { return errors.Join(b.ReadCloser.Close(), b.out.Close()) }
 
 // Serve does what a desk asks for on a machine, until the line ends, and returns why it did. The desk
 // says which site it works on once, before all else.

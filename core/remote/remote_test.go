@@ -29,7 +29,7 @@ import (
 // This program is the helper, too, as an account starts it.
 func TestMain(m *testing.M) {
 	if len(os.Args) == 2 && os.Args[1] == "helper" {
-		_ = Serve(context.Background(), Standard(), everything)
+		_ = Serve(context.Background(), Both(os.Stdin, os.Stdout), everything)
 		return
 	}
 	os.Exit(testenv.Run(m))
