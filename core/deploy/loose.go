@@ -80,7 +80,7 @@ func PutLoose(ctx context.Context, s *session.Session, loose []LooseChange) erro
 			}
 		}
 	}
-	if err := files.AtOnce(ctx, s.Site.Files, others, put); err != nil {
+	if err := files.AtOnce(ctx, s.Site.Files, len(others), func(ctx context.Context, i int) error { return put(ctx, others[i]) }); err != nil {
 		return err
 	}
 	for _, change := range slices.Backward(loose) {

@@ -9,7 +9,6 @@ import (
 	"path"
 	"slices"
 	"strings"
-	"sync"
 	"time"
 
 	"golang.org/x/sync/errgroup"
@@ -191,7 +190,7 @@ func MarkLike(ctx context.Context, s *session.Session, staged string, tree files
 // stays where it is when the tree around it is exchanged, and a mount cannot be exchanged
 // itself. "" is none.
 func Mounted(ctx context.Context, s *session.Session, live string) (string, error) {
-	var folders, mounts []string
+	var folders []string
 	err := files.Walk(ctx, s.Site.Files, live, files.Scope{}, func(at string, entry files.Entry) error {
 		if entry.Kind == files.Folder {
 			folders = append(folders, path.Join(live, at))
@@ -201,18 +200,13 @@ func Mounted(ctx context.Context, s *session.Session, live string) (string, erro
 	if err != nil {
 		return "", err
 	}
-	var lock sync.Mutex
-	err = files.AtOnce(ctx, s.Site.Files, folders, func(ctx context.Context, at string) error {
-		mounted, err := s.Site.Files.MountedAt(ctx, at)
-		if mounted {
-			lock.Lock()
-			mounts = append(mounts, at)
-			lock.Unlock()
-		}
+	mounted := make([]bool, len(folders))
+	err = files.AtOnce(ctx, s.Site.Files, len(folders), func(ctx context.Context, i int) (err error) {
+		mounted[i], err = s.Site.Files.MountedAt(ctx, folders[i])
 		return err
 	})
-	if err != nil || len(mounts) == 0 {
-		return "", err
+	if first := slices.Index(mounted, true); err == nil && first >= 0 {
+		return folders[first], nil
 	}
-	return slices.Min(mounts), nil
+	return "", err
 }

@@ -36,7 +36,8 @@ func WriteTree(ctx context.Context, fsys FS, top string, tree Tree, source Sourc
 	if err := MakeFolders(ctx, fsys, top, tree); err != nil {
 		return err
 	}
-	err := AtOnce(ctx, fsys, tree, func(ctx context.Context, item Item) error {
+	err := AtOnce(ctx, fsys, len(tree), func(ctx context.Context, i int) error {
+		item := tree[i]
 		if item.Kind == Folder {
 			return nil
 		}
@@ -58,7 +59,7 @@ func WriteTree(ctx context.Context, fsys FS, top string, tree Tree, source Sourc
 // gives them their own modes.
 func MakeFolders(ctx context.Context, fsys FS, top string, tree Tree) error {
 	for _, folders := range byLevel(tree) { // a folder comes before what is in it
-		err := AtOnce(ctx, fsys, folders, func(ctx context.Context, item Item) error { return WriteItem(ctx, fsys, top, item, nil) })
+		err := AtOnce(ctx, fsys, len(folders), func(ctx context.Context, i int) error { return WriteItem(ctx, fsys, top, folders[i], nil) })
 		if err != nil {
 			return err
 		}
@@ -91,19 +92,19 @@ const atOnce = 8
 // atOnceThere is how many calls go to another machine at the same time: each waits for its way.
 const atOnceThere = 96
 
-// AtOnce calls do for every one of all, several at the same time as is good for fsys, and returns
-// the first error.
-func AtOnce[T any](ctx context.Context, fsys FS, all []T, do func(ctx context.Context, one T) error) error {
+// AtOnce calls do with the numbers from 0 to n-1, several at the same time as is good for fsys, and
+// returns the first error.
+func AtOnce(ctx context.Context, fsys FS, n int, do func(ctx context.Context, i int) error) error {
 	group, inner := errgroup.WithContext(ctx)
 	group.SetLimit(atOnce)
 	if far, ok := fsys.(Distant); ok && far.Distant() {
 		group.SetLimit(atOnceThere)
 	}
-	for _, one := range all {
+	for i := range n {
 		if inner.Err() != nil {
 			break
 		}
-		group.Go(func() error { return do(inner, one) })
+		group.Go(func() error { return do(inner, i) })
 	}
 	if err := group.Wait(); err != nil {
 		return err
@@ -162,7 +163,8 @@ func WriteFile(ctx context.Context, fsys FS, name string, item Item, source Sour
 // makes its names safe.
 func FinishFolders(ctx context.Context, fsys FS, top string, tree Tree) error {
 	for _, folders := range slices.Backward(byLevel(tree)) {
-		err := AtOnce(ctx, fsys, folders, func(ctx context.Context, item Item) error {
+		err := AtOnce(ctx, fsys, len(folders), func(ctx context.Context, i int) error {
+			item := folders[i]
 			name := path.Join(top, item.Path)
 			if err := fsys.SyncFolder(ctx, name); err != nil {
 				return err

@@ -6,7 +6,6 @@ import (
 	"context"
 	"fmt"
 	"net/http"
-	"sync"
 
 	"wetland/core/files"
 	"wetland/core/site/cms"
@@ -35,11 +34,10 @@ func (i Identity) String() string {
 func Identify(ctx context.Context, f *fetching.Fetcher, fsys files.FS, candidates []cms.PublicFile) Identity {
 	var found Identity
 	onDisk, failed := make([][]byte, len(candidates)), make([]error, len(candidates))
-	var together sync.WaitGroup
-	for i, candidate := range candidates {
-		together.Go(func() { onDisk[i], failed[i] = fetching.ReadUpTo(ctx, fsys, candidate.Disk, smoke.LargestAsset) })
-	}
-	together.Wait()
+	_ = files.AtOnce(ctx, fsys, len(candidates), func(ctx context.Context, i int) error {
+		onDisk[i], failed[i] = fetching.ReadUpTo(ctx, fsys, candidates[i].Disk, smoke.LargestAsset)
+		return nil
+	})
 	for i, candidate := range candidates {
 		if err := failed[i]; err != nil {
 			found.Unasked = append(found.Unasked, fmt.Sprintf("%s: %v", candidate.Disk, err))

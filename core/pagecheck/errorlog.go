@@ -6,9 +6,9 @@ import (
 	"path"
 	"slices"
 	"strings"
-	"sync"
 
 	"wetland/core/errorlog"
+	"wetland/core/files"
 	"wetland/core/phrase"
 	"wetland/core/progress"
 	"wetland/core/runs"
@@ -28,11 +28,13 @@ func MarkLogs(ctx context.Context, s *session.Session) error {
 		names = append([]string{wanted}, slices.DeleteFunc(names, func(name string) bool { return name == wanted })...)
 	}
 	logs, failed := make([]*errorlog.Log, len(names)), make([]error, len(names))
-	var together sync.WaitGroup
-	for i, name := range names {
-		together.Go(func() { logs[i], failed[i] = markLog(ctx, s, name, name == wanted) })
+	err := files.AtOnce(ctx, s.Site.Files, len(names), func(ctx context.Context, i int) error {
+		logs[i], failed[i] = markLog(ctx, s, names[i], names[i] == wanted)
+		return nil
+	})
+	if err != nil {
+		return err
 	}
-	together.Wait()
 	for i, name := range names {
 		switch err := failed[i]; {
 		case err == nil:
@@ -68,7 +70,7 @@ func ReadLogs(ctx context.Context, s *session.Session, judgement *smoke.Judgemen
 	}
 	return s.Step("php log", 0, "", func() (progress.Mark, string, error) {
 		fresh, known, there := 0, 0, 0
-		for _, log := range logsThere(ctx, s.ErrorLogs) {
+		for _, log := range logsThere(ctx, s) {
 			there++
 			lines, before, err := log.Since(ctx)
 			if err != nil {
@@ -94,17 +96,14 @@ func ReadLogs(ctx context.Context, s *session.Session, judgement *smoke.Judgemen
 }
 
 // logsThere are those that there are by now.
-func logsThere(ctx context.Context, logs []*errorlog.Log) []*errorlog.Log {
-	there := slices.Clone(logs)
-	var together sync.WaitGroup
-	for i, log := range logs {
-		together.Go(func() {
-			if !log.There(ctx) {
-				there[i] = nil
-			}
-		})
-	}
-	together.Wait()
+func logsThere(ctx context.Context, s *session.Session) []*errorlog.Log {
+	there := slices.Clone(s.ErrorLogs)
+	_ = files.AtOnce(ctx, s.Site.Files, len(there), func(ctx context.Context, i int) error {
+		if !there[i].There(ctx) {
+			there[i] = nil
+		}
+		return nil
+	})
 	return slices.DeleteFunc(there, func(log *errorlog.Log) bool { return log == nil })
 }
 

@@ -307,11 +307,10 @@ func Find(name string) (System, error) {
 func Detect(ctx context.Context, disk *files.Roots, root string) (System, string, error) {
 	systems := Systems()
 	found, why := make([]bool, len(systems)), make([]string, len(systems))
-	var together sync.WaitGroup
-	for i, system := range systems {
-		together.Go(func() { found[i], why[i] = system.Detect(ctx, disk, root) })
-	}
-	together.Wait()
+	_ = files.AtOnce(ctx, disk, len(systems), func(ctx context.Context, i int) error {
+		found[i], why[i] = systems[i].Detect(ctx, disk, root)
+		return nil
+	})
 	if i := slices.Index(found, true); i >= 0 {
 		return systems[i], why[i], nil
 	}
@@ -353,7 +352,7 @@ type nested struct {
 func (n nested) in(ctx context.Context, at string, depth int) []string {
 	entries, _ := n.disk.List(ctx, path.Join(n.root, at)) // what cannot be listed is told where it matters
 	found := make([][]string, len(entries))
-	_ = files.AtOnce(ctx, n.disk, numbers(len(entries)), func(ctx context.Context, i int) error {
+	_ = files.AtOnce(ctx, n.disk, len(entries), func(ctx context.Context, i int) error {
 		below := path.Join(at, entries[i].Name)
 		if entries[i].Kind != files.Folder || slices.Contains(n.own, below) {
 			return nil
@@ -371,15 +370,6 @@ func (n nested) in(ctx context.Context, at string, depth int) []string {
 	})
 	all := slices.Concat(found...)
 	slices.Sort(all)
-	return all
-}
-
-// numbers are those from 0 to n-1.
-func numbers(n int) []int {
-	all := make([]int, n)
-	for i := range all {
-		all[i] = i
-	}
 	return all
 }
 
@@ -462,7 +452,7 @@ func components(ctx context.Context, disk *files.Roots, layout Layout, read func
 	}
 	homes := layout.Homes()
 	inside := make([][]place, len(homes))
-	err := files.AtOnce(ctx, disk, numbers(len(homes)), func(ctx context.Context, i int) error {
+	err := files.AtOnce(ctx, disk, len(homes), func(ctx context.Context, i int) error {
 		entries, err := disk.List(ctx, homes[i].Path)
 		if err != nil {
 			return fmt.Errorf("list the %ss: %w", homes[i].Kind, err)
@@ -479,7 +469,7 @@ func components(ctx context.Context, disk *files.Roots, layout Layout, read func
 	}
 	places := slices.Concat(inside...)
 	found := make([]Component, len(places))
-	err = files.AtOnce(ctx, disk, numbers(len(places)), func(ctx context.Context, i int) error {
+	err = files.AtOnce(ctx, disk, len(places), func(ctx context.Context, i int) error {
 		home, entry := places[i].home, places[i].entry
 		at := path.Join(home.Path, entry.Name)
 		component := Component{Folder: entry.Name, Places: []Place{{Path: at, Public: path.Join("/", home.Public, entry.Name)}}}

@@ -250,7 +250,7 @@ func publicFiles(ctx context.Context, disk *files.Roots, layout Layout, componen
 		return nil, err
 	}
 	styles := make([][]PublicFile, len(components))
-	err = files.AtOnce(ctx, disk, numbers(len(components)), func(ctx context.Context, i int) error {
+	err = files.AtOnce(ctx, disk, len(components), func(ctx context.Context, i int) error {
 		place, ok := components[i].OneFolder()
 		if !ok || (!components[i].Active && !components[i].ParentOfActive) {
 			return nil

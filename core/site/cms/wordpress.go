@@ -421,7 +421,7 @@ func (w *wordpressSite) loosePlugins(ctx context.Context) []Component {
 		{w.content, DropIn, func(name string, _ bool) bool { return slices.Contains(wordpress.LooseFiles, name) }},
 	}
 	found := make([][]Component, len(kinds))
-	_ = files.AtOnce(ctx, w.disk, numbers(len(kinds)), func(ctx context.Context, i int) error {
+	_ = files.AtOnce(ctx, w.disk, len(kinds), func(ctx context.Context, i int) error {
 		found[i] = w.looseIn(ctx, kinds[i])
 		return nil
 	})
@@ -441,7 +441,7 @@ func (w *wordpressSite) looseIn(ctx context.Context, kind looseKind) []Component
 		return nil // most sites have no such folder
 	}
 	found := make([]Component, len(entries))
-	_ = files.AtOnce(ctx, w.disk, numbers(len(entries)), func(ctx context.Context, i int) error {
+	_ = files.AtOnce(ctx, w.disk, len(entries), func(ctx context.Context, i int) error {
 		entry := entries[i]
 		if entry.Kind != files.File || path.Ext(entry.Name) != ".php" {
 			return nil
