@@ -287,6 +287,9 @@ func (a *adoption) readFiles(ctx context.Context) error {
 			return nil
 		})
 		a.result.Files += len(all)
+		if len(unreadable) >= mostUnreadable {
+			continue
+		}
 		closed, openErr := a.openAll(ctx, area.Path, all, mostUnreadable-len(unreadable))
 		unreadable, err = append(unreadable, closed...), errors.Join(err, openErr)
 		if err != nil && ctx.Err() == nil {
@@ -311,18 +314,26 @@ const (
 
 // openAll opens the files of these names, and returns those that cannot be opened, up to so many.
 func (a *adoption) openAll(ctx context.Context, top string, names []string, most int) (closed []string, err error) {
-	for len(names) > 0 && len(closed) < most {
+	enough := errors.New("enough")
+	for several := range slices.Chunk(names, openedTogether) {
 		var steps []files.Step
-		for _, name := range names[:min(len(names), openedTogether)] {
+		for _, name := range several {
 			steps = append(steps, files.Step{Do: files.DoOpen, Name: path.Join(top, name)})
 		}
-		taken, err := files.TakeSteps(ctx, a.site.Files, steps)
-		if err == nil && taken.Steps == 0 || ctx.Err() != nil {
-			return closed, errors.Join(err, ctx.Err())
-		}
-		names = names[taken.Steps:]
-		if err != nil {
-			closed, names = append(closed, names[0]), names[1:]
+		err := files.TakeAll(ctx, a.site.Files, steps, func(step files.Step, err error) error {
+			if ended := ctx.Err(); ended != nil {
+				return ended
+			}
+			if closed = append(closed, strings.TrimPrefix(step.Name, top+"/")); len(closed) >= most {
+				return enough
+			}
+			return nil
+		})
+		switch {
+		case errors.Is(err, enough):
+			return closed, nil
+		case err != nil:
+			return closed, err
 		}
 	}
 	return closed, nil

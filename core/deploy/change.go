@@ -35,6 +35,7 @@ type Change struct {
 	Staged  string            // where the new tree waits, and after the swap the old one
 	OldTree files.Tree        // empty: it is not installed yet
 	NewTree files.Tree
+	fresh   bool // nothing waits at the staged place yet
 	// Companions are the folders of plugins that belong to a theme.
 	Companions []string
 }
@@ -112,14 +113,13 @@ func model(ctx context.Context, s *session.Session, c *Change) (files.Tree, erro
 // StageAll writes the new trees beside the live ones, unless they wait there already
 // from an earlier attempt.
 func StageAll(ctx context.Context, s *session.Session, group []*Change, allowGap bool) error {
-	fresh := map[*Change]bool{}
 	for _, c := range group {
 		place, err := OpenStaging(ctx, s, c.Live, allowGap)
 		if err != nil {
 			return err
 		}
 		c.Staged = path.Join(place.Folder, s.Run.Name+"-"+string(c.Target.Kind)+"-"+c.Target.Folder)
-		fresh[c] = place.empty
+		c.fresh = place.empty
 	}
 	staged := map[string]string{}
 	for _, c := range group {
@@ -135,7 +135,7 @@ func StageAll(ctx context.Context, s *session.Session, group []*Change, allowGap
 	}
 	return s.Step("staging", size, "bytes", func() (progress.Mark, string, error) {
 		for _, c := range group {
-			if err := stage(ctx, s, c, fresh[c]); err != nil {
+			if err := stage(ctx, s, c); err != nil {
 				return progress.Bad, "", err
 			}
 		}
@@ -143,10 +143,9 @@ func StageAll(ctx context.Context, s *session.Session, group []*Change, allowGap
 	})
 }
 
-// stage writes one new tree into the staging folder, in which nothing is yet if it is fresh, and reads it
-// back.
-func stage(ctx context.Context, s *session.Session, c *Change, fresh bool) error {
-	if !fresh {
+// stage writes one new tree into the staging folder and reads it back.
+func stage(ctx context.Context, s *session.Session, c *Change) error {
+	if !c.fresh {
 		if c.NewTree != nil && Holds(ctx, s, c.Staged, c.NewTree) {
 			return nil
 		}
@@ -165,11 +164,7 @@ func stage(ctx context.Context, s *session.Session, c *Change, fresh bool) error
 	if err := files.WriteTree(ctx, s.Site.Files, c.Staged, c.NewTree, c.Pkg.Source, s.Report.Advance); err != nil {
 		return err
 	}
-	err = files.MarkTree(ctx, s.Site.Files, c.Staged, c.NewTree, c.Live, c.OldTree)
-	if len(c.OldTree) == 0 || errors.Is(err, fs.ErrNotExist) { // something is gone since the snapshot
-		err = MarkLike(ctx, s, c.Staged, c.NewTree, c.Live)
-	}
-	if err != nil {
+	if err := MarkLike(ctx, s, c.Staged, c.NewTree, c.Live); err != nil {
 		return err
 	}
 	written, err := files.ReadTree(ctx, s.Site.Files, c.Staged, files.Scope{})

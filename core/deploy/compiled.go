@@ -144,23 +144,17 @@ func ownTimes(ctx context.Context, s *session.Session, group []*Change) (borrowe
 			}
 		}
 		borrowed = borrowed || len(steps) > 0
-		if err := settleAll(ctx, s, steps); err != nil {
+		err = files.TakeAll(ctx, s.Site.Files, steps, func(_ files.Step, err error) error {
+			if errors.Is(err, fs.ErrNotExist) {
+				return nil
+			}
+			return err
+		})
+		if err != nil {
 			return borrowed, err
 		}
 	}
 	return borrowed, nil
-}
-
-// settleAll takes steps that settle files; those that vanish meanwhile are passed over.
-func settleAll(ctx context.Context, s *session.Session, steps []files.Step) error {
-	for len(steps) > 0 {
-		taken, err := files.TakeSteps(ctx, s.Site.Files, steps)
-		if !errors.Is(err, fs.ErrNotExist) {
-			return err
-		}
-		steps = steps[taken.Steps+1:]
-	}
-	return nil
 }
 
 // oneUsePrefix begins the names of scripts of one use. What follows cannot be guessed.

@@ -67,6 +67,24 @@ func TakeSteps(ctx context.Context, fsys FS, steps []Step) (taken Taken, err err
 	return taken, err
 }
 
+// TakeAll takes all steps, one after the other; failed is asked about each that fails: nil passes over it.
+func TakeAll(ctx context.Context, fsys FS, steps []Step, failed func(step Step, err error) error) error {
+	for len(steps) > 0 {
+		taken, err := TakeSteps(ctx, fsys, steps)
+		if err == nil {
+			return nil
+		}
+		if taken.Steps >= len(steps) {
+			return err
+		}
+		if err := failed(steps[taken.Steps], err); err != nil {
+			return err
+		}
+		steps = steps[taken.Steps+1:]
+	}
+	return nil
+}
+
 // errNoSteps says that a folder takes no steps together.
 var errNoSteps error = inWords{"these steps cannot be taken together", errors.ErrUnsupported}
 
