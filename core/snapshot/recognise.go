@@ -2,6 +2,7 @@ package snapshot
 
 import (
 	"context"
+	"errors"
 	"path"
 
 	"wetland/core/files"
@@ -24,12 +25,9 @@ type atHand struct {
 }
 
 // recognise returns the items that are to be read. The others have bytes that are here already, as the
-// hashes say that are made where the files are: they need not travel. On this machine hashing a file
-// costs what reading it does.
+// hashes say that are made where the files are: they need not travel. Where nothing is hashed so, all are
+// read: hashing a file here costs what reading it does.
 func (t *taking) recognise(ctx context.Context, top string, items []Item, fresh []int, known func(string) (Item, bool)) (unknown []int, err error) {
-	if !t.Site.Files.Distant() {
-		return fresh, nil
-	}
 	brought := t.brought()
 	var seem []atHand
 	var names []string
@@ -49,7 +47,7 @@ func (t *taking) recognise(ctx context.Context, top string, items []Item, fresh 
 	if len(seem) == 0 {
 		return fresh, nil
 	}
-	err = files.HashFiles(ctx, t.Site.Files, top, names, func(n int, hash string, size int64, failed error) error {
+	err = t.Site.Files.HashFiles(ctx, top, names, func(n int, hash string, size int64, failed error) error {
 		one := seem[n]
 		item := &items[one.item]
 		same := failed == nil && hash == one.hash && size == item.Size // else reading tells why
@@ -67,6 +65,9 @@ func (t *taking) recognise(ctx context.Context, top string, items []Item, fresh 
 		}
 		return nil
 	})
+	if errors.Is(err, errors.ErrUnsupported) {
+		return fresh, nil
+	}
 	return unknown, err
 }
 

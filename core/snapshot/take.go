@@ -115,14 +115,10 @@ type taking struct {
 	lock   sync.Mutex // for Unread
 }
 
-// fill stores the tables first and the files right after them: files change
-// seldom while a site runs. On another machine both are stored at the same time, so that the line to it
-// is never idle.
+// fill stores the tables and the files of the same moment. Neither waits for the other: a line to the
+// site is never idle.
 func (t *taking) fill(ctx context.Context) error {
 	group, inner := errgroup.WithContext(ctx)
-	if !t.Site.Files.Distant() {
-		group.SetLimit(1)
-	}
 	group.Go(func() error { return t.storeTables(inner) })
 	group.Go(func() error { return t.storeFiles(inner) })
 	if err := group.Wait(); err != nil {
@@ -151,9 +147,6 @@ func (t *taking) unread(what string) {
 
 // storeFiles stores all areas.
 func (t *taking) storeFiles(ctx context.Context) error {
-	if err := ctx.Err(); err != nil {
-		return err
-	}
 	t.m.FilesAt = time.Now()
 	if ahead := t.Site.Host.Now().Sub(t.m.FilesAt); ahead.Abs() > time.Second {
 		t.m.ClockAhead = ahead
