@@ -5,7 +5,6 @@ import (
 	"errors"
 	"io"
 	"os"
-	"path/filepath"
 	"strings"
 	"sync/atomic"
 	"syscall"
@@ -113,97 +112,77 @@ func TestFailingRestoreLeavesNothingOpen(t *testing.T) {
 	}
 }
 
+// motions are those that a failing disk is tried with, each on a site that is made ready for it.
+var motions = map[string]struct {
+	ready func(t *testing.T, j *jetty)
+	move  func(t *testing.T, j *jetty) (*runs.Run, error)
+	ends  runs.State
+	leads string // to this theme
+}{
+	"update": {func(*testing.T, *jetty) {}, func(t *testing.T, j *jetty) (*runs.Run, error) {
+		return j.update(t, update.Options{Packages: []string{j.themePackage(t, "1.1", "good")}})
+	}, runs.Kept, "good"},
+	"restore": {func(t *testing.T, j *jetty) {
+		if run, err := j.update(t, update.Options{Packages: []string{j.themePackage(t, "1.1", "good")}}); err != nil || run.State != runs.Kept {
+			t.Fatalf("%+v %v", run, err)
+		}
+	}, func(t *testing.T, j *jetty) (*runs.Run, error) {
+		return restore.Restore(t.Context(), j.workspace, restore.Options{Guard: session.Guard{Clock: still{}}, Snapshot: "snap-1"})
+	}, runs.Restored, "old"},
+}
+
 // A call on the site's disk that fails, whichever one it is, once or with all calls after it, as on a
 // line that breaks: the theme is wholly old or wholly new, what went wrong is told unless it did no
 // harm, and recover settles the rest and clears it away.
 func TestEachCallOnTheDiskThatFails(t *testing.T) {
-	calls := failingAt(t, 0, false)
-	if calls < 50 {
-		t.Fatalf("an update makes only %d calls", calls)
-	}
-	step := calls/20 + 1 // a sample; all of them in the long run
-	if os.Getenv("WETLAND_TORTURE") != "" {
-		step = 1
-	}
-	for n := int64(1); n <= calls; n += step {
-		failingAt(t, n, false)
-		failingAt(t, n, true)
+	for name := range motions {
+		t.Run(name, func(t *testing.T) {
+			calls := failingAt(t, name, 0, false)
+			if calls < 50 {
+				t.Fatalf("it makes only %d calls", calls)
+			}
+			step := calls/20 + 1 // a sample; all of them in the long run
+			if os.Getenv("WETLAND_TORTURE") != "" {
+				step = 1
+			}
+			for n := int64(1); n <= calls; n += step {
+				failingAt(t, name, n, false)
+				failingAt(t, name, n, true)
+			}
+		})
 	}
 }
 
-func failingAt(t *testing.T, n int64, dead bool) int64 {
+func failingAt(t *testing.T, motion string, n int64, dead bool) int64 {
 	t.Helper()
-	j := newJetty(t)
+	j, m := newJetty(t), motions[motion]
+	m.ready(t, j)
 	disk, count := filestest.NewFailing(host.Here, n)
 	count.Dead = dead
 	j.workspace.Host = hosttest.WithDisk(disk)
-	run, err := j.update(t, update.Options{Packages: []string{j.themePackage(t, "1.1", "good")}})
-	state := j.wholly(t)
-	if state != "old" && state != "good" {
-		t.Errorf("call %d: the theme is %s", n, state)
-	}
-	if n == 0 && (err != nil || run.State != runs.Kept) {
+	run, err := m.move(t, j)
+	if n == 0 && (err != nil || run.State != m.ends) {
 		t.Fatalf("%+v %v", run, err)
 	}
-	if err == nil && run.State == runs.Kept && state != "good" {
-		t.Errorf("call %d: kept, and the theme is %s", n, state)
+	wholly := func(when string) string {
+		state := j.wholly(t)
+		if state != "old" && state != "good" {
+			t.Errorf("call %d, %s: the theme is %s", n, when, state)
+		}
+		return state
 	}
-	j.recovers(t, n)
-	j.clean(t)
-	return count.Calls()
-}
-
-// recovers settles what a failing call left, on a disk that is well again.
-func (j *jetty) recovers(t *testing.T, n int64) {
-	t.Helper()
+	if state := wholly("failed"); err == nil && run.State == m.ends && state != m.leads {
+		t.Errorf("call %d: %s, and the theme is %s", n, m.ends, state)
+	}
 	j.workspace.Host = host.Here
 	if _, err := recovery.Recover(t.Context(), j.workspace, recovery.Options{Guard: session.Guard{Clock: still{}}}); err != nil && !errors.Is(err, runs.ErrNothingToRecover) {
 		t.Errorf("call %d, recover: %v", n, err)
 	}
-	if state := j.wholly(t); state != "old" && state != "good" {
-		t.Errorf("call %d, recovered: the theme is %s", n, state)
-	}
+	wholly("recovered")
 	if open, err := runs.Unsettled(j.workspace); err != nil || open != nil {
 		t.Errorf("call %d, unsettled: %+v %v", n, open, err)
 	}
-}
-
-// The same of a restore.
-func TestEachCallOnTheDiskThatFailsOnTheWayBack(t *testing.T) {
-	calls := failingRestore(t, 0, false)
-	step := calls/12 + 1
-	if os.Getenv("WETLAND_TORTURE") != "" {
-		step = 1
-	}
-	for n := int64(1); n <= calls; n += step {
-		failingRestore(t, n, false)
-		failingRestore(t, n, true)
-	}
-}
-
-func failingRestore(t *testing.T, n int64, dead bool) int64 {
-	t.Helper()
-	j := newJetty(t)
-	if run, err := j.update(t, update.Options{Packages: []string{j.themePackage(t, "1.1", "good")}}); err != nil || run.State != runs.Kept {
-		t.Fatalf("%+v %v", run, err)
-	}
-	disk, count := filestest.NewFailing(host.Here, n)
-	count.Dead = dead
-	j.workspace.Host = hosttest.WithDisk(disk)
-	guard := session.Guard{Clock: still{}}
-	run, err := restore.Restore(t.Context(), j.workspace, restore.Options{Guard: guard, Snapshot: "snap-1"})
-	if n == 0 && (err != nil || run.State != runs.Restored) {
-		t.Fatalf("%+v %v", run, err)
-	}
-	if state := j.wholly(t); state != "old" && state != "good" {
-		t.Errorf("call %d: the theme is %s", n, state)
-	}
-	j.recovers(t, n)
-	for _, pattern := range []string{"/.wetland*", "/www/.wetland*", "/www/themes/.wetland*"} {
-		if left, err := filepath.Glob(j.dir + pattern); err != nil || len(left) > 0 {
-			t.Errorf("call %d, left: %v %v", n, left, err)
-		}
-	}
+	j.clean(t)
 	return count.Calls()
 }
 
