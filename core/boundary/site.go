@@ -30,18 +30,18 @@ var usualPools = []string{"/run/php", "/run/php-fpm"}
 // Keep keeps a host to a site. What its settings name is looked up once more where something else is
 // asked for: they may have been put back.
 func Keep(ctx context.Context, on host.Host, s Site) (host.Host, error) {
-	allowed, err := Of(ctx, on, s)
+	allowed, err := grantsOf(ctx, on, s)
 	if err != nil {
 		return nil, err
 	}
 	kept := &around{Host: on, allowed: &allowed}
-	kept.renew = func(ctx context.Context) (grants, error) { return Of(ctx, on, s) }
+	kept.renew = func(ctx context.Context) (grants, error) { return grantsOf(ctx, on, s) }
 	return kept, nil
 }
 
-// Of works out what belongs to a site on a host, by the CMS's own settings there. Where there is no
+// grantsOf works out what belongs to a site on a host, by the CMS's own settings there. Where there is no
 // site that is known, that is the root alone.
-func Of(ctx context.Context, on host.Host, s Site) (grants, error) {
+func grantsOf(ctx context.Context, on host.Host, s Site) (grants, error) {
 	root, err := files.RealOfExisting(ctx, on, path.Clean(s.Root)) // a dead site's may be gone
 	if err != nil {
 		return grants{}, err
