@@ -33,10 +33,10 @@ func (t *taking) recognise(ctx context.Context, top string, items []Item, fresh 
 	var names []string
 	for _, i := range fresh {
 		one := atHand{item: i}
-		if old, ok := known(items[i].Path); ok && old.Kind == files.File && old.Size == items[i].Size && t.hasAll(old.Pieces) {
-			one.hash, one.pieces = old.Hash, old.Pieces
-		} else if new, ok := brought[path.Join(top, items[i].Path)]; ok && new.Size == items[i].Size {
+		if new, ok := brought[path.Join(top, items[i].Path)]; ok && new.Size == items[i].Size {
 			one.hash, one.brought = new.Hash, &new
+		} else if old, ok := known(items[i].Path); ok && old.Kind == files.File && old.Size == items[i].Size && t.hasAll(old.Pieces) {
+			one.hash, one.pieces = old.Hash, old.Pieces
 		} else {
 			unknown = append(unknown, i)
 			continue
