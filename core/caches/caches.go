@@ -10,6 +10,7 @@ import (
 	"errors"
 	"fmt"
 	"net/http"
+	"sync"
 
 	"wetland/core/files"
 	"wetland/core/phrase"
@@ -23,13 +24,16 @@ import (
 // plugins. It returns how many files and rows went, in words. What stays is told at the end of
 // the run, unless a later call clears it.
 func Purge(ctx context.Context, s *session.Session) (string, error) {
-	count, err := purgePages(ctx, s)
-	gone, rows := phrase.Plural(count, "file"), 0
+	var rows int
+	var stays error
+	var apart sync.WaitGroup
 	if s.DB != nil {
-		var stays error
-		rows, stays = s.Site.CMS.ForgetCaches(ctx, s.DB)
-		err = errors.Join(err, stays)
+		apart.Go(func() { rows, stays = s.Site.CMS.ForgetCaches(ctx, s.DB) })
 	}
+	count, err := purgePages(ctx, s)
+	apart.Wait()
+	err = errors.Join(err, stays)
+	gone := phrase.Plural(count, "file")
 	if rows > 0 {
 		gone += " and " + phrase.Plural(rows, "row")
 	}

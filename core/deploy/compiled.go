@@ -60,6 +60,7 @@ func BorrowTimes(ctx context.Context, s *session.Session, group []*Change) error
 	if s.Site.Workspace.Config.Site.PHPPool == "" {
 		return nil
 	}
+	s.Borrowed = true
 	var steps []files.Step
 	for _, c := range group {
 		for _, one := range c.keptCode() {
@@ -97,7 +98,10 @@ func (c *Change) keptCode() (kept []keptFile) {
 func SwitchCompiled(ctx context.Context, s *session.Session, group []*Change, meanwhile func(context.Context) error) error {
 	s.Dropped = false
 	where := s.Site.Workspace.Config.Site.PHPPool
-	if where == "" {
+	switch {
+	case where == "" && !s.Borrowed:
+		return nil
+	case where == "":
 		_, err := ownTimes(ctx, s, group) // wetland.toml may have named it before a crash
 		return err
 	}

@@ -101,6 +101,7 @@ type Session struct {
 	Made       []string // staging folders, by this session
 	Disabled   []string // events that came back in another name
 	Compared   []*database.RowChanges
+	Borrowed   bool // new files may wear the times of the old ones
 	Dropped    bool // PHP dropped its compiled code at the last swap
 	unlock     func() error
 }
@@ -339,7 +340,7 @@ func (s *Session) Begin(kind string, began runs.Began) error {
 // Resume goes on with a run that was interrupted, once the database's server carries out nothing more
 // for it.
 func (s *Session) Resume(ctx context.Context, run *runs.Run) error {
-	s.Run = run
+	s.Run, s.Borrowed = run, true
 	if s.DB != nil {
 		if err := s.DB.Sweep(ctx, nil); err != nil {
 			return fmt.Errorf("wait for what the database's server carries out for the interrupted run: %w", err)
