@@ -28,7 +28,7 @@ import (
 const childVariable = "WETLAND_CHILD_PIPES"
 
 // watched are the commands that run in a child.
-var watched = []string{"adopt", "examine", "recover", "restore", "smoke", "snapshot", "update", "verify"}
+var watched = []string{"adopt", "examine", "recover", "rehearse", "restore", "smoke", "snapshot", "update", "verify"}
 
 // deepestStack bounds the stack of a child, in bytes: what recurses without an end must not take all
 // memory first.
@@ -36,6 +36,9 @@ const deepestStack = 256 << 20
 
 // Watched is Main, with whatever works on a site in a child. It needs the process's own files.
 func Watched(args []string, in, out, errs *os.File) int {
+	if code, started := Itself(args, in, out, errs); started {
+		return code
+	}
 	if pipes := os.Getenv(childVariable); pipes != "" {
 		_ = os.Unsetenv(childVariable) // not for hooks and browsers
 		return asChild(pipes, args, in, out, errs)

@@ -64,11 +64,11 @@ func (a *app) showHistory(events []archive.Event) {
 
 func state(s *screen.Screen, state string) string {
 	switch runs.State(state) {
-	case runs.Kept, runs.Restored, "verified":
+	case runs.Kept, runs.Restored, runs.SoundOnCopy, "verified":
 		return s.Good(state)
-	case runs.PutBack, runs.PutBackDoubt, runs.KeptDoubt, runs.KeptPart:
+	case runs.PutBack, runs.PutBackDoubt, runs.KeptDoubt, runs.KeptPart, runs.PartOnCopy, runs.DoubtfulOnCopy:
 		return s.Doubt(state)
-	case runs.NeedsPerson, runs.UnderWay, "damaged":
+	case runs.NeedsPerson, runs.UnderWay, runs.BrokenOnCopy, "damaged":
 		return s.Bad(state)
 	}
 	return state

@@ -220,7 +220,7 @@ they are not as they were.`,
 	flags.BoolVarP(&a.quiet, "quiet", "q", false, "print only what needs attention")
 	root.AddCommand(
 		a.demoCommand(), a.adoptCommand(), a.surveyCommand(), a.shelveCommand(), a.shelfCommand(), a.snapshotCommand(), a.verifyCommand(), a.pinCommand(), a.tidyCommand(), a.exportCommand(), a.sealCommand(), a.smokeCommand(), a.pagesCommand(),
-		a.examineCommand(), a.updateCommand(), a.restoreCommand(), a.recoverCommand(), a.historyCommand(), a.reportCommand(), a.acceptCommand(), a.movedCommand(),
+		a.examineCommand(), a.rehearseCommand(), a.updateCommand(), a.restoreCommand(), a.recoverCommand(), a.historyCommand(), a.reportCommand(), a.acceptCommand(), a.movedCommand(),
 	)
 	return root
 }

@@ -312,11 +312,11 @@ func headline(s *screen.Screen, state runs.State) string {
 
 func exitOfState(state runs.State) int {
 	switch state {
-	case runs.Kept, runs.Restored:
+	case runs.Kept, runs.Restored, runs.SoundOnCopy:
 		return exitSound
-	case runs.KeptDoubt:
+	case runs.KeptDoubt, runs.DoubtfulOnCopy:
 		return exitDoubts
-	case runs.PutBack, runs.PutBackDoubt, runs.KeptPart:
+	case runs.PutBack, runs.PutBackDoubt, runs.KeptPart, runs.PartOnCopy, runs.BrokenOnCopy:
 		return exitFailed
 	case runs.Stopped:
 		return exitCannot

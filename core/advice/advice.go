@@ -25,6 +25,7 @@ const (
 	MovedSurely      Operation = "insist that a site moved"                // its root
 	RecordPages      Operation = "record the pages"                        // nothing
 	Recover          Operation = "recover"                                 // nothing
+	Rehearse         Operation = "rehearse"                                // the packages
 	Restore          Operation = "restore a snapshot"                      // the snapshot
 	RestoreElsewhere Operation = "restore into another folder"             // the snapshot
 	RestoreForeign   Operation = "restore to other folders"                // the snapshot

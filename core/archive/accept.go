@@ -52,7 +52,7 @@ func Accept(w *workspace.Workspace, o AcceptOptions) ([]judging.Acceptance, erro
 		return nil, fmt.Errorf("%s has %w of that kind. What is broken cannot be accepted", run.Name, ErrNothingToAccept)
 	}
 	rules.Accepted = append(rules.Accepted, fresh...)
-	if err := durable.SaveJSON(session.AcceptedFile(w), rules.Accepted); err != nil {
+	if err := durable.SaveJSON(w.Accepted(), rules.Accepted); err != nil {
 		return nil, err
 	}
 	judging.Rules{Accepted: fresh}.Apply(run.Judgement)

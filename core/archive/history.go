@@ -34,15 +34,15 @@ type Event struct {
 // be read is in it, with the reason.
 func History(ctx context.Context, w *workspace.Workspace, guard session.Guard) ([]Event, error) {
 	var events []Event
-	err := runs.Each(w, func(name string, run *runs.Run, err error) error {
+	tell := func(name string, run *runs.Run, err error) error {
 		if err != nil {
 			events = append(events, damaged(name, err))
 		} else {
 			events = append(events, Event{At: run.Started, Name: run.Name, State: string(run.State), About: run.Title()})
 		}
 		return nil
-	})
-	if err != nil {
+	}
+	if err := errors.Join(runs.Each(w, tell), runs.Each(w.Rehearsals(), tell)); err != nil {
 		return nil, err
 	}
 	store, err := session.OpenStore(ctx, w, guard)

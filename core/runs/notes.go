@@ -71,3 +71,12 @@ type Probe struct {
 	Verdict    smoke.Verdict `json:"verdict"`
 	Exposed    time.Duration `json:"exposed_ns"` // how long visitors could meet it
 }
+
+// CopyNote tells of the private copy that a rehearsal was made on.
+type CopyNote struct {
+	Snapshot string `json:"snapshot"` // that was brought up
+	// Differs says in what the copy was not as the site.
+	Differs []string `json:"differs,omitempty"`
+	// Tables says what the packages changed in the tables.
+	Tables []TableNote `json:"tables,omitempty"`
+}

@@ -47,7 +47,16 @@ const (
 	Restored     State = "restored"       // a restore, proved
 	Stopped      State = "stopped"        // before anything was touched
 	NeedsPerson  State = "needs a person" // the site is not in a proved state
+
+	// Of rehearsals: how the packages did on a private copy.
+	SoundOnCopy    State = "sound on a copy"
+	PartOnCopy     State = "sound in part on a copy" // of several packages
+	DoubtfulOnCopy State = "doubtful on a copy"
+	BrokenOnCopy   State = "broken on a copy"
 )
+
+// Rehearsal is the kind of a run on a private copy of the site.
+const Rehearsal = "rehearsal"
 
 // Headline says a state in a word or two, as the beginning of a sentence.
 func (s State) Headline() string {
@@ -68,9 +77,9 @@ func (s State) Headline() string {
 // not in a proved state.
 func (s State) Tone() smoke.Verdict {
 	switch s {
-	case Kept, Restored:
+	case Kept, Restored, SoundOnCopy:
 		return smoke.Sound
-	case KeptDoubt, KeptPart, PutBack, PutBackDoubt, Stopped:
+	case PartOnCopy, DoubtfulOnCopy, KeptDoubt, KeptPart, PutBack, PutBackDoubt, Stopped:
 		return smoke.Doubtful
 	}
 	return smoke.Broken
@@ -101,7 +110,7 @@ type Step struct {
 // Run is the record of one guarded operation.
 type Run struct {
 	Name       string           `json:"name"` // run-3
-	Kind       string           `json:"kind"` // update, restore
+	Kind       string           `json:"kind"` // update, restore, rehearsal
 	State      State            `json:"state"`
 	Started    time.Time        `json:"started"`
 	Ended      time.Time        `json:"ended,omitzero"`
@@ -133,6 +142,7 @@ type Run struct {
 	Reason   string        `json:"reason,omitempty"` // why it ended so, in a sentence
 	Next     []advice.Step `json:"next,omitempty"`   // what to do
 	Folder   string        `json:"folder"`
+	Copy     *CopyNote     `json:"copy,omitempty"` // of a rehearsal: the copy that it was made on
 	// Staging is the name of the folders in which the run's new trees wait beside the live
 	// ones: nobody can know it before they are made.
 	Staging string `json:"staging,omitempty"`
@@ -182,9 +192,10 @@ func PatchFile(t *Target) string {
 	return "edited-by-hand-" + string(t.Kind) + "-" + FileName(t.Folder) + ".patch"
 }
 
-func runNumber(name string) int {
-	n, err := strconv.Atoi(strings.TrimPrefix(name, "run-"))
-	if err != nil {
+func runNumber(w *workspace.Workspace, name string) int {
+	number, ours := strings.CutPrefix(name, w.RunPrefix())
+	n, err := strconv.Atoi(number)
+	if err != nil || !ours {
 		return 0
 	}
 	return n
@@ -198,19 +209,22 @@ func Names(w *workspace.Workspace) ([]string, error) {
 	}
 	var names []string
 	for _, entry := range entries {
-		if runNumber(entry.Name()) > 0 {
+		if runNumber(w, entry.Name()) > 0 {
 			names = append(names, entry.Name())
 		}
 	}
-	slices.SortFunc(names, func(a, b string) int { return runNumber(a) - runNumber(b) })
+	slices.SortFunc(names, func(a, b string) int { return runNumber(w, a) - runNumber(w, b) })
 	return names, err
 }
 
 // ErrNoRun says that there is no run of this name.
 var ErrNoRun = errors.New("there is no such run")
 
-// Load reads the record of a run. It wraps ErrNoRun if there is none.
+// Load reads the record of a run, or of a rehearsal. It wraps ErrNoRun if there is none.
 func Load(w *workspace.Workspace, name string) (*Run, error) {
+	if strings.HasPrefix(name, w.Rehearsals().RunPrefix()) {
+		w = w.Rehearsals()
+	}
 	text, err := os.ReadFile(filepath.Join(w.Runs(), name, runFile))
 	if errors.Is(err, fs.ErrNotExist) {
 		return nil, fmt.Errorf("%s: %w", name, ErrNoRun)
@@ -326,6 +340,9 @@ func (r *Run) Title() string {
 
 // Unsettled returns the newest run if it has not ended, else nil.
 func Unsettled(w *workspace.Workspace) (*Run, error) {
+	if w.IsCopy() {
+		return nil, nil // a copy goes as it is
+	}
 	last, err := Last(w)
 	if err != nil || last == nil || last.State.IsSettled() {
 		return nil, err
@@ -359,9 +376,9 @@ func New(w *workspace.Workspace, kind string, began Began) (*Run, *Journal, erro
 	}
 	next := 1
 	if len(names) > 0 {
-		next = runNumber(names[len(names)-1]) + 1
+		next = runNumber(w, names[len(names)-1]) + 1
 	}
-	run := &Run{Name: "run-" + strconv.Itoa(next), Kind: kind, State: UnderWay, Started: time.Now().UTC(), Who: WhoAmI()}
+	run := &Run{Name: w.RunPrefix() + strconv.Itoa(next), Kind: kind, State: UnderWay, Started: time.Now().UTC(), Who: WhoAmI()}
 	run.Wanted, run.Only = began.Wanted, began.Only
 	run.Staging = NewStagingName()
 	run.Folder = filepath.Join(w.Runs(), run.Name)

@@ -2,7 +2,6 @@ package session
 
 import (
 	"fmt"
-	"path/filepath"
 	"slices"
 	"strings"
 
@@ -22,9 +21,6 @@ func RulesOf(w *workspace.Workspace) (judging.Rules, error) {
 		rules.Weights = append(rules.Weights, judging.Weight{Check: weight.Check, Pages: weight.Pages, As: smoke.Verdict(weight.As), Because: weight.Because})
 	}
 	var err error
-	rules.Accepted, err = durable.ReadJSONIfAny[[]judging.Acceptance](AcceptedFile(w))
+	rules.Accepted, err = durable.ReadJSONIfAny[[]judging.Acceptance](w.Accepted())
 	return rules, err
 }
-
-// AcceptedFile is where a workspace keeps which findings a person accepted.
-func AcceptedFile(w *workspace.Workspace) string { return filepath.Join(w.Dir, "accepted.json") }

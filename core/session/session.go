@@ -222,6 +222,7 @@ func NewFetcher(s *site.Site) (*fetching.Fetcher, error) {
 	if s.Workspace.Config.Reach.FromHost {
 		reach.Dial = s.Host.Dial
 	}
+	reach.Alone = s.Workspace.IsCopy()
 	program := config.Browser
 	switch program {
 	case "":
@@ -329,6 +330,9 @@ func (s *Session) Step(name string, total int64, unit string, do func() (progres
 
 // Begin makes the run: from here on everything is in the journal.
 func (s *Session) Begin(kind string, began runs.Began) error {
+	if s.Site.Workspace.IsCopy() {
+		kind = runs.Rehearsal
+	}
 	var err error
 	if s.Run, s.Journal, err = runs.New(s.Site.Workspace, kind, began); err != nil {
 		return err

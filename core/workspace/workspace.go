@@ -318,6 +318,7 @@ type Workspace struct {
 	Host   host.Host // that the site is on
 	Folder string    // the site's root on that host, slash-separated
 	hosts  Hosts
+	of     *Workspace // whose private copy it is of; nil: it is none
 }
 
 // Hosts finds the machine that a root, as settings write it, is on, and its folder there.
@@ -347,10 +348,15 @@ func (w *Workspace) Store() string { return filepath.Join(w.Dir, "store") }
 func (w *Workspace) StoreName() string { return filepath.Join(w.Dir, "store-name") }
 
 // Shelf is the folder of the packages.
-func (w *Workspace) Shelf() string { return filepath.Join(w.Dir, "shelf") }
+func (w *Workspace) Shelf() string { return filepath.Join(w.main().Dir, "shelf") }
 
 // Runs is the folder of the runs.
-func (w *Workspace) Runs() string { return filepath.Join(w.Dir, "runs") }
+func (w *Workspace) Runs() string {
+	if w.IsCopy() {
+		return filepath.Join(w.of.Dir, "rehearsals")
+	}
+	return filepath.Join(w.Dir, "runs")
+}
 
 // Baseline is the file of the recorded pages.
 func (w *Workspace) Baseline() string { return filepath.Join(w.Dir, "baseline.json") }

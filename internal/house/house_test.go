@@ -29,13 +29,13 @@ type floor struct {
 // floors are those of the house, the highest first.
 var floors = []floor{
 	{"what people meet", []string{"cli", "cli/screen"}},
-	{"around the motions", []string{"core/adopt", "core/survey", "core/report"}},
+	{"around the motions", []string{"core/adopt", "core/survey", "core/report", "core/rehearsal"}},
 	{"the motions", []string{"core/recovery", "core/update", "core/restore"}},
-	{"what a motion is made of", []string{"core/archive", "core/preflight", "core/surroundings", "core/deploy", "core/tables", "core/pagecheck", "core/shelf", "core/edits", "core/caches"}},
+	{"what a motion is made of", []string{"core/archive", "core/preflight", "core/surroundings", "core/deploy", "core/tables", "core/pagecheck", "core/shelf", "core/edits", "core/caches", "core/privatecopy"}},
 	{"one operation", []string{"core/session", "core/runs"}},
 	{"snapshots and packages", []string{"core/snapshot", "core/packs", "core/packages"}},
 	{"pages", []string{"core/identity", "core/errorlog", "core/smoke/fetching", "core/smoke/judging", "core/smoke/reading", "core/smoke", "core/smoke/browser"}},
-	{"the site", []string{"core/site", "core/workspace", "core/site/phppool", "core/site/cms", "core/boundary", "core/remote", "core/sshhost", "core/sshhost/helpers", "core/hosts"}},
+	{"the site", []string{"core/site", "core/workspace", "core/site/phppool", "core/site/cms", "core/boundary", "core/remote", "core/sshhost", "core/sshhost/helpers", "core/hosts", "core/confine"}},
 	{"where a site lives", []string{"core/host", "core/accounts", "core/sshclient", "core/wire"}},
 	{"files and rows", []string{"core/database", "core/files"}},
 	{"the ground", []string{"core/advice", "core/phrase", "core/journal", "core/durable", "core/version", "core/environment", "core/network", "core/visible", "core/progress", "core/site/traits"}},
@@ -140,13 +140,13 @@ func TestCoreStandsAlone(t *testing.T) {
 // through its host.
 var reachesOut = map[string][]string{
 	"files.Local":         {"core/host"},
-	"exec.Command":        {"core/host"},
-	"exec.CommandContext": {"core/host", "core/session"}, // the owner's own commands, where Wetland runs
+	"exec.Command":        {"core/host", "core/confine"},
+	"exec.CommandContext": {"core/host", "core/confine", "core/session"}, // the owner's own commands, where Wetland runs
 	// The core has no interface: it tells a reporter what it does, and returns how it ended.
 	"os.Stdin": {}, "os.Stdout": {}, "os.Stderr": {}, "os.Exit": {}, "fmt.Print": {}, "fmt.Printf": {}, "fmt.Println": {}, "log.Print": {}, "log.Printf": {}, "log.Println": {}, "log.Fatal": {}, "log.Fatalf": {},
 	"net.Dial":        {"core/sshclient"}, // the agent of whoever sits here
 	"net.DialTimeout": {},
-	"net.Dialer":      {"core/host", "core/smoke/fetching", "core/sshclient"}, // pages are fetched from where Wetland runs
+	"net.Dialer":      {"core/confine", "core/host", "core/smoke/fetching", "core/sshclient"}, // pages are fetched from where Wetland runs
 }
 
 func TestSitesAreReachedThroughTheirHost(t *testing.T) {

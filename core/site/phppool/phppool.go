@@ -7,6 +7,7 @@ import (
 	"context"
 	"encoding/base64"
 	"encoding/binary"
+	"encoding/json"
 	"errors"
 	"fmt"
 	"io"
@@ -94,6 +95,36 @@ func (p Pool) Keeps(ctx context.Context, root string) (bool, error) {
 	return said == "kept", err
 }
 
+// About is what a pool says of itself.
+type About struct {
+	Version  string         `json:"version"`
+	Modules  []string       `json:"modules"`
+	Settings map[string]any `json:"settings"` // of PHP, by their names
+}
+
+// tellAbout ends with a word by which a whole answer is known.
+const tellAbout = `<?php
+echo json_encode( array( 'version' => PHP_VERSION, 'modules' => get_loaded_extensions(), 'settings' => ini_get_all( null, false ) ), JSON_PARTIAL_OUTPUT_ON_ERROR ), 'told';
+`
+
+// Tell asks the pool about itself.
+func (p Pool) Tell(ctx context.Context) (about About, err error) {
+	file, remove, err := p.Host.PutTemporary(ctx, ".php", []byte(tellAbout))
+	if err != nil {
+		return about, fmt.Errorf("put a script for the pool of PHP at %s: %w", p.Where, err)
+	}
+	answer, err := p.ask(ctx, requestFor(file))
+	if err = errors.Join(err, remove()); err != nil {
+		return about, fmt.Errorf("ask the pool of PHP at %s: %w", p.Where, err)
+	}
+	_, body, _ := strings.Cut(answer, "\r\n\r\n")
+	text, told := strings.CutSuffix(body, "told")
+	if !told {
+		return about, fmt.Errorf("the pool of PHP at %s did not run what it was asked to", p.Where)
+	}
+	return about, json.Unmarshal([]byte(text), &about)
+}
+
 // ErrObjectsKept says that the object cache holds what was put into it after it was to be emptied.
 var ErrObjectsKept = errors.New("the object cache was not emptied by wp_cache_flush")
 
@@ -137,10 +168,7 @@ func (p Pool) run(ctx context.Context, script string, more ...[2]string) (said s
 }
 
 func (p Pool) runFile(ctx context.Context, file string, more [][2]string) (string, error) {
-	answer, err := p.ask(ctx, append([][2]string{
-		{"SCRIPT_FILENAME", file}, {"SCRIPT_NAME", "/"}, {"REQUEST_METHOD", "GET"}, {"SERVER_PROTOCOL", "HTTP/1.1"},
-		{"GATEWAY_INTERFACE", "CGI/1.1"}, {"SERVER_SOFTWARE", "wetland"}, {"REMOTE_ADDR", "127.0.0.1"}, {"REQUEST_URI", "/"}, {"QUERY_STRING", ""},
-	}, more...))
+	answer, err := p.ask(ctx, append(requestFor(file), more...))
 	if err != nil {
 		return "", fmt.Errorf("ask the pool of PHP at %s: %w", p.Where, err)
 	}
@@ -152,6 +180,14 @@ func (p Pool) runFile(ctx context.Context, file string, more [][2]string) (strin
 	}
 	first, _, _ := strings.Cut(head, "\r\n")
 	return "", fmt.Errorf("the pool of PHP at %s did not run what it was asked to (%s)", p.Where, first)
+}
+
+// requestFor asks for a script.
+func requestFor(file string) [][2]string {
+	return [][2]string{
+		{"SCRIPT_FILENAME", file}, {"SCRIPT_NAME", "/"}, {"REQUEST_METHOD", "GET"}, {"SERVER_PROTOCOL", "HTTP/1.1"},
+		{"GATEWAY_INTERFACE", "CGI/1.1"}, {"SERVER_SOFTWARE", "wetland"}, {"REMOTE_ADDR", "127.0.0.1"}, {"REQUEST_URI", "/"}, {"QUERY_STRING", ""},
+	}
 }
 
 // ask sends one request and returns what the pool prints.

@@ -18,6 +18,7 @@ import (
 	"slices"
 	"strings"
 	"sync"
+	"sync/atomic"
 	"syscall"
 	"time"
 
@@ -52,6 +53,8 @@ type Fetcher struct {
 
 	once   sync.Once
 	client *http.Client
+
+	poweredBy atomic.Pointer[string] // the version of PHP that answers named; nil: none came yet
 
 	signing       sync.Mutex
 	signedIn      *http.Client
@@ -122,6 +125,7 @@ func (f *Fetcher) get(ctx context.Context, where *url.URL, limit int64, how mann
 			continue
 		}
 		got.Status, got.Header = response.StatusCode, response.Header
+		f.notePHP(response.Header)
 		got.Body, err = io.ReadAll(io.LimitReader(response.Body, limit+1))
 		if err := errors.Join(err, response.Body.Close()); err != nil {
 			return got, f.explain(ctx, err)
@@ -515,16 +519,28 @@ func ReadUpTo(ctx context.Context, fsys files.FS, name string, limit int64) ([]b
 	return io.ReadAll(io.LimitReader(file, limit))
 }
 
-// PHPVersion returns the version of PHP that the site's answers name, or "".
+// PHPVersion returns the version of PHP that the site's answers name, or "". It asks for the front page
+// unless pages were fetched already.
 func (f *Fetcher) PHPVersion(ctx context.Context) string {
-	got, err := f.get(ctx, f.Address, smoke.LargestPage, manner{})
-	if err != nil {
-		return ""
-	}
-	for _, line := range got.Header.Values("X-Powered-By") {
-		if php, ok := strings.CutPrefix(line, "PHP/"); ok {
-			return php
+	if f.poweredBy.Load() == nil {
+		if _, err := f.get(ctx, f.Address, smoke.LargestPage, manner{}); err != nil {
+			return ""
 		}
 	}
-	return ""
+	return *f.poweredBy.Load()
+}
+
+// notePHP remembers which version of PHP an answer names.
+func (f *Fetcher) notePHP(header http.Header) {
+	version := ""
+	for _, line := range header.Values("X-Powered-By") {
+		if php, ok := strings.CutPrefix(line, "PHP/"); ok {
+			version = php
+		}
+	}
+	if version != "" {
+		f.poweredBy.Store(&version)
+	} else {
+		f.poweredBy.CompareAndSwap(nil, &version)
+	}
 }

@@ -34,6 +34,8 @@ type Reach struct {
 	Server string
 	// Dial connects to the site itself, where only its own machine can; nil: from here.
 	Dial func(ctx context.Context, network, address string) (net.Conn, error)
+	// Alone lets nothing be reached but the site itself.
+	Alone bool
 	// Trusted are the certificates to trust; nil: the system's.
 	Trusted *x509.CertPool
 	// User and Password protect the whole site (HTTP Basic). They go to no other host.
@@ -61,6 +63,9 @@ func (f *Fetcher) transport() *http.Transport {
 		transport.Proxy = nil
 	}
 	transport.DialContext = func(ctx context.Context, how, to string) (net.Conn, error) {
+		if to != own && f.Reach.Alone {
+			return nil, errAlone
+		}
 		if to != own {
 			return dial(ctx, how, to)
 		}
@@ -74,6 +79,8 @@ func (f *Fetcher) transport() *http.Transport {
 	}
 	return transport
 }
+
+var errAlone = errors.New("nothing but the private copy is reached")
 
 // notFurtherInside keeps connections from leading further into a private network than the site
 // itself is: a page could have us ask there for what is nobody's outside. A proxy of the system's

@@ -1,0 +1,266 @@
+// Package privatecopy brings a snapshot of a site up on this machine, for Wetland alone: its files at their
+// own places, its tables in a database server of its own, its pages answered by a server of its own, in a
+// world (package confine) that nothing leaves and nobody else reaches. Begin reading at BringUp.
+//
+// The copy is a host like others (Copy.Workspace): what is done to a site can be done to it, and no byte of
+// it, nor any setting, needs to be another than on the site.
+package privatecopy
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"io/fs"
+	"os"
+	"path"
+	"path/filepath"
+	"time"
+
+	"golang.org/x/sync/errgroup"
+
+	"wetland/core/archive"
+	"wetland/core/confine"
+	"wetland/core/database"
+	"wetland/core/durable"
+	"wetland/core/files"
+	"wetland/core/host"
+	"wetland/core/packs"
+	"wetland/core/phrase"
+	"wetland/core/progress"
+	"wetland/core/runs"
+	"wetland/core/session"
+	"wetland/core/site"
+	"wetland/core/site/phppool"
+	"wetland/core/snapshot"
+	"wetland/core/workspace"
+)
+
+// Options say what is brought up.
+type Options struct {
+	session.Guard
+	Of       *workspace.Workspace // the site's
+	Store    *packs.Store
+	Snapshot *snapshot.Manifest
+	// Servers serve the pages of sites, by the name of their CMS; where there is none, PHP does.
+	Servers map[string]Server
+	// PHP is what the site's own pool of PHP said of itself; nil: it could not be asked.
+	PHP *phppool.About
+}
+
+// Server is a program that serves a site's pages.
+type Server struct {
+	// Program serves the site at root to whoever asks at the address, HOST:PORT.
+	Program func(root, address string) []string
+	Shown   []string // files of this machine that it needs
+}
+
+// Copy is a snapshot that was brought up.
+type Copy struct {
+	// Workspace is that of the copy: for whatever is done to it.
+	Workspace *workspace.Workspace
+	// Differs says in what the copy is not as the site.
+	Differs []string
+	PHP     string // the version that answers for its pages; "": PHP does not
+	folder  string
+	host    host.Host
+	servers []*server
+	release func() error
+}
+
+// Close ends all that runs in the copy, and takes it away.
+func (c *Copy) Close() error {
+	var err error
+	if c.host != nil {
+		err = c.host.Close()
+	}
+	for _, one := range c.servers {
+		<-one.ended
+	}
+	err = errors.Join(err, removeAll(c.folder))
+	if c.release != nil {
+		err = errors.Join(err, c.release())
+	}
+	return err
+}
+
+// bringing is a copy that is being brought up.
+type bringing struct {
+	Options
+	*Copy
+	site  *site.Site
+	world confine.World
+	disk  *files.Roots // of the world
+	tls   *certificate // nil: the site is asked without TLS
+}
+
+// BringUp brings a snapshot up, and returns once its pages can be asked for. What this machine lacks for
+// it is told all at once, as a *runs.Refusal. Nothing of the site is touched.
+func BringUp(ctx context.Context, o Options) (_ *Copy, err error) {
+	o.Guard.Fill()
+	b := &bringing{Options: o, Copy: &Copy{}, disk: &files.Roots{}}
+	var why runs.Reasons
+	b.checkMachine(&why)
+	if err := why.Refusal(); err != nil {
+		return nil, err
+	}
+	if b.folder, b.release, err = newFolder(ctx, o.Of); err != nil {
+		return nil, err
+	}
+	defer func() {
+		if err != nil {
+			err = errors.Join(err, b.Close())
+		}
+	}()
+	o.Report.Begin("copy", 0, "")
+	began := time.Now()
+	if err := errors.Join(b.fill(ctx), b.disk.Close()); err != nil {
+		return nil, err
+	}
+	count, size, tables, rows := o.Snapshot.Totals()
+	o.Report.End(progress.Good, "copy", fmt.Sprintf("%s (%s), %s (%s) as in %s; up after %s, for Wetland alone",
+		phrase.Plural(count, "file"), phrase.Bytes(size), phrase.Plural(tables, "table"), phrase.Plural(int(rows), "row"), o.Snapshot.Name, phrase.Live(time.Since(began))))
+	return b.Copy, nil
+}
+
+// fill makes the copy. Its world comes first: from then on, nothing that a snapshot holds leads out of it.
+func (b *bringing) fill(ctx context.Context) error {
+	if err := b.enter(ctx); err != nil {
+		return err
+	}
+	apart, inner := errgroup.WithContext(ctx)
+	apart.Go(func() error { return b.putFiles(inner) })
+	apart.Go(func() error { return b.makeDatabase(inner) })
+	if err := apart.Wait(); err != nil {
+		return err
+	}
+	b.Copy.Workspace = b.Of.Copy(filepath.Join(b.folder, "care"), b.host)
+	if err := durable.MkdirAll(b.Copy.Workspace.Dir); err != nil {
+		return err
+	}
+	b.Copy.Workspace.SettleAtOnce()
+	var err error
+	if b.site, err = site.Open(ctx, b.Copy.Workspace); err != nil {
+		return fmt.Errorf("open the copy: %w", err)
+	}
+	defer func() { _ = b.site.Close() }()
+	apart, inner = errgroup.WithContext(ctx)
+	apart.Go(func() error { return b.putTables(inner, ctx) })
+	apart.Go(func() error { return b.servePages(inner, ctx) })
+	return apart.Wait()
+}
+
+// top is the folder that is the root of the copy's world.
+func (b *bringing) top() string { return path.Join(filepath.ToSlash(b.folder), "world") }
+
+// putFiles writes the snapshot's files to their own places in the world, and proves them while it writes.
+func (b *bringing) putFiles(ctx context.Context) (err error) {
+	here, err := files.NewRoots(ctx, host.Here, b.top())
+	if err != nil {
+		return err
+	}
+	defer func() { err = errors.Join(err, here.Close()) }()
+	for _, area := range b.Snapshot.Areas {
+		at := path.Join(b.top(), path.Clean("/"+area.Path))
+		if err := makeOpen(ctx, here, path.Dir(at)); err != nil {
+			return err
+		}
+		tree := area.Tree()
+		for i := range tree {
+			if !here.CanOwn(tree[i].Owner, tree[i].Group) {
+				tree[i].Owner, tree[i].Group = files.Unowned, files.Unowned
+			}
+		}
+		if err := b.putArea(ctx, here, at, tree, snapshot.Source(ctx, b.Store, area.Items)); err != nil {
+			return fmt.Errorf("write the files of %s to the copy: %w", b.Snapshot.Name, err)
+		}
+	}
+	return nil
+}
+
+// putArea writes an area, of which another may have made the folder already.
+func (b *bringing) putArea(ctx context.Context, here *files.Roots, at string, tree files.Tree, source files.Source) error {
+	if _, err := here.Lstat(ctx, at); err != nil {
+		return files.WriteTree(ctx, here, at, tree, source, b.Report.Advance)
+	}
+	for _, item := range tree {
+		if item.Path == "." {
+			continue
+		}
+		if err := files.WriteItem(ctx, here, at, item, source); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// enter starts the copy's world.
+func (b *bringing) enter(ctx context.Context) (err error) {
+	if err := errors.Join(os.Mkdir(b.top(), 0o755), os.Chmod(b.top(), 0o755)); err != nil { // others cannot get as far as here
+		return err
+	}
+	if b.world, err = b.makeWorld(); err != nil {
+		return err
+	}
+	if b.host, err = confine.Enter(ctx, b.world); err != nil {
+		return err
+	}
+	b.disk, err = files.NewRoots(ctx, b.host, "/")
+	return err
+}
+
+// makeOpen makes a folder of the world, and those above it, for all that run there.
+func makeOpen(ctx context.Context, disk files.FS, name string) error {
+	if _, err := disk.Lstat(ctx, name); !errors.Is(err, fs.ErrNotExist) {
+		return err
+	}
+	if err := makeOpen(ctx, disk, path.Dir(name)); err != nil {
+		return err
+	}
+	return disk.Mkdir(ctx, name, files.Attributes{Mode: 0o755, Owner: files.Unowned, Group: files.Unowned})
+}
+
+// put writes a file of ours into the world, which only its programs' user can read.
+func (b *bringing) put(ctx context.Context, name, text string) error {
+	if err := makeOpen(ctx, b.disk, path.Dir(name)); err != nil {
+		return err
+	}
+	with := files.Attributes{Mode: 0o600, Owner: files.Unowned, Group: files.Unowned}
+	if b.disk.CanOwn(b.world.User, b.world.Group) {
+		with.Owner, with.Group = b.world.User, b.world.Group
+	}
+	file, err := b.disk.Create(ctx, name, with)
+	if err != nil {
+		return err
+	}
+	_, err = io.WriteString(file, text)
+	return errors.Join(err, file.Close())
+}
+
+// putTables starts a server for the tables, and loads them.
+func (b *bringing) putTables(ctx, alive context.Context) error {
+	if len(b.Snapshot.Tables) == 0 {
+		return nil
+	}
+	login, err := b.site.Login()
+	if err != nil {
+		return err
+	}
+	if login.Engine != "sqlite" {
+		if err := b.startDatabase(ctx, alive, login); err != nil {
+			return err
+		}
+	}
+	return b.load(ctx, login)
+}
+
+func (b *bringing) load(ctx context.Context, login database.Login) error {
+	db, err := b.openDatabase(ctx, login)
+	if err != nil {
+		return fmt.Errorf("open the copy's database: %w", err)
+	}
+	if err := archive.LoadAll(ctx, b.Store, b.Snapshot, db); err != nil {
+		return errors.Join(fmt.Errorf("load the tables into the copy: %w", err), db.Close())
+	}
+	return db.Close()
+}

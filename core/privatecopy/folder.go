@@ -1,0 +1,89 @@
+package privatecopy
+
+import (
+	"context"
+	"crypto/rand"
+	"errors"
+	"fmt"
+	"io/fs"
+	"os"
+	"path/filepath"
+	"strings"
+
+	"wetland/core/durable"
+	"wetland/core/files"
+	"wetland/core/host"
+	"wetland/core/workspace"
+)
+
+// newFolder makes the folder of a copy, for our eyes only, and holds it: whoever sweeps leaves it alone
+// until release is called, or this process ends.
+func newFolder(ctx context.Context, w *workspace.Workspace) (folder string, release func() error, err error) {
+	if err := durable.MkdirAll(w.Copies()); err != nil {
+		return "", nil, fmt.Errorf("make the folder of the copies: %w", err)
+	}
+	folder = filepath.Join(w.Copies(), strings.ToLower(rand.Text()))
+	if err := os.Mkdir(folder, 0o700); err != nil {
+		return "", nil, err
+	}
+	release, err = hold(ctx, folder)
+	if err != nil {
+		return "", nil, errors.Join(err, os.Remove(folder))
+	}
+	return folder, release, nil
+}
+
+// hold locks a folder until release is called. It is files.ErrLocked where somebody else does.
+func hold(ctx context.Context, folder string) (release func() error, err error) {
+	around, err := host.Here.Open(ctx, filepath.ToSlash(filepath.Dir(folder)))
+	if err != nil {
+		return nil, err
+	}
+	unlock, err := files.Lock(ctx, around, filepath.Base(folder), nil)
+	if err != nil {
+		return nil, errors.Join(err, around.Close())
+	}
+	return func() error { return errors.Join(unlock(), around.Close()) }, nil
+}
+
+// Sweep takes away the copies that nobody works on any more: a crash left them. It returns how many.
+func Sweep(ctx context.Context, w *workspace.Workspace) (swept int, err error) {
+	entries, err := os.ReadDir(w.Copies())
+	if errors.Is(err, fs.ErrNotExist) {
+		return 0, nil
+	}
+	if err != nil {
+		return 0, err
+	}
+	for _, entry := range entries {
+		folder := filepath.Join(w.Copies(), entry.Name())
+		release, held := hold(ctx, folder)
+		if errors.Is(held, files.ErrLocked) {
+			continue
+		}
+		if held != nil {
+			err = errors.Join(err, held)
+			continue
+		}
+		err = errors.Join(err, removeAll(folder), release())
+		swept++
+	}
+	if err != nil {
+		err = fmt.Errorf("take away the copy that was left in %s: %w", w.Copies(), err)
+	}
+	return swept, err
+}
+
+// removeAll takes a folder away, though what is in it cannot be written: a site's own folders may be so.
+func removeAll(folder string) error {
+	if os.RemoveAll(folder) == nil {
+		return nil
+	}
+	_ = filepath.WalkDir(folder, func(name string, entry fs.DirEntry, err error) error {
+		if err == nil && entry.IsDir() {
+			_ = os.Chmod(name, 0o700)
+		}
+		return nil
+	})
+	return os.RemoveAll(folder)
+}

@@ -1,0 +1,100 @@
+package privatecopy
+
+import (
+	"cmp"
+	"context"
+	_ "embed"
+	"encoding/json"
+	"fmt"
+	"net"
+	"os"
+	"path"
+	"path/filepath"
+	"slices"
+	"strings"
+
+	"wetland/core/files"
+	"wetland/core/workspace"
+)
+
+//go:embed router.php
+var router string
+
+// workers is how many requests PHP's own server answers at the same time.
+const workers = 4
+
+// servePages starts what answers for the copy's pages, until the copy is closed, and waits until it does.
+func (b *bringing) servePages(ctx, alive context.Context) error {
+	address := b.site.Address
+	own := net.JoinHostPort(address.Hostname(), cmp.Or(address.Port(), map[string]string{"http": "80", "https": "443"}[address.Scheme]))
+	at := net.JoinHostPort("0.0.0.0", cmp.Or(address.Port(), "80"))
+	if b.tls != nil {
+		at = b.world.Plain
+		file := filepath.Join(b.folder, "certificate.pem")
+		if err := os.WriteFile(file, b.tls.certificate, 0o600); err != nil {
+			return err
+		}
+		b.Copy.Workspace.Config.Reach.Certificates = file
+	}
+	program, err := b.program(ctx, at)
+	if err != nil {
+		return err
+	}
+	server := b.start(alive, program[0], program[1:]...)
+	return server.until(ctx, b.Clock, "the web server", func() error { return b.answers(ctx, "tcp", own) })
+}
+
+// program is what serves the pages.
+func (b *bringing) program(ctx context.Context, at string) ([]string, error) {
+	if own, ok := b.Servers[b.Of.Config.Site.CMS]; ok {
+		return own.Program(b.site.Root, at), nil
+	}
+	b.Copy.Workspace.Config.Site.PHPPool = workspace.PoolByRequest
+	public, err := b.publicFolder(ctx)
+	if err != nil {
+		return nil, err
+	}
+	file := path.Join(ownFolder, "router.php")
+	if err := b.put(ctx, file, router); err != nil {
+		return nil, err
+	}
+	facts, err := b.facts(public)
+	if err != nil {
+		return nil, err
+	}
+	php := b.php()
+	if err := b.comparePHP(ctx, php); err != nil {
+		return nil, err
+	}
+	front := []string{"env", fmt.Sprintf("PHP_CLI_SERVER_WORKERS=%d", workers), "WETLAND_COPY=" + facts}
+	return slices.Concat(front, php, []string{"-S", at, "-t", public, file}), nil
+}
+
+// publicFolder is the folder whose files the address serves: the root, or for an address below its host
+// one that has the root at that place.
+func (b *bringing) publicFolder(ctx context.Context) (string, error) {
+	below := strings.Trim(b.site.Address.Path, "/")
+	if below == "" {
+		return b.site.Root, nil
+	}
+	if public, ok := strings.CutSuffix(b.site.Root, "/"+below); ok && public != "" {
+		return public, nil
+	}
+	public := path.Join(ownFolder, "public")
+	at := path.Join(public, below)
+	if err := makeOpen(ctx, b.disk, path.Dir(at)); err != nil {
+		return "", err
+	}
+	return public, b.disk.Symlink(ctx, b.site.Root, at, files.Attributes{Owner: files.Unowned, Group: files.Unowned})
+}
+
+// facts are what the router knows of the site, as JSON.
+func (b *bringing) facts(public string) (string, error) {
+	address := b.site.Address
+	script := path.Join("/", address.Path, "index.php")
+	text, err := json.Marshal(map[string]any{
+		"name": address.Hostname(), "port": cmp.Or(address.Port(), map[string]string{"http": "80", "https": "443"}[address.Scheme]), "https": address.Scheme == "https",
+		"first": path.Join(public, script), "script": script,
+	})
+	return string(text), err
+}

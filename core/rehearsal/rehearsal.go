@@ -1,0 +1,237 @@
+// Package rehearsal tries an update on a private copy of the site before any visitor sees it: by the same
+// motion as on the site itself, so that it comes to the same verdict. Begin reading at Rehearse.
+//
+// It promises that the live site is not touched: it is read for the snapshot that the copy is made of, and
+// its pages are looked at once.
+package rehearsal
+
+import (
+	"cmp"
+	"context"
+	"errors"
+	"fmt"
+	"regexp"
+	"strings"
+	"time"
+
+	"wetland/core/advice"
+	"wetland/core/pagecheck"
+	"wetland/core/phrase"
+	"wetland/core/privatecopy"
+	"wetland/core/progress"
+	"wetland/core/runs"
+	"wetland/core/session"
+	"wetland/core/site/phppool"
+	"wetland/core/smoke"
+	"wetland/core/smoke/judging"
+	"wetland/core/snapshot"
+	"wetland/core/update"
+	"wetland/core/workspace"
+)
+
+// Options of a rehearsal.
+type Options struct {
+	update.Options
+	From    string // the snapshot that the copy is made of; "": one of this moment
+	Servers map[string]privatecopy.Server
+}
+
+// rehearsal is one under way.
+type rehearsal struct {
+	Options
+	live     *workspace.Workspace
+	snapshot *snapshot.Manifest
+	copy     *privatecopy.Copy
+	note     runs.CopyNote
+}
+
+// Rehearse brings packages in on a private copy of the site, judges them there, and takes the copy away.
+// Errors and runs are as with update.Update; the run is a rehearsal, and its state says how the packages
+// did.
+func Rehearse(ctx context.Context, w *workspace.Workspace, o Options) (run *runs.Run, err error) {
+	o.Guard.Fill()
+	if _, err := Sweep(ctx, w); err != nil {
+		return nil, err
+	}
+	r := &rehearsal{Options: o, live: w}
+	present, err := r.begin(ctx)
+	if err != nil {
+		return nil, err
+	}
+	defer func() { err = errors.Join(err, r.copy.Close()) }()
+	if err := r.compare(ctx, present); err != nil {
+		return nil, err
+	}
+	run, err = r.perform(ctx)
+	return run, err
+}
+
+// begin brings the copy up, and looks at the live pages once. The site is locked meanwhile, and free again
+// for what takes longest.
+func (r *rehearsal) begin(ctx context.Context) (present *smoke.Take, err error) {
+	var why runs.Reasons
+	s, err := session.Open(ctx, r.live, r.Guard, &why)
+	if err != nil {
+		return nil, err
+	}
+	defer func() {
+		if err = errors.Join(err, s.Close()); err != nil && r.copy != nil {
+			err = errors.Join(err, r.copy.Close())
+		}
+	}()
+	if open, err := runs.Unsettled(r.live); err != nil {
+		return nil, err
+	} else if open != nil {
+		why.Advise(fmt.Sprintf("%s %s", open.Name, runs.UnsettledWords[open.State]), advice.Lead("Run:", advice.Recover))
+	}
+	if err := why.Refusal(); err != nil {
+		return nil, err
+	}
+	if r.From != "" {
+		r.snapshot, err = snapshot.Load(ctx, s.Store, r.From)
+	} else {
+		r.snapshot, err = s.Take(ctx, "for a rehearsal")
+	}
+	if err != nil {
+		return nil, err
+	}
+	r.note.Snapshot = r.snapshot.Name
+	r.copy, err = privatecopy.BringUp(ctx, privatecopy.Options{Guard: r.Guard, Of: r.live, Store: s.Store, Snapshot: r.snapshot, Servers: r.Servers, PHP: aboutPHP(ctx, s)})
+	if err != nil {
+		return nil, err
+	}
+	r.note.Differs = r.copy.Differs
+	if present, err = s.Fetcher.Glance(ctx, session.Pages(r.live)); err != nil {
+		return nil, err
+	}
+	r.comparePHP(cmp.Or(s.Fetcher.PHPVersion(ctx), r.live.Config.Site.PHP))
+	return present, nil
+}
+
+// aboutPHP asks the site's own pool of PHP about itself, where it can be asked without touching the site.
+func aboutPHP(ctx context.Context, s *session.Session) *phppool.About {
+	where := s.Site.Workspace.Config.Site.PHPPool
+	if where == "" || where == workspace.PoolByRequest {
+		return nil
+	}
+	about, err := s.Site.Pool(where).Tell(ctx)
+	if err != nil {
+		s.Report.End(progress.Note, "php", fmt.Sprintf("the site's own PHP was not asked for its settings: %v", err))
+		return nil
+	}
+	return &about
+}
+
+// comparePHP tells of another PHP than the site's: the same code may do otherwise there.
+func (r *rehearsal) comparePHP(onSite string) {
+	switch onCopy := r.copy.PHP; {
+	case onCopy == "" || release(onSite) == release(onCopy):
+	case onSite == "":
+		r.Report.End(progress.Note, "php", fmt.Sprintf("the copy runs PHP %s; which one the site runs is not known", onCopy))
+	default:
+		r.note.Differs = append(r.note.Differs, fmt.Sprintf("it runs PHP %s, and the site %s", onCopy, onSite))
+	}
+}
+
+// release is the part of a version of PHP by which its language differs: 8.2 of 8.2.29-1~deb12u1.
+func release(version string) string {
+	parts := strings.SplitN(version, ".", 3)
+	return strings.Join(parts[:min(2, len(parts))], ".")
+}
+
+// compare holds the copy's pages against the site's, before anything is changed. What differs is told;
+// where nearly nothing is alike, nothing could be learnt from the copy.
+func (r *rehearsal) compare(ctx context.Context, present *smoke.Take) error {
+	fetcher, err := session.FetcherOf(r.copy.Workspace)
+	if err != nil {
+		return err
+	}
+	defer fetcher.Close()
+	rules, err := session.RulesOf(r.live)
+	if err != nil {
+		return err
+	}
+	pages := session.Pages(r.copy.Workspace)
+	r.Report.Begin("as the site", 0, "")
+	one, err1 := fetcher.Glance(ctx, pages)
+	other, err2 := fetcher.Glance(ctx, pages)
+	if err := errors.Join(err1, err2); err != nil {
+		return err
+	}
+	if r.From != "" { // the site may have changed since
+		r.Report.End(progress.Note, "as the site", "not compared: "+r.snapshot.Name+" is of another time")
+		return nil
+	}
+	judgement := judging.Judge(judging.Steady(rules, one, other), present)
+	rules.Apply(judgement)
+	return r.tellDifferences(judgement, one)
+}
+
+// tellDifferences says which pages of the copy are not as on the site.
+func (r *rehearsal) tellDifferences(judgement *smoke.Judgement, onCopy *smoke.Take) error {
+	failing := judgement.Failing()
+	pages := phrase.Plural(len(judgement.Pages), "page")
+	if len(failing) == 0 {
+		r.Report.End(progress.Good, "as the site", pages+" of the copy say the same as the site's")
+		return nil
+	}
+	words := fmt.Sprintf("%d of %s of the copy differ from the site's (%s): %s", len(failing), pages, phrase.List(failing, 3), pagecheck.FirstFinding(judgement))
+	if 2*len(failing) > len(judgement.Pages) {
+		r.Report.End(progress.Bad, "as the site", words)
+		var why runs.Reasons
+		why.Add("the copy does not answer as the site does, so that nothing could be learnt from it: "+words+statusWords(onCopy, failing[0]), "See what the site has that this machine does not: modules of PHP, another version of it, rules of its web server.")
+		return why.Refusal()
+	}
+	r.note.Differs = append(r.note.Differs, words)
+	r.Report.End(progress.Doubt, "as the site", words)
+	return nil
+}
+
+// statusWords says how a page of the copy answers.
+func statusWords(take *smoke.Take, path string) string {
+	facts, ok := take.Page(path)
+	if !ok {
+		return ""
+	}
+	return fmt.Sprintf(" (%s answers %d on the copy)", path, facts.Status)
+}
+
+// perform updates the copy.
+func (r *rehearsal) perform(ctx context.Context) (*runs.Run, error) {
+	o := r.Options.Options
+	search := true
+	o.Search, o.AskSearch = &search, nil // it exposes nobody
+	o.Decide, o.InDoubt = nil, update.GoBack
+	o.Notice, o.Guard.Report = false, onCopy{o.Guard.Report}
+	run, err := update.Update(ctx, r.copy.Workspace, o)
+	if run == nil {
+		return nil, err
+	}
+	return run, errors.Join(err, r.conclude(ctx, run))
+}
+
+// onCopy tells of snapshots of the copy as of those: by their numbers they could be taken for the site's.
+type onCopy struct{ progress.Reporter }
+
+var snapshotName = regexp.MustCompile(`\bsnap-\d+\b`)
+
+func (o onCopy) End(mark progress.Mark, step, detail string) {
+	o.Reporter.End(mark, step, ofCopy(detail))
+}
+
+func ofCopy(words string) string { return snapshotName.ReplaceAllString(words, "the copy's snapshot") }
+
+// Sweep takes away what rehearsals left that were interrupted. It returns how many copies that was.
+func Sweep(ctx context.Context, w *workspace.Workspace) (int, error) {
+	swept, err := privatecopy.Sweep(ctx, w)
+	if err != nil || swept == 0 {
+		return swept, err
+	}
+	return swept, runs.Each(w.Rehearsals(), func(_ string, run *runs.Run, err error) error {
+		if err != nil || run.State != runs.UnderWay || time.Since(run.Started) < time.Second {
+			return nil
+		}
+		run.State, run.Reason, run.Ended = runs.Stopped, "It was interrupted."+untouched, time.Now().UTC()
+		return run.Save()
+	})
+}
