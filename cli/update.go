@@ -294,8 +294,8 @@ func components(s *screen.Screen, run *runs.Run) {
 	}
 	s.Print("\n%s\n", s.Bold("The packages"))
 	for _, t := range run.Components {
-		sign := map[runs.Fate]string{runs.FateKept: s.Good("ok"), runs.FateBack: s.Bad("NO")}[t.Fate]
-		words := map[runs.Fate]string{runs.FateKept: "kept", runs.FateBack: "put back"}[t.Fate]
+		sign := map[runs.Fate]string{runs.FateKept: s.Good("ok"), runs.FateSound: s.Good("ok"), runs.FateBack: s.Bad("NO"), runs.FateNotSound: s.Bad("NO")}[t.Fate]
+		words := string(t.Fate)
 		if words == "" {
 			sign, words = "--", "not touched"
 		}

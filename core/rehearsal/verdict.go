@@ -24,14 +24,16 @@ func (r *rehearsal) conclude(ctx context.Context, run *runs.Run) error {
 	if err != nil {
 		r.note.Differs = append(r.note.Differs, fmt.Sprintf("what changed in its tables could not be told (%v)", err))
 	}
-	r.note.Tables = tables
 	run.State, run.Reason, run.Next = r.verdict(run)
 	run.Reason += untouched
 	run.Copy = &r.note
+	for _, t := range run.Components {
+		t.Fate = map[runs.Fate]runs.Fate{runs.FateKept: runs.FateSound, runs.FateBack: runs.FateNotSound}[t.Fate]
+	}
 	for i := range run.Steps {
 		run.Steps[i].Detail = ofCopy(run.Steps[i].Detail)
 	}
-	run.Database, run.Rest, run.Again = nil, nil, nil // of going back, on a copy that is gone
+	run.Database, run.Rest, run.Again = tables, nil, nil // what was done to go back, on a copy, is of no interest
 	run.Snapshot, run.Snapshots, run.Settled = r.snapshot.Name, nil, nil
 	return run.Save()
 }
@@ -123,7 +125,23 @@ func (r *rehearsal) changedTables(ctx context.Context, run *runs.Run) (notes []r
 		return nil, err
 	}
 	for _, differ := range database.CompareTables(before.Described(), after.Described()) {
-		notes = append(notes, runs.TableNote{Table: differ.Name, What: string(differ.Fate)})
+		notes = append(notes, runs.TableNote{Table: differ.Name, What: changeWords(differ)})
 	}
 	return notes, nil
+}
+
+// changeWords says how a table differs.
+func changeWords(differ database.TableChange) string {
+	before, now := phrase.Plural(int(differ.Before.Rows), "row"), phrase.Plural(int(differ.Now.Rows), "row")
+	switch {
+	case differ.Fate == database.Created:
+		return "is new, with " + now
+	case differ.Fate == database.Dropped:
+		return "is gone; it had " + before
+	case differ.Fate == database.Altered:
+		return fmt.Sprintf("has another structure; %s, %d before", now, differ.Before.Rows)
+	case differ.Before.Rows == differ.Now.Rows:
+		return fmt.Sprintf("some of its %s are others", now)
+	}
+	return fmt.Sprintf("%s, %d before", now, differ.Before.Rows)
 }

@@ -77,6 +77,4 @@ type CopyNote struct {
 	Snapshot string `json:"snapshot"` // that was brought up
 	// Differs says in what the copy was not as the site.
 	Differs []string `json:"differs,omitempty"`
-	// Tables says what the packages changed in the tables.
-	Tables []TableNote `json:"tables,omitempty"`
 }

@@ -134,7 +134,7 @@ type Run struct {
 	Rest     []RestNote    `json:"rest,omitempty"`
 	Remedies []Remedy      `json:"remedies,omitempty"`   // quick ones, tried before going back
 	Probes   []Probe       `json:"probes,omitempty"`     // of the search for a culprit
-	Database []TableNote   `json:"database,omitempty"`   // what going back did with each changed table
+	Database []TableNote   `json:"database,omitempty"`   // what going back did with each changed table; of a rehearsal: what the packages changed
 	Exposed  time.Duration `json:"exposed_ns,omitempty"` // how long visitors could see what was not kept
 	// Lingered is for how long PHP may have answered with it after it was put back: its code stays
 	// compiled where nobody could ask PHP to drop it.
@@ -170,6 +170,9 @@ type Fate string
 const (
 	FateKept Fate = "kept"
 	FateBack Fate = "put back"
+	// On a private copy.
+	FateSound    Fate = "sound"
+	FateNotSound Fate = "not sound"
 )
 
 // The files in a run's folder. BaselineFile and AfterFile are the pages before and after
