@@ -17,6 +17,7 @@ import (
 	"wetland/core/advice"
 	"wetland/core/host"
 	"wetland/core/hosts"
+	"wetland/core/rehearsal"
 	"wetland/core/runs"
 	"wetland/core/session"
 	"wetland/core/site"
@@ -259,7 +260,22 @@ func (a *app) load() (*workspace.Workspace, error) {
 		}
 		dir = found
 	}
-	return workspace.Load(dir, a.findHost)
+	w, err := workspace.Load(dir, a.findHost)
+	if err == nil {
+		a.sweep(w)
+	}
+	return w, err
+}
+
+// sweep takes away the private copies that a crash left.
+func (a *app) sweep(w *workspace.Workspace) {
+	swept, err := rehearsal.Sweep(context.Background(), w)
+	switch s := screen.New(a.errs, a.json); {
+	case err != nil:
+		s.Paragraph("", err.Error())
+	case swept > 0:
+		s.Paragraph("", "A rehearsal was interrupted: what it left of the private copy is taken away now. The site was not touched by it.")
+	}
 }
 
 // findHost finds the machine of a site. Whoever sits here may be asked on the way.

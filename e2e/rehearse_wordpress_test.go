@@ -1,19 +1,24 @@
 package e2e
 
 import (
+	"bufio"
 	"crypto/tls"
 	"encoding/pem"
+	"fmt"
 	"maps"
+	"net"
 	"net/url"
 	"os"
 	"path/filepath"
 	"regexp"
 	"slices"
 	"strings"
+	"sync"
 	"testing"
 
 	"wetland/core/files"
 	"wetland/core/smoke/reading"
+	"wetland/internal/loopback"
 	"wetland/internal/testenv"
 )
 
@@ -201,4 +206,107 @@ func TestRehearseMigration(t *testing.T) {
 	before.check(t)
 	wetland(t, workspace, "rehearse", migratingPlugin(t, "2.1", "tideline_is_missing();"), "--allow-major").want(t, 3, "Broken on a copy")
 	before.check(t)
+}
+
+// waysOut is a plugin that, in version 2.0, tries to leave the site in many ways when a page is asked for.
+// Each leaves a mark of its name.
+func waysOut(t *testing.T, version, outside string, port int, site *testenv.Site) string {
+	t.Helper()
+	tries := ""
+	if version == "2.0" {
+		tries = fmt.Sprintf(`
+add_action( 'init', function () {
+	if ( isset( $_GET['way'] ) ) { return; }
+	$outside = '%[1]s';
+	@file_put_contents( $outside . '/a file by its name', 'x' );
+	@mkdir( $outside . '/a folder' );
+	@unlink( $outside . '/theirs.txt' );
+	@symlink( $outside, ABSPATH . 'way-out' );
+	@file_put_contents( ABSPATH . 'way-out/through a link', 'x' );
+	@link( $outside . '/kept.txt', ABSPATH . 'hard.txt' ) && @file_put_contents( ABSPATH . 'hard.txt', 'x' );
+	@exec( 'echo x > ' . escapeshellarg( $outside . '/by a program' ) );
+	@exec( '(sleep 1; echo x > ' . escapeshellarg( $outside . '/by a program that stays' ) . ') > /dev/null 2>&1 &' );
+	@file_put_contents( '/proc/1/root' . $outside . '/through a process', 'x' );
+	foreach ( array( 'tcp://127.0.0.1:%[2]d' => 'a port', 'unix://' . $outside . '/cache.sock' => 'a socket' ) as $where => $way ) {
+		$socket = @stream_socket_client( $where, $e, $s, 2 );
+		if ( $socket ) { fwrite( $socket, $way . "\n" ); fclose( $socket ); }
+	}
+	@file_get_contents( home_url( '/?way=itself' ), false, stream_context_create( array( 'http' => array( 'timeout' => 2 ) ) ) );
+	file_put_contents( ABSPATH . 'in the root.txt', 'x' );
+	file_put_contents( '%[3]s/wp-content/by its whole name.txt', 'x' );
+	$up = wp_upload_dir(); file_put_contents( $up['basedir'] . '/in the uploads.txt', 'x' );
+	update_option( 'ways_row', 'x' );
+	$db = @mysqli_connect( '127.0.0.1', DB_USER, DB_PASSWORD, DB_NAME, %[4]d );
+	if ( $db ) { mysqli_query( $db, "REPLACE INTO of_options (option_name, option_value) VALUES ('ways_connection', 'x')" ); }
+} );
+`, outside, port, site.Root, site.Port)
+	}
+	return zipOf(t, "waysout."+version+".zip", map[string]string{"waysout/waysout.php": "<?php\n/*\nPlugin Name: Ways Out\nVersion: " + version + "\n*/\n" + tries})
+}
+
+// Nothing that a plugin tries leaves a private copy. On the site itself all of it works: that is what is
+// held back.
+func TestNothingLeavesTheCopy(t *testing.T) {
+	site := testenv.WordPress(t)
+	workspace := adoptKind(t, site)
+	outside := t.TempDir()
+	must(t, os.Chmod(outside, 0o777), os.WriteFile(filepath.Join(outside, "theirs.txt"), []byte("theirs"), 0o666), os.WriteFile(filepath.Join(outside, "kept.txt"), []byte("theirs"), 0o666))
+	var came sync.Map
+	hear := func(conn net.Conn) {
+		line, _ := bufio.NewReader(conn).ReadString('\n')
+		came.Store(strings.TrimSpace(line), true)
+	}
+	port := loopback.Listen(t, "tcp", "127.0.0.1:0", hear).(*net.TCPAddr).Port
+	loopback.Listen(t, "unix", filepath.Join(outside, "cache.sock"), hear)
+	wetland(t, workspace, "update", waysOut(t, "1.0", outside, port, site)).want(t, 0)
+	site.PHP(t, []byte("<?php require 'wp-load.php'; require_once ABSPATH . 'wp-admin/includes/plugin.php'; activate_plugin( 'waysout/waysout.php' );"))
+
+	out := func() (all []string) {
+		t.Helper()
+		text, err := os.ReadFile(filepath.Join(outside, "kept.txt"))
+		must(t, err)
+		if string(text) != "theirs" {
+			all = append(all, "through a hard link")
+		}
+		if _, err := os.Stat(filepath.Join(outside, "theirs.txt")); err != nil {
+			all = append(all, "a file removed")
+		}
+		for _, name := range []string{"a file by its name", "a folder", "through a link", "by a program", "by a program that stays"} {
+			if _, err := os.Stat(filepath.Join(outside, name)); err == nil {
+				all = append(all, name)
+			}
+		}
+		for _, name := range []string{"in the root.txt", "wp-content/by its whole name.txt", "wp-content/uploads/in the uploads.txt"} {
+			if _, err := os.Stat(filepath.Join(site.Root, name)); err == nil {
+				all = append(all, name)
+			}
+		}
+		came.Range(func(way, _ any) bool { all = append(all, way.(string)); return true })
+		log, err := os.ReadFile(site.Log)
+		must(t, err)
+		if strings.Contains(string(log), "way=itself") {
+			all = append(all, "the site by its name")
+		}
+		all = append(all, column(t, site.Account.Root, "SELECT option_name FROM of_options WHERE option_name LIKE 'ways\\_%'")...)
+		slices.Sort(all)
+		return all
+	}
+	before := remember(t, site, workspace)
+	two := waysOut(t, "2.0", outside, port, site)
+	wetland(t, workspace, "rehearse", two, "--allow-major").want(t, 0, "Sound on a copy")
+	if all := out(); len(all) > 0 {
+		t.Errorf("out of the copy came: %v", all)
+	}
+	before.check(t)
+	wetland(t, workspace, "update", two, "--allow-major")
+	want := []string{"a file by its name", "a file removed", "a folder", "a port", "a socket", "by a program", "by a program that stays", "in the root.txt", "the site by its name", "through a hard link", "through a link",
+		"ways_connection", "ways_row", "wp-content/by its whole name.txt", "wp-content/uploads/in the uploads.txt"}
+	if err := testenv.Until(func() error {
+		if all := out(); !slices.Equal(all, want) {
+			return fmt.Errorf("on the site itself these work: %q", all)
+		}
+		return nil
+	}); err != nil {
+		t.Error(err)
+	}
 }

@@ -46,19 +46,21 @@ func hold(ctx context.Context, folder string) (release func() error, err error) 
 	return func() error { return errors.Join(unlock(), around.Close()) }, nil
 }
 
-// Sweep takes away the copies that nobody works on any more: a crash left them. It returns how many.
-func Sweep(ctx context.Context, w *workspace.Workspace) (swept int, err error) {
+// Sweep takes away the copies that nobody works on any more: a crash left them. It returns how many, and how
+// many are left.
+func Sweep(ctx context.Context, w *workspace.Workspace) (swept, left int, err error) {
 	entries, err := os.ReadDir(w.Copies())
 	if errors.Is(err, fs.ErrNotExist) {
-		return 0, nil
+		return 0, 0, nil
 	}
 	if err != nil {
-		return 0, err
+		return 0, 0, err
 	}
 	for _, entry := range entries {
 		folder := filepath.Join(w.Copies(), entry.Name())
 		release, held := hold(ctx, folder)
 		if errors.Is(held, files.ErrLocked) {
+			left++
 			continue
 		}
 		if held != nil {
@@ -71,7 +73,7 @@ func Sweep(ctx context.Context, w *workspace.Workspace) (swept int, err error) {
 	if err != nil {
 		err = fmt.Errorf("take away the copy that was left in %s: %w", w.Copies(), err)
 	}
-	return swept, err
+	return swept, left, err
 }
 
 // removeAll takes a folder away, though what is in it cannot be written: a site's own folders may be so.

@@ -223,12 +223,12 @@ func ofCopy(words string) string { return snapshotName.ReplaceAllString(words, "
 
 // Sweep takes away what rehearsals left that were interrupted. It returns how many copies that was.
 func Sweep(ctx context.Context, w *workspace.Workspace) (int, error) {
-	swept, err := privatecopy.Sweep(ctx, w)
-	if err != nil || swept == 0 {
+	swept, left, err := privatecopy.Sweep(ctx, w)
+	if err != nil || swept == 0 || left > 0 { // whose rehearsal it is that is left cannot be told
 		return swept, err
 	}
 	return swept, runs.Each(w.Rehearsals(), func(_ string, run *runs.Run, err error) error {
-		if err != nil || run.State != runs.UnderWay || time.Since(run.Started) < time.Second {
+		if err != nil || run.State != runs.UnderWay {
 			return nil
 		}
 		run.State, run.Reason, run.Ended = runs.Stopped, "It was interrupted."+untouched, time.Now().UTC()

@@ -1,0 +1,118 @@
+package e2e
+
+import (
+	"fmt"
+	"math/rand/v2"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"syscall"
+	"testing"
+	"time"
+
+	"wetland/internal/testenv"
+)
+
+// runsIn lists the processes that have a text in their command lines.
+func runsIn(t *testing.T, text string) (found []string) {
+	t.Helper()
+	all, err := filepath.Glob("/proc/[0-9]*/cmdline")
+	must(t, err)
+	for _, file := range all {
+		line, err := os.ReadFile(file)
+		if err == nil && strings.Contains(string(line), text) {
+			found = append(found, strings.ReplaceAll(string(line), "\x00", " "))
+		}
+	}
+	return found
+}
+
+// Killed at any moment, a rehearsal leaves the site alone, and nothing behind for longer than until the next
+// command.
+func TestRehearsalKilled(t *testing.T) {
+	f := adopted(t)
+	pkg := f.pkg("tidetable-2.1.0")
+	began := time.Now()
+	f.run(t, "rehearse", pkg, "--allow-major").want(t, 3, "Broken on a copy", "was not touched")
+	whole := time.Since(began)
+	before := f.siteTree(t)
+	kills := 5
+	if os.Getenv("WETLAND_TORTURE") != "" {
+		kills = 50
+	}
+	seed := uint64(time.Now().UnixNano())
+	t.Logf("seed %d", seed)
+	random := rand.New(rand.NewPCG(seed, 0))
+	for i := range kills {
+		command := wetlandCommand(t, "rehearse", pkg, "--allow-major")
+		command.Dir = f.care
+		inGroup(command)
+		must(t, command.Start())
+		time.Sleep(time.Duration(random.Int64N(int64(whole)))) // any moment
+		signalAll(command, syscall.SIGKILL)
+		_ = command.Wait()
+		same(t, before, f.siteTree(t))
+		f.run(t, "history").want(t, 0)
+		if left, _ := os.ReadDir(filepath.Join(f.care, "copies")); len(left) > 0 {
+			t.Fatalf("kill %d: a copy is still there: %v", i, left)
+		}
+		if err := testenv.Until(func() error {
+			if left := runsIn(t, "serve-rowlock\x00"+f.root); len(left) > 0 {
+				return fmt.Errorf("kill %d: still there: %v", i, left)
+			}
+			return nil
+		}); err != nil {
+			t.Fatal(err)
+		}
+	}
+	f.run(t, "rehearse", f.pkg("enquiries-1.2.0")).want(t, 0, "Sound on a copy")
+	var told struct {
+		Events []struct{ Name, State string }
+	}
+	f.run(t, "history", "--json").decode(t, &told)
+	for _, event := range told.Events {
+		if event.State == "under way" {
+			t.Errorf("%s is told to be under way", event.Name)
+		}
+	}
+}
+
+// While a copy is up, no other account of the machine reaches it.
+func TestNobodyElseReachesTheCopy(t *testing.T) {
+	if os.Geteuid() != 0 {
+		t.Skip("only root can be somebody else")
+	}
+	f := adopted(t)
+	must(t, os.Chmod(filepath.Dir(f.care), 0o755), os.Chmod(filepath.Dir(filepath.Dir(f.care)), 0o755))
+	listening := func() string {
+		text, err := exec.Command("sh", "-c", "cat /proc/net/tcp /proc/net/tcp6 | awk '$4==\"0A\" {print $2}' | sort").Output()
+		must(t, err)
+		return string(text)
+	}
+	ports := listening()
+	command := wetlandCommand(t, "rehearse", f.pkg("tidetable-2.1.0"), "--allow-major")
+	command.Dir = f.care
+	must(t, command.Start())
+	defer func() { _ = command.Wait() }()
+	until(t, "the copy", func() bool { return len(runsIn(t, "serve-rowlock\x00"+f.root)) > 0 })
+	if now := listening(); now != ports {
+		t.Errorf("the machine listens at other ports than before: %s, before: %s", now, ports)
+	}
+	pids, err := exec.Command("pgrep", "-f", "serve-rowlock "+f.root).Output()
+	must(t, err)
+	look := []string{"ls " + filepath.Join(f.care, "copies") + "/*", "cat " + filepath.Join(f.care, "copies") + "/*/world" + f.root + "/rowlock.toml"}
+	for pid := range strings.FieldsSeq(string(pids)) {
+		look = append(look, "ls /proc/"+pid+"/root"+f.root, "cat /proc/"+pid+"/environ")
+	}
+	if len(look) < 4 {
+		t.Error("nothing of the copy runs")
+	}
+	for _, one := range look {
+		other := exec.Command("sh", "-c", one)
+		asOrdinaryUser(other)
+		if out, err := other.Output(); err == nil {
+			t.Errorf("somebody else could: %s: %s", one, out)
+		}
+	}
+}
