@@ -103,6 +103,9 @@ func planLines(p *update.Plan) [][2]string {
 	if p.Gap {
 		lines = append(lines, [2]string{"gap", "this system cannot exchange two folders in one step: between two renames visitors would find the folder missing for an instant, which --allow-gap accepts"})
 	}
+	if p.Rehearse == workspace.RehearseAlways || p.Rehearse == workspace.RehearseLarge && p.IsLarge() {
+		lines = append(lines, [2]string{"rehearsal", "first all of it is done on a private copy; what is broken there does not come to the site"})
+	}
 	if p.Notice {
 		lines = append(lines, [2]string{"notice", "visitors see one from before each swap until old compiled code has gone; it expires by itself after ten minutes"})
 	}

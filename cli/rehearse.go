@@ -34,9 +34,9 @@ func (a *app) rehearseCommand() *cobra.Command {
 
 The live site is not touched. Its pages are looked at once. Nothing leaves the copy:
 no mail, no request, no row. Where this machine cannot hold that back, no copy is made.`,
-		Example: `  wetland rehearse harbourlight@3.0.0 --allow-major
+		Example: `  wetland rehearse harbourlight@3.0.0
   wetland rehearse --all
-  wetland rehearse tidetable-2.1.0.zip --allow-major --from snap-4`,
+  wetland rehearse tidetable-2.1.0.zip --from snap-4`,
 		Args: func(cmd *cobra.Command, args []string) error {
 			if o.All == (len(args) > 0) {
 				return errors.New("name packages, or take --all that the shelf has newer")
@@ -61,8 +61,6 @@ no mail, no request, no row. Where this machine cannot hold that back, no copy i
 	flags.BoolVar(&o.AcceptPresent, "accept-present", false, "go on though pages are broken already: only new findings count")
 	flags.BoolVar(&o.Older, "allow-older", false, "go on though the package is older than what is installed")
 	flags.BoolVar(&o.Same, "allow-same", false, "go on though this version is installed already")
-	flags.BoolVar(&o.Major, "allow-major", false, "go on though the first number of the version changes")
-	flags.BoolVar(&o.LoseEdits, "lose-edits", false, "go on though files were edited by hand, which the update overwrites")
 	flags.StringVar(&o.Pick, "pick", "", "which package of a bundle: its folder or name")
 	return command
 }

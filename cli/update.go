@@ -11,6 +11,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"wetland/cli/screen"
+	"wetland/core/rehearsal"
 	"wetland/core/runs"
 	"wetland/core/smoke"
 	"wetland/core/update"
@@ -19,7 +20,7 @@ import (
 
 func (a *app) updateCommand() *cobra.Command {
 	var o update.Options
-	var inDoubt, search, order string
+	var inDoubt, search, order, rehearse string
 	var planOnly bool
 	command := &cobra.Command{
 		Use:   "update PACKAGE... | --all",
@@ -35,6 +36,9 @@ func (a *app) updateCommand() *cobra.Command {
      and prove that files, tables and pages are as they were
   7  of several packages, look for the culprit, and keep the others
 
+With --rehearse all of it is done on a private copy of the site first; only what is
+sound there comes to the site itself.
+
 Everything up to step 4 touches nothing on the site, and --plan stops there. If one
 package cannot be taken, none is. Files that a new version does not have any more are
 gone afterwards: it replaces, it never merges.
@@ -47,6 +51,7 @@ the other plugins.`,
 		Example: `  wetland update harbourlight-2.5.2.zip
   wetland update --all --plan
   wetland update --all --search yes
+  wetland update harbourlight@3.0.0 --allow-major --rehearse
   wetland update harbourlight@2.4.1 --allow-older
   wetland update tidetable-2.0.0.zip --allow-major --in-doubt keep`,
 		Args: func(cmd *cobra.Command, args []string) error {
@@ -62,6 +67,9 @@ the other plugins.`,
 				return err
 			}
 			o.Packages, o.Guard = args, a.guard()
+			if err := setRehearse(w, rehearse); err != nil {
+				return err
+			}
 			if err := a.deciders(&o, inDoubt, search, order); err != nil {
 				return err
 			}
@@ -88,6 +96,8 @@ the other plugins.`,
 	flags.BoolVar(&o.Notice, "notice", false, "show visitors a notice while files are swapped (WordPress; it expires by itself)")
 	flags.StringVar(&o.Pick, "pick", "", "which package of a bundle: its folder or name")
 	flags.StringVar(&inDoubt, "in-doubt", "", "what to do when pages are doubtful: ask, back or keep (default: ask on a terminal, else as wetland.toml says)")
+	flags.StringVar(&rehearse, "rehearse", "", "whether to try it on a private copy first: yes, no or large (only large steps); --rehearse alone is yes (default: as wetland.toml says)")
+	flags.Lookup("rehearse").NoOptDefVal = "yes"
 	flags.StringVar(&search, "search", "", "look for the culprit when several packages fail together: ask, yes or no (default: ask on a terminal, else as wetland.toml says)")
 	return command
 }
@@ -95,7 +105,18 @@ the other plugins.`,
 // update runs an update, and where a return to an older version failed, asks whether it is
 // wanted all the same. By then the site is safe.
 func (a *app) update(ctx context.Context, w *workspace.Workspace, o update.Options) error {
-	run, err := update.Update(ctx, w, o)
+	servers, err := ownServers()
+	if err != nil {
+		return err
+	}
+	first := rehearsal.UpdateOptions{Options: rehearsal.Options{Options: o, Servers: servers}}
+	if a.asks() {
+		first.GoOn = a.askGoOn
+	}
+	rehearsed, run, err := rehearsal.Update(ctx, w, first)
+	if run == nil && rehearsed != nil {
+		return a.ended(w, rehearsed, err)
+	}
 	ended := a.ended(w, run, a.orNothingNewer(err))
 	if run == nil || err != nil || !run.FailedReturn() || !a.asks() || ctx.Err() != nil {
 		return ended
@@ -106,6 +127,27 @@ func (a *app) update(ctx context.Context, w *workspace.Workspace, o update.Optio
 	o.KeepBroken = true
 	run, err = update.Update(ctx, w, o)
 	return a.ended(w, run, err)
+}
+
+// setRehearse has an update be rehearsed as the command line says, not as wetland.toml does.
+func setRehearse(w *workspace.Workspace, said string) error {
+	how := map[string]string{"": w.Config.Update.Rehearse, "yes": workspace.RehearseAlways, "no": workspace.RehearseNever, "large": workspace.RehearseLarge}
+	when, known := how[said]
+	if !known {
+		return fmt.Errorf("--rehearse must be yes, no or large, not %q", said)
+	}
+	w.Config.Update.Rehearse = when
+	return nil
+}
+
+// askGoOn asks whether to go on to the site after a rehearsal that was doubtful.
+func (a *app) askGoOn(ctx context.Context, rehearsed *runs.Run) bool {
+	a.screen.Print("\n")
+	if rehearsed.Judgement != nil {
+		a.screen.Pages(rehearsed.Judgement.Pages, true)
+	}
+	a.screen.Print("\n")
+	return a.ask(ctx, "That was on the copy: no visitor saw it. Go on to the site itself? Type go, or press Enter to leave it: ") == "go"
 }
 
 // deciders sets who decides what is not decided yet; nobody leaves it to wetland.toml.

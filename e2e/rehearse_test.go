@@ -34,7 +34,7 @@ func TestRehearsalKilled(t *testing.T) {
 	f := adopted(t)
 	pkg := f.pkg("tidetable-2.1.0")
 	began := time.Now()
-	f.run(t, "rehearse", pkg, "--allow-major").want(t, 3, "Broken on a copy", "was not touched")
+	f.run(t, "rehearse", pkg).want(t, 3, "Broken on a copy", "was not touched")
 	whole := time.Since(began)
 	before := f.siteTree(t)
 	kills := 5
@@ -45,7 +45,7 @@ func TestRehearsalKilled(t *testing.T) {
 	t.Logf("seed %d", seed)
 	random := rand.New(rand.NewPCG(seed, 0))
 	for i := range kills {
-		command := wetlandCommand(t, "rehearse", pkg, "--allow-major")
+		command := wetlandCommand(t, "rehearse", pkg)
 		command.Dir = f.care
 		inGroup(command)
 		must(t, command.Start())
@@ -91,7 +91,7 @@ func TestNobodyElseReachesTheCopy(t *testing.T) {
 		return string(text)
 	}
 	ports := listening()
-	command := wetlandCommand(t, "rehearse", f.pkg("tidetable-2.1.0"), "--allow-major")
+	command := wetlandCommand(t, "rehearse", f.pkg("tidetable-2.1.0"))
 	command.Dir = f.care
 	must(t, command.Start())
 	defer func() { _ = command.Wait() }()
@@ -115,4 +115,51 @@ func TestNobodyElseReachesTheCopy(t *testing.T) {
 			t.Errorf("somebody else could: %s: %s", one, out)
 		}
 	}
+}
+
+// An update that is rehearsed first comes to the site only where the rehearsal was sound; else no visitor
+// ever sees it.
+func TestUpdateRehearsedFirst(t *testing.T) {
+	f := adopted(t)
+	before := f.siteTree(t)
+	f.run(t, "update", f.pkg("tidetable-2.1.0"), "--allow-major", "--rehearse").want(t, 3, "Broken on a copy", "was not touched")
+	same(t, before, f.siteTree(t))
+	f.run(t, "update", f.pkg("harbourlight-3.0.0"), "--allow-major", "--rehearse").want(t, 4, "Doubtful on a copy", "was not touched")
+	same(t, before, f.siteTree(t))
+	f.run(t, "update", f.pkg("enquiries-1.2.0"), f.pkg("tidetable-2.1.0"), "--allow-major", "--rehearse=large").want(t, 3, "Sound in part on a copy", "Sound on the copy: Enquiries 1.2.0. Not: Tidetable 2.1.0")
+	same(t, before, f.siteTree(t))
+	if runs, _ := filepath.Glob(filepath.Join(f.care, "runs/run-*")); len(runs) > 0 {
+		t.Errorf("the site itself was worked on: %v", runs)
+	}
+	f.run(t, "update", f.pkg("enquiries-1.2.0"), "--rehearse", "--plan").want(t, 0, "first all of it is done on a private copy")
+	var kept struct {
+		State, Rehearsed string
+	}
+	f.run(t, "update", f.pkg("enquiries-1.2.0"), "--rehearse", "--json").want(t, 0).decode(t, &kept)
+	if kept.State != "kept" || kept.Rehearsed != "rehearsal-4" {
+		t.Errorf("%+v", kept)
+	}
+	f.run(t, "update", f.pkg("harbourlight-2.5.2"), "--rehearse=large").want(t, 0, "Kept")
+	f.run(t, "update", f.pkg("harbourlight-3.0.0"), "--allow-major", "--rehearse", "--in-doubt", "keep").want(t, 4, "rehearsal-5: doubtful on a copy. Now the site itself", "Done, with doubts")
+	f.run(t, "update", f.pkg("enquiries-1.2.0"), "--rehearse=perhaps").want(t, 1, "--rehearse must be yes, no or large")
+}
+
+// Where nothing can be confined, no copy is made, and none counts as sound: an update that is always
+// rehearsed is refused, one that is for its large steps says so and goes on.
+func TestNoConfinementNoCopy(t *testing.T) {
+	f := adopted(t)
+	confined := func(args ...string) result {
+		t.Helper()
+		script := `echo 0 > /proc/sys/user/max_user_namespaces && exec "$0" "$@"`
+		command := exec.Command("unshare", append([]string{"-U", "-r", "sh", "-c", script, program}, args...)...)
+		return finish(t, command, f.care)
+	}
+	if out, err := exec.Command("unshare", "-U", "-r", "sh", "-c", "echo 0 > /proc/sys/user/max_user_namespaces").CombinedOutput(); err != nil {
+		testenv.Missing(t, "unshare: "+string(out))
+	}
+	before := f.siteTree(t)
+	confined("rehearse", f.pkg("tidetable-2.0.0")).want(t, 2, "this machine offers no confinement", "A copy whose plugins could send mails")
+	confined("update", f.pkg("tidetable-2.0.0"), "--allow-major", "--rehearse").want(t, 2, "this machine offers no confinement", "A copy whose plugins could send mails")
+	same(t, before, f.siteTree(t))
+	confined("update", f.pkg("tidetable-2.0.0"), "--allow-major", "--rehearse=large").want(t, 0, "rehearsal not made: this machine offers no confinement", "Kept")
 }

@@ -202,9 +202,9 @@ func TestRehearseMigration(t *testing.T) {
 		t.Fatal(err)
 	}
 	before := remember(t, site, workspace)
-	wetland(t, workspace, "rehearse", migratingPlugin(t, "2.0", ""), "--allow-major").want(t, 0, "Sound on a copy", "of_ferrylog", "has another structure")
+	wetland(t, workspace, "rehearse", migratingPlugin(t, "2.0", "")).want(t, 0, "Sound on a copy", "of_ferrylog", "has another structure")
 	before.check(t)
-	wetland(t, workspace, "rehearse", migratingPlugin(t, "2.1", "tideline_is_missing();"), "--allow-major").want(t, 3, "Broken on a copy")
+	wetland(t, workspace, "rehearse", migratingPlugin(t, "2.1", "tideline_is_missing();")).want(t, 3, "Broken on a copy")
 	before.check(t)
 }
 
@@ -293,7 +293,7 @@ func TestNothingLeavesTheCopy(t *testing.T) {
 	}
 	before := remember(t, site, workspace)
 	two := waysOut(t, "2.0", outside, port, site)
-	wetland(t, workspace, "rehearse", two, "--allow-major").want(t, 0, "Sound on a copy")
+	wetland(t, workspace, "rehearse", two).want(t, 0, "Sound on a copy")
 	if all := out(); len(all) > 0 {
 		t.Errorf("out of the copy came: %v", all)
 	}

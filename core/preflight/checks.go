@@ -13,6 +13,7 @@ import (
 	"sync"
 	"time"
 
+	"wetland/core/advice"
 	"wetland/core/deploy"
 	"wetland/core/files"
 	"wetland/core/identity"
@@ -59,7 +60,7 @@ func TargetOf(s *session.Session, p *packages.Package, allowed Allowed, why *run
 		}
 	case version.Major:
 		if !allowed.Major {
-			why.Add(fmt.Sprintf("from %s to %s is %s", t.From, t.To, version.Major.Meaning()), largeStepAdvice)
+			why.Advise(fmt.Sprintf("from %s to %s is %s", t.From, t.To, version.Major.Meaning()), largeStep(s, p)...)
 		}
 	case version.Same:
 		if !allowed.Same {
@@ -69,7 +70,14 @@ func TargetOf(s *session.Session, p *packages.Package, allowed Allowed, why *run
 	return t
 }
 
-const largeStepAdvice = "Rehearse it on a copy of the site, if there is one. To take the step, add --allow-major."
+// largeStep is what to do about another major release.
+func largeStep(s *session.Session, p *packages.Package) []advice.Step {
+	named := p.Origin
+	if rel, err := filepath.Rel(s.Shelf().Dir, named); err == nil && filepath.IsLocal(rel) {
+		named = p.Folder + "@" + p.Header.Version
+	}
+	return []advice.Step{advice.Lead("Rehearse it first, on a private copy of the site:", advice.Rehearse, named), advice.Do("To take the step, add --allow-major.")}
+}
 
 // explainMissing refuses a package that is not installed yet and would land beside
 // what it is probably meant for.

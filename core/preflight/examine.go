@@ -271,14 +271,14 @@ func ExamineInstalled(ctx context.Context, s *session.Session, e *Examination, p
 		e.Diffs = append(e.Diffs, edits.ChangeOf(ctx, s.Site.Files, installed, present, p, path.Clean(name)))
 	}
 	distance := version.Between(installed.Version, p.Header.Version)
-	worth, do := Go, ""
+	worth, do := Go, []advice.Step{}
 	switch {
 	case distance == version.Major && !o.Major:
-		worth, do = No, largeStepAdvice
+		worth, do = No, largeStep(s, p)
 	case distance == version.Major, distance == version.Unclear:
 		worth = Care
 	}
-	e.Add("distance", worth, fmt.Sprintf("%s -> %s, %s", phrase.Version(installed.Version), phrase.Version(p.Header.Version), distance.Meaning()), do)
+	e.advise("distance", worth, fmt.Sprintf("%s -> %s, %s", phrase.Version(installed.Version), phrase.Version(p.Header.Version), distance.Meaning()), do...)
 	if far := majors(installed.Version, p.Header.Version); far > 1 {
 		e.Add("distance", Care, fmt.Sprintf("the installed version is %d major releases behind", far), "Ask the vendor whether it must be reached one major release after the other.")
 	}

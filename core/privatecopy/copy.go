@@ -138,7 +138,6 @@ func (b *bringing) fill(ctx context.Context) error {
 	if err := durable.MkdirAll(b.Copy.Workspace.Dir); err != nil {
 		return err
 	}
-	b.Copy.Workspace.SettleAtOnce()
 	var err error
 	if b.site, err = site.Open(ctx, b.Copy.Workspace); err != nil {
 		return fmt.Errorf("open the copy: %w", err)
@@ -202,7 +201,13 @@ func (b *bringing) enter(ctx context.Context) (err error) {
 	if b.world, err = b.makeWorld(); err != nil {
 		return err
 	}
-	if b.host, err = confine.Enter(ctx, b.world); err != nil {
+	b.host, err = confine.Enter(ctx, b.world)
+	if errors.Is(err, confine.ErrNotOffered) {
+		var why runs.Reasons
+		why.Add(err.Error(), "A copy whose plugins could send mails or change the site is not made. Linux from 5.12 on offers what is needed; a host may have switched it off (user namespaces). Rehearse on a machine that has it.")
+		return why.Refusal()
+	}
+	if err != nil {
 		return err
 	}
 	b.disk, err = files.NewRoots(ctx, b.host, "/")

@@ -50,6 +50,7 @@ func (b *bringing) program(ctx context.Context, at string) ([]string, error) {
 		return own.Program(b.site.Root, at), nil
 	}
 	b.Copy.Workspace.Config.Site.PHPPool = workspace.PoolByRequest
+	b.Copy.Workspace.SettleAtOnce()
 	public, err := b.publicFolder(ctx)
 	if err != nil {
 		return nil, err

@@ -36,6 +36,22 @@ type Options struct {
 	Servers map[string]privatecopy.Server
 }
 
+// ErrNoCopy says that no copy could be made of which anything could be learnt.
+var ErrNoCopy = errors.New("no private copy of the site could be made")
+
+// noCopy says why no copy could be made, unless a person stopped it.
+func noCopy(ctx context.Context, why error) error {
+	if ctx.Err() != nil {
+		return why
+	}
+	return &withoutCopy{why}
+}
+
+type withoutCopy struct{ why error }
+
+func (w *withoutCopy) Error() string   { return ErrNoCopy.Error() + ": " + w.why.Error() }
+func (w *withoutCopy) Unwrap() []error { return []error{ErrNoCopy, w.why} }
+
 // rehearsal is one under way.
 type rehearsal struct {
 	Options
@@ -98,7 +114,7 @@ func (r *rehearsal) begin(ctx context.Context) (present *smoke.Take, err error) 
 	r.note.Snapshot = r.snapshot.Name
 	r.copy, err = privatecopy.BringUp(ctx, privatecopy.Options{Guard: r.Guard, Of: r.live, Store: s.Store, Snapshot: r.snapshot, Servers: r.Servers, PHP: aboutPHP(ctx, s)})
 	if err != nil {
-		return nil, err
+		return nil, noCopy(ctx, err)
 	}
 	r.note.Differs = r.copy.Differs
 	if present, err = s.Fetcher.Glance(ctx, session.Pages(r.live)); err != nil {
@@ -180,7 +196,7 @@ func (r *rehearsal) tellDifferences(judgement *smoke.Judgement, onCopy *smoke.Ta
 		r.Report.End(progress.Bad, "as the site", words)
 		var why runs.Reasons
 		why.Add("the copy does not answer as the site does, so that nothing could be learnt from it: "+words+statusWords(onCopy, failing[0]), "See what the site has that this machine does not: modules of PHP, another version of it, rules of its web server.")
-		return why.Refusal()
+		return noCopy(context.Background(), why.Refusal())
 	}
 	r.note.Differs = append(r.note.Differs, words)
 	r.Report.End(progress.Doubt, "as the site", words)
@@ -202,7 +218,8 @@ func (r *rehearsal) perform(ctx context.Context) (*runs.Run, error) {
 	search := true
 	o.Search, o.AskSearch = &search, nil // it exposes nobody
 	o.Decide, o.InDoubt = nil, update.GoBack
-	o.Notice, o.Guard.Report = false, onCopy{o.Guard.Report}
+	o.Major, o.LoseEdits, o.AllowGap, o.Notice = true, true, true, false
+	o.May, o.Guard.Report = nil, onCopy{o.Guard.Report}
 	run, err := update.Update(ctx, r.copy.Workspace, o)
 	if run == nil {
 		return nil, err

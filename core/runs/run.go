@@ -142,7 +142,9 @@ type Run struct {
 	Reason   string        `json:"reason,omitempty"` // why it ended so, in a sentence
 	Next     []advice.Step `json:"next,omitempty"`   // what to do
 	Folder   string        `json:"folder"`
-	Copy     *CopyNote     `json:"copy,omitempty"` // of a rehearsal: the copy that it was made on
+	// Rehearsed names the rehearsal of an update that was made before it.
+	Rehearsed string    `json:"rehearsed,omitempty"`
+	Copy      *CopyNote `json:"copy,omitempty"` // of a rehearsal: the copy that it was made on
 	// Staging is the name of the folders in which the run's new trees wait beside the live
 	// ones: nobody can know it before they are made.
 	Staging string `json:"staging,omitempty"`

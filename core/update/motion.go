@@ -66,6 +66,11 @@ type Options struct {
 	// Planned is told the plan as soon as it is known; what stands against it may be
 	// told later.
 	Planned func(p *Plan)
+	// May is asked once the plan is known, before the pages are looked at; an error ends the update,
+	// with nothing touched. nil: it may.
+	May func(p *Plan) error
+	// Moving is what a rehearsal found to change by itself on pages: it is not compared.
+	Moving []smoke.Finding
 }
 
 // motion is one update under way.
@@ -203,6 +208,11 @@ func (m *motion) prepare(ctx context.Context, why *runs.Reasons) error {
 	if m.options.Planned != nil {
 		m.options.Planned(m.plan)
 	}
+	if m.options.May != nil {
+		if err := m.options.May(m.plan); err != nil {
+			return err
+		}
+	}
 	*why = append(*why, ofSite...)
 	preflight.CheckNotice(m.Session, why)
 	pagecheck.CheckPages(m.Session, why)
@@ -223,6 +233,7 @@ func (m *motion) prepare(ctx context.Context, why *runs.Reasons) error {
 	if m.baseline, err = pagecheck.LookBefore(ctx, m.Session, before, why); err != nil {
 		return err
 	}
+	m.baseline.Moving = append(m.baseline.Moving, m.options.Moving...)
 	if err := ctx.Err(); err != nil {
 		return err
 	}

@@ -1,6 +1,7 @@
 package update
 
 import (
+	"cmp"
 	"context"
 	"fmt"
 	"path/filepath"
@@ -33,10 +34,18 @@ type Plan struct {
 	TimeLimit     string              `json:"time_limit,omitempty"` // how long it may take; "": without limit
 	WaitAfterSwap string              `json:"wait_after_swap"`      // how long it waits after each swap
 	Notice        bool                `json:"notice"`               // visitors see one while files are swapped
+	Rehearse      string              `json:"rehearse"`             // which updates are rehearsed on a private copy first, as wetland.toml says
 	Gap           bool                `json:"gap"`                  // folders cannot be exchanged in one step on this system
 	Commands      []string            `json:"commands,omitempty"`   // of wetland.toml, with when they run
 
 	groups [][]*deploy.Change
+}
+
+// IsLarge tells of a plan by which much may become different: to another major release, or of several
+// components at once.
+func (p *Plan) IsLarge() bool {
+	changes := p.Changes()
+	return len(changes) > 1 || slices.ContainsFunc(changes, func(c PlannedChange) bool { return c.Distance == version.Major })
 }
 
 // PlanStep is a group of components that are put in place together.
@@ -210,6 +219,7 @@ func (m *motion) makePlan() {
 	}
 	config := m.Site.Workspace.Config.Update
 	p.InDoubt, p.Search, p.WaitAfterSwap = m.inDoubt(), m.searchUnasked(), m.Site.SettleTime().String()
+	p.Rehearse = cmp.Or(config.Rehearse, workspace.RehearseNever)
 	if config.TimeLimit.Duration > 0 {
 		p.TimeLimit = config.TimeLimit.String()
 	}

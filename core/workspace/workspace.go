@@ -198,7 +198,17 @@ type UpdateConfig struct {
 	// Search looks for the culprit when several packages fail together.
 	Search    bool     `toml:"search"`
 	TimeLimit Duration `toml:"time_limit"` // how long an update may take; 0: without limit
+	// Rehearse says which updates are made on a private copy first: RehearseAlways,
+	// RehearseLarge, or RehearseNever, as "" is.
+	Rehearse string `toml:"rehearse"`
 }
+
+// Which updates are rehearsed.
+const (
+	RehearseAlways = "always"
+	RehearseLarge  = "large steps" // to another major release, or of several components
+	RehearseNever  = "never"
+)
 
 // CachesConfig names caches outside of the CMS, emptied after each swap.
 type CachesConfig struct {
@@ -470,6 +480,9 @@ func (c *Config) check(at lines, say func(string, ...any)) {
 	}
 	if !slices.Contains([]string{"", "back", "keep"}, c.Update.InDoubt) {
 		say("[update] in_doubt must be \"back\" or \"keep\", not %q", c.Update.InDoubt)
+	}
+	if !slices.Contains([]string{"", RehearseAlways, RehearseLarge, RehearseNever}, c.Update.Rehearse) {
+		say("[update] rehearse must be %q, %q or %q, not %q", RehearseAlways, RehearseLarge, RehearseNever, c.Update.Rehearse)
 	}
 	for i, hold := range c.Hold {
 		if hold.Folder == "" || hold.Because == "" || !slices.Contains([]cms.Kind{"", cms.Theme, cms.Plugin}, hold.Kind) {
