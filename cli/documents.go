@@ -197,6 +197,8 @@ type snapshotDocument struct {
 	Weaker     []string  `json:"weaker"`          // what it does not promise
 	Skipped    []string  `json:"skipped"`         // sockets, devices and pipes
 	Fresh      *bool     `json:"fresh,omitempty"` // of snapshot: false if the newest one serves
+	// BroughtUp says what came of verify --bring-up.
+	BroughtUp *archive.Livable `json:"brought_up,omitempty"`
 	closing
 }
 

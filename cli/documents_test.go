@@ -254,6 +254,7 @@ func TestJSONOfEveryCommand(t *testing.T) {
 	want(0, snapshotDocument{}, "snapshot", "--if-older", "2h")
 	want(0, snapshotDocument{}, "verify", "snap-1")
 	want(1, failure, "verify", "snap-99")
+	want(0, snapshotDocument{}, "verify", "snap-1", "--bring-up")
 	want(0, pinDocument{}, "pin", "snap-1")
 	want(1, failure, "pin", "snap-99")
 	want(0, exportDocument{}, "export", "snap-1", filepath.Join(t.TempDir(), "out"))

@@ -64,7 +64,7 @@ func (a *app) showHistory(events []archive.Event) {
 
 func state(s *screen.Screen, state string) string {
 	switch runs.State(state) {
-	case runs.Kept, runs.Restored, runs.SoundOnCopy, "verified":
+	case runs.Kept, runs.Restored, runs.SoundOnCopy, archive.Verified, archive.Lived:
 		return s.Good(state)
 	case runs.PutBack, runs.PutBackDoubt, runs.KeptDoubt, runs.KeptPart, runs.PartOnCopy, runs.DoubtfulOnCopy:
 		return s.Doubt(state)

@@ -1,7 +1,6 @@
 package cli
 
 import (
-	"errors"
 	"fmt"
 
 	"github.com/spf13/cobra"
@@ -96,43 +95,4 @@ func (a *app) showWeaker(m *snapshot.Manifest) {
 	for _, name := range m.Skipped {
 		a.screen.Row("  --  ", 6, "", "skipped, as it is neither file nor folder nor link: "+name)
 	}
-}
-
-func (a *app) verifyCommand() *cobra.Command {
-	var deep bool
-	command := &cobra.Command{
-		Use:   "verify SNAPSHOT",
-		Short: "Prove a snapshot: every byte and every row of it",
-		Long: `Read a whole snapshot and prove it: every file's bytes by their hash, every table's
-rows by their digest. With --deep, the tables are also loaded into a scratch
-database, which is made for that and taken away again, and what the engine makes of
-them is compared. Nothing on the site is touched.`,
-		Example: `  wetland verify snap-1
-  wetland verify snap-1 --deep`,
-		Args:              cobra.ExactArgs(1),
-		ValidArgsFunction: a.offer(1, false, snapshots),
-		RunE: func(cmd *cobra.Command, args []string) error {
-			w, err := a.loadSettled()
-			if err != nil {
-				return err
-			}
-			manifest, err := archive.Verify(cmd.Context(), w, args[0], deep, a.reader(cmd.Context()))
-			a.screen.Clear()
-			if errors.Is(err, archive.ErrDamaged) {
-				return &exitError{code: exitFailed, err: err}
-			}
-			if err != nil {
-				return err
-			}
-			if a.json {
-				a.writeJSON(documentOfSnapshot(manifest))
-				return nil
-			}
-			a.screen.Print("\n")
-			a.screen.Paragraph(a.screen.Good("Proved."), manifest.Name+" can be relied on.")
-			return nil
-		},
-	}
-	command.Flags().BoolVar(&deep, "deep", false, "also load the tables into a scratch database and compare")
-	return command
 }

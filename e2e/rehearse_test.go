@@ -163,3 +163,26 @@ func TestNoConfinementNoCopy(t *testing.T) {
 	same(t, before, f.siteTree(t))
 	confined("update", f.pkg("tidetable-2.0.0"), "--allow-major", "--rehearse=large").want(t, 0, "rehearsal not made: this machine offers no confinement", "Kept")
 }
+
+// A snapshot is brought up, and its pages tell whether the site can live by it. The live site is left alone,
+// also where it is dead; history tells of it, and tidy prefers such a snapshot.
+func TestSnapshotBroughtUp(t *testing.T) {
+	f := adopted(t)
+	f.run(t, "update", f.pkg("harbourlight-2.5.2")).want(t, 0)
+	must(t, os.WriteFile(filepath.Join(f.root, "themes/harbourlight/notices.html"), []byte("{{nonsense"), 0o644))
+	f.run(t, "snapshot").want(t, 0)
+	before := f.siteTree(t)
+	f.run(t, "verify", "snap-1", "--bring-up").want(t, 0, "the site can live by it: 11 pages, as run-1 saw them then")
+	f.run(t, "verify", "snap-2", "--bring-up").want(t, 0, "as run-1 saw them then")
+	f.run(t, "verify", "snap-3", "--bring-up").want(t, 3, "pages are broken with it", "/notices")
+	same(t, before, f.siteTree(t))
+	f.run(t, "history").want(t, 0, "snap-1 brought up, sound", "snap-3 brought up, broken")
+	config := filepath.Join(f.care, "wetland.toml")
+	text, err := os.ReadFile(config)
+	must(t, err)
+	must(t, os.WriteFile(config, []byte(strings.Replace(string(text), "all_for_days = 14", "all_for_days = 0", 1)), 0o600))
+	f.run(t, "snapshot").want(t, 0)
+	f.run(t, "tidy").want(t, 0, "the last of its day that was brought up and was sound")
+	must(t, os.RemoveAll(f.root))
+	f.run(t, "verify", "snap-1", "--bring-up").want(t, 0, "the site can live by it")
+}

@@ -17,6 +17,7 @@ import (
 	"wetland/core/runs"
 	"wetland/core/session"
 	"wetland/core/site"
+	"wetland/core/smoke"
 	"wetland/core/snapshot"
 	"wetland/core/workspace"
 )
@@ -29,6 +30,13 @@ type Event struct {
 	About   string    `json:"about"`
 	Problem string    `json:"problem,omitempty"` // why it cannot be read
 }
+
+// How snapshots are: every one is verified when it is taken; one that was brought up and was sound is proved
+// to be more than readable.
+const (
+	Verified = "verified"
+	Lived    = "brought up, sound"
+)
 
 // History lists the snapshots and runs of a workspace, oldest first. What cannot
 // be read is in it, with the reason.
@@ -50,8 +58,9 @@ func History(ctx context.Context, w *workspace.Workspace, guard session.Guard) (
 		return events, err
 	}
 	defer store.Close()
-	snapshots, err := store.Names(ctx)
-	if err != nil {
+	snapshots, err1 := store.Names(ctx)
+	broughtUp, err2 := BroughtUp(w)
+	if err := errors.Join(err1, err2); err != nil {
 		return events, err
 	}
 	for _, name := range snapshots {
@@ -65,7 +74,11 @@ func History(ctx context.Context, w *workspace.Workspace, guard session.Guard) (
 		if m.Reason != "" {
 			about += "; " + m.Reason
 		}
-		events = append(events, Event{At: m.FilesAt, Name: m.Name, State: "verified", About: about})
+		state := Verified
+		if as, is := broughtUp[name]; is {
+			state = map[bool]string{true: Lived, false: "brought up, " + string(as.Verdict)}[as.Verdict == smoke.Sound]
+		}
+		events = append(events, Event{At: m.FilesAt, Name: m.Name, State: state, About: about})
 	}
 	slices.SortStableFunc(events, func(a, b Event) int { return a.At.Compare(b.At) })
 	return events, nil

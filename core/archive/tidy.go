@@ -12,6 +12,7 @@ import (
 	"wetland/core/runs"
 	"wetland/core/session"
 	"wetland/core/site"
+	"wetland/core/smoke"
 	"wetland/core/snapshot"
 	"wetland/core/tables"
 	"wetland/core/workspace"
@@ -81,7 +82,16 @@ func Tidy(ctx context.Context, w *workspace.Workspace, now time.Time, confirm fu
 	if err := neededByRuns(w, needed); err != nil {
 		return nil, err
 	}
-	plan := &TidyPlan{Fates: rulesOf(w).Judge(all, needed, now)}
+	rules := rulesOf(w)
+	broughtUp, err := BroughtUp(w)
+	if err != nil {
+		return nil, err
+	}
+	rules.Proved = map[string]bool{}
+	for name, as := range broughtUp {
+		rules.Proved[name] = as.Verdict == smoke.Sound
+	}
+	plan := &TidyPlan{Fates: rules.Judge(all, needed, now)}
 	if confirm != nil && !confirm(plan) {
 		return plan, session.ErrDeclined
 	}

@@ -18,6 +18,9 @@ type Rules struct {
 	DailyForDays     int // the last of each day, for so many days
 	WeeklyForWeeks   int // the last of each week
 	MonthlyForMonths int // the last of each month
+	// Proved names snapshots that were brought up, and whose pages were sound: of a day, week or
+	// month the last of these stays, rather than one of which that is not known.
+	Proved map[string]bool
 }
 
 // Fate is what becomes of a snapshot when a store is tidied.
@@ -34,12 +37,11 @@ type Fate struct {
 // snapshots stay for longer, never go early.
 func (r Rules) Judge(all []*Manifest, needed map[string]string, now time.Time) []Fate {
 	fates := make([]Fate, len(all))
-	seen := map[string]bool{}
 	times, now := plausibleTimes(all, now)
+	chosen := r.chosen(all, times, now)
 	for i, m := range slices.Backward(all) {
 		fate := Fate{Name: m.Name, At: m.FilesAt}
 		at := times[i].In(now.Location())
-		year, week := at.ISOWeek()
 		switch why, isNeeded := needed[m.Name]; {
 		case isNeeded:
 			fate.Why = why
@@ -49,18 +51,13 @@ func (r Rules) Judge(all []*Manifest, needed map[string]string, now time.Time) [
 			fate.Why = fmt.Sprintf("of the last %d days", r.AllForDays)
 		}
 		// Each snapshot counts for its day, week and month, also one that stays anyway.
-		for _, rule := range []struct {
-			what, key string
-			since     time.Time
-		}{
-			{"day", at.Format("day 2006-01-02"), now.AddDate(0, 0, -r.DailyForDays)},
-			{"week", fmt.Sprintf("week %d-%d", year, week), now.AddDate(0, 0, -7*r.WeeklyForWeeks)},
-			{"month", at.Format("month 2006-01"), now.AddDate(0, -r.MonthlyForMonths, 0)},
-		} {
-			if !seen[rule.key] && at.After(rule.since) && fate.Why == "" {
-				fate.Why = "the last of its " + rule.what
+		for _, span := range r.spans(at, now) {
+			if chosen[span.key] == m.Name && at.After(span.since) && fate.Why == "" {
+				fate.Why = "the last of its " + span.what
+				if r.Proved[m.Name] {
+					fate.Why += " that was brought up and was sound"
+				}
 			}
-			seen[rule.key] = true
 		}
 		if fate.Go = fate.Why == ""; fate.Go {
 			fate.Why = "past its time"
@@ -68,6 +65,35 @@ func (r Rules) Judge(all []*Manifest, needed map[string]string, now time.Time) [
 		fates[i] = fate
 	}
 	return fates
+}
+
+// span is a stretch of time of which one snapshot stays.
+type span struct {
+	what, key string
+	since     time.Time // from when on that counts
+}
+
+// spans are those that a moment is in.
+func (r Rules) spans(at, now time.Time) []span {
+	year, week := at.ISOWeek()
+	return []span{
+		{"day", at.Format("day 2006-01-02"), now.AddDate(0, 0, -r.DailyForDays)},
+		{"week", fmt.Sprintf("week %d-%d", year, week), now.AddDate(0, 0, -7*r.WeeklyForWeeks)},
+		{"month", at.Format("month 2006-01"), now.AddDate(0, -r.MonthlyForMonths, 0)},
+	}
+}
+
+// chosen names the snapshot of each span that stays: the last one that is proved, else the last one.
+func (r Rules) chosen(all []*Manifest, times []time.Time, now time.Time) map[string]string {
+	chosen := map[string]string{}
+	for i, m := range slices.Backward(all) {
+		for _, span := range r.spans(times[i].In(now.Location()), now) {
+			if is, any := chosen[span.key]; !any || r.Proved[m.Name] && !r.Proved[is] {
+				chosen[span.key] = m.Name
+			}
+		}
+	}
+	return chosen
 }
 
 // plausibleTimes returns when the snapshots, oldest first, were taken, and what time it is, as far as

@@ -1,0 +1,107 @@
+package rehearsal
+
+import (
+	"cmp"
+	"context"
+	"errors"
+	"fmt"
+	"io/fs"
+	"path/filepath"
+	"slices"
+	"time"
+
+	"wetland/core/archive"
+	"wetland/core/phrase"
+	"wetland/core/privatecopy"
+	"wetland/core/progress"
+	"wetland/core/runs"
+	"wetland/core/session"
+	"wetland/core/smoke"
+	"wetland/core/smoke/judging"
+	"wetland/core/snapshot"
+	"wetland/core/workspace"
+)
+
+// BringUp brings a snapshot up on a private copy, and judges its pages by how they were at its time. What
+// came of it is noted in the workspace. The live site is not touched.
+func BringUp(ctx context.Context, w *workspace.Workspace, name string, servers map[string]privatecopy.Server, guard session.Guard) (judgement *smoke.Judgement, livable archive.Livable, err error) {
+	guard.Fill()
+	if _, err := Sweep(ctx, w); err != nil {
+		return nil, livable, err
+	}
+	store, m, err := session.OpenSnapshot(ctx, w, name, guard)
+	if err != nil {
+		return nil, livable, err
+	}
+	defer func() { err = errors.Join(err, store.Close()) }()
+	before, against, err := pagesOf(w, m)
+	if err != nil {
+		return nil, livable, err
+	}
+	up, err := privatecopy.BringUp(ctx, privatecopy.Options{Guard: guard, Of: w, Store: store, Snapshot: m, Servers: servers})
+	if err != nil {
+		return nil, livable, noCopy(ctx, err)
+	}
+	defer func() { err = errors.Join(err, up.Close()) }()
+	if judgement, err = judgeCopy(ctx, up.Workspace, before, guard.Report); err != nil {
+		return nil, livable, err
+	}
+	livable = archive.Livable{At: time.Now().UTC(), Verdict: judgement.Verdict, Pages: len(judgement.Pages), Against: against}
+	return judgement, livable, archive.NoteBroughtUp(w, m.Name, livable)
+}
+
+// pagesOf finds how pages were when a snapshot was taken: as its run saw them, else as they were recorded
+// last. nil: nobody knows, and only plain faults are seen.
+func pagesOf(w *workspace.Workspace, m *snapshot.Manifest) (take *smoke.Take, against string, err error) {
+	if m.Run != "" {
+		run, err := runs.Load(w, m.Run)
+		if err == nil {
+			file := runs.BaselineFile
+			if m.Settles != "" {
+				file = cmp.Or(run.PagesFile, runs.AfterFile)
+			}
+			if take, err = smoke.LoadTake(filepath.Join(run.Folder, file)); err == nil {
+				return take, "as " + run.Name + " saw them then", nil
+			}
+		}
+	}
+	take, err = smoke.LoadTake(w.Baseline())
+	if errors.Is(err, fs.ErrNotExist) {
+		return nil, "plain faults alone: nothing says how pages were", nil
+	}
+	if err != nil {
+		return nil, "", err
+	}
+	return take, "as they were recorded on " + take.At.Local().Format("2 January 2006, 15:04"), nil
+}
+
+// judgeCopy looks at the pages of a copy.
+func judgeCopy(ctx context.Context, w *workspace.Workspace, before *smoke.Take, report progress.Reporter) (*smoke.Judgement, error) {
+	fetcher, err := session.FetcherOf(w)
+	if err != nil {
+		return nil, err
+	}
+	defer fetcher.Close()
+	rules, err := session.RulesOf(w)
+	if err != nil {
+		return nil, err
+	}
+	pages := session.Pages(w)
+	if before != nil { // pages that are tested since say nothing about that time
+		pages = slices.DeleteFunc(pages, func(p smoke.Page) bool { _, known := before.Page(p.Path); return !known })
+	}
+	fetcher.Before = before
+	report.Begin("pages", int64(len(pages)), "pages")
+	take, err := fetcher.Take(ctx, pages, report)
+	if err != nil {
+		return nil, err
+	}
+	judgement := judging.Judge(before, take)
+	rules.Apply(judgement)
+	mark, words := progress.Good, phrase.Plural(len(pages), "page")+", all sound"
+	if judgement.Verdict != smoke.Sound {
+		mark, words = progress.Doubt, fmt.Sprintf("%d of %s not sound", len(judgement.Failing()), phrase.Plural(len(pages), "page"))
+	}
+	report.End(mark, "pages", words)
+	return judgement, nil
+}
