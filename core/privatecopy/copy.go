@@ -44,6 +44,9 @@ type Options struct {
 	Snapshot *snapshot.Manifest
 	// Servers serve the pages of sites, by the name of their CMS; where there is none, PHP does.
 	Servers map[string]Server
+	// Login is how the site logs in to its database, where that is known before its files are there;
+	// nil: they tell.
+	Login *database.Login
 	// PHP is what the site's own pool of PHP said of itself; nil: it could not be asked.
 	PHP *phppool.About
 }
@@ -130,7 +133,13 @@ func (b *bringing) fill(ctx context.Context) error {
 	}
 	apart, inner := errgroup.WithContext(ctx)
 	apart.Go(func() error { return b.putFiles(inner) })
-	apart.Go(func() error { return b.makeDatabase(inner) })
+	apart.Go(func() error {
+		err := b.makeDatabase(inner)
+		if err == nil && b.needsServer() && b.Login != nil {
+			err = b.putTables(inner, ctx, *b.Login)
+		}
+		return err
+	})
 	if err := apart.Wait(); err != nil {
 		return err
 	}
@@ -138,13 +147,19 @@ func (b *bringing) fill(ctx context.Context) error {
 	if err := durable.MkdirAll(b.Copy.Workspace.Dir); err != nil {
 		return err
 	}
-	var err error
+	recorded, err := os.ReadFile(b.Of.Baseline())
+	if err == nil { // how pages were recorded spares a look
+		err = durable.WriteFile(b.Copy.Workspace.Baseline(), recorded)
+	}
+	if err != nil && !errors.Is(err, fs.ErrNotExist) {
+		return err
+	}
 	if b.site, err = site.Open(ctx, b.Copy.Workspace); err != nil {
 		return fmt.Errorf("open the copy: %w", err)
 	}
 	defer func() { _ = b.site.Close() }()
 	apart, inner = errgroup.WithContext(ctx)
-	apart.Go(func() error { return b.putTables(inner, ctx) })
+	apart.Go(func() error { return b.putRest(inner, ctx) })
 	apart.Go(func() error { return b.servePages(inner, ctx) })
 	return apart.Wait()
 }
@@ -242,15 +257,20 @@ func (b *bringing) put(ctx context.Context, name, text string) error {
 	return errors.Join(err, file.Close())
 }
 
-// putTables starts a server for the tables, and loads them.
-func (b *bringing) putTables(ctx, alive context.Context) error {
-	if len(b.Snapshot.Tables) == 0 {
+// putRest puts the tables that needed the files first: to know the login, or the place.
+func (b *bringing) putRest(ctx, alive context.Context) error {
+	if len(b.Snapshot.Tables) == 0 || b.needsServer() && b.Login != nil {
 		return nil
 	}
 	login, err := b.site.Login()
 	if err != nil {
 		return err
 	}
+	return b.putTables(ctx, alive, login)
+}
+
+// putTables starts a server for the tables, if they need one, and loads them.
+func (b *bringing) putTables(ctx, alive context.Context, login database.Login) error {
 	if login.Engine != "sqlite" {
 		if err := b.startDatabase(ctx, alive, login); err != nil {
 			return err

@@ -14,7 +14,6 @@ import (
 	"strings"
 
 	"wetland/core/files"
-	"wetland/core/workspace"
 )
 
 //go:embed router.php
@@ -49,7 +48,7 @@ func (b *bringing) program(ctx context.Context, at string) ([]string, error) {
 	if own, ok := b.Servers[b.Of.Config.Site.CMS]; ok {
 		return own.Program(b.site.Root, at), nil
 	}
-	b.Copy.Workspace.Config.Site.PHPPool = workspace.PoolByRequest
+	b.Copy.Workspace.Config.Site.PHPPool = "" // new code answers at once, see php
 	b.Copy.Workspace.SettleAtOnce()
 	public, err := b.publicFolder(ctx)
 	if err != nil {

@@ -30,6 +30,10 @@ func (b *bringing) php() []string {
 			}
 		}
 	}
+	// It keeps compiled code as the site does, and looks for new files at each request.
+	set("opcache.validate_timestamps", "1")
+	set("opcache.revalidate_freq", "0")
+	set("opcache.file_update_protection", "0")
 	set("sendmail_path", "true") // nothing is sent, and the site does not notice
 	if log := b.Of.Config.Site.PHPLog; log != "" {
 		set("log_errors", "1")

@@ -16,6 +16,9 @@ import (
 // knows one account, the one of the settings. What happens to its files after the copy's end is of no
 // interest, so they are written as lazily as it can.
 
+// logSize is that of InnoDB's log: it is written whole when a database is made.
+const logSize = "--innodb-log-file-size=32M"
+
 // makeDatabase makes an empty one, if the tables need a server.
 func (b *bringing) makeDatabase(ctx context.Context) error {
 	if !b.needsServer() {
@@ -23,7 +26,7 @@ func (b *bringing) makeDatabase(ctx context.Context) error {
 	}
 	program, args := find().database, []string{"--no-defaults", "--initialize-insecure", "--datadir=" + databaseFolder}
 	if install := find().install; install != "" {
-		program, args = install, []string{"--no-defaults", "--auth-root-authentication-method=normal", "--skip-test-db", "--datadir=" + databaseFolder}
+		program, args = install, []string{"--no-defaults", "--auth-root-authentication-method=normal", "--skip-test-db", "--datadir=" + databaseFolder, logSize}
 	}
 	if _, err := b.host.Run(ctx, program, append(args, b.asRoot()...)...); err != nil {
 		return fmt.Errorf("make the copy's database: %w", err)
@@ -53,8 +56,8 @@ func (b *bringing) startDatabase(ctx, alive context.Context, login database.Logi
 	network, at := "unix", login.Socket
 	args := append([]string{
 		"--no-defaults", "--datadir=" + databaseFolder, "--pid-file=" + path.Join(databaseFolder, "pid"), "--init-file=" + account,
-		"--skip-log-bin", "--max-allowed-packet=1G", "--local-infile=0", "--secure-file-priv=" + databaseFolder,
-		"--innodb-flush-log-at-trx-commit=0", "--innodb-flush-method=nosync", "--skip-innodb-doublewrite", "--innodb-buffer-pool-size=256M",
+		"--skip-log-bin", "--skip-name-resolve", "--max-allowed-packet=1G", "--local-infile=0", "--secure-file-priv=" + databaseFolder,
+		logSize, "--innodb-flush-log-at-trx-commit=0", "--innodb-flush-method=nosync", "--skip-innodb-doublewrite", "--innodb-buffer-pool-size=256M",
 	}, b.asRoot()...)
 	if login.Socket != "" {
 		if err := b.openFolder(ctx, path.Dir(login.Socket)); err != nil {

@@ -11,7 +11,9 @@ import (
 	"errors"
 	"fmt"
 	"regexp"
+	"slices"
 	"strings"
+	"sync"
 	"time"
 
 	"wetland/core/advice"
@@ -58,6 +60,7 @@ type rehearsal struct {
 	live     *workspace.Workspace
 	snapshot *snapshot.Manifest
 	copy     *privatecopy.Copy
+	present  *smoke.Take // the site's own pages
 	note     runs.CopyNote
 }
 
@@ -70,25 +73,20 @@ func Rehearse(ctx context.Context, w *workspace.Workspace, o Options) (run *runs
 		return nil, err
 	}
 	r := &rehearsal{Options: o, live: w}
-	present, err := r.begin(ctx)
-	if err != nil {
+	if err := r.begin(ctx); err != nil {
 		return nil, err
 	}
 	defer func() { err = errors.Join(err, r.copy.Close()) }()
-	if err := r.compare(ctx, present); err != nil {
-		return nil, err
-	}
-	run, err = r.perform(ctx)
-	return run, err
+	return r.perform(ctx)
 }
 
 // begin brings the copy up, and looks at the live pages once. The site is locked meanwhile, and free again
 // for what takes longest.
-func (r *rehearsal) begin(ctx context.Context) (present *smoke.Take, err error) {
+func (r *rehearsal) begin(ctx context.Context) (err error) {
 	var why runs.Reasons
 	s, err := session.Open(ctx, r.live, r.Guard, &why)
 	if err != nil {
-		return nil, err
+		return err
 	}
 	defer func() {
 		if err = errors.Join(err, s.Close()); err != nil && r.copy != nil {
@@ -96,12 +94,12 @@ func (r *rehearsal) begin(ctx context.Context) (present *smoke.Take, err error) 
 		}
 	}()
 	if open, err := runs.Unsettled(r.live); err != nil {
-		return nil, err
+		return err
 	} else if open != nil {
 		why.Advise(fmt.Sprintf("%s %s", open.Name, runs.UnsettledWords[open.State]), advice.Lead("Run:", advice.Recover))
 	}
 	if err := why.Refusal(); err != nil {
-		return nil, err
+		return err
 	}
 	if r.From != "" {
 		r.snapshot, err = snapshot.Load(ctx, s.Store, r.From)
@@ -109,19 +107,27 @@ func (r *rehearsal) begin(ctx context.Context) (present *smoke.Take, err error) 
 		r.snapshot, err = s.Take(ctx, "for a rehearsal")
 	}
 	if err != nil {
-		return nil, err
+		return err
 	}
 	r.note.Snapshot = r.snapshot.Name
-	r.copy, err = privatecopy.BringUp(ctx, privatecopy.Options{Guard: r.Guard, Of: r.live, Store: s.Store, Snapshot: r.snapshot, Servers: r.Servers, PHP: aboutPHP(ctx, s)})
+	up := privatecopy.Options{Guard: r.Guard, Of: r.live, Store: s.Store, Snapshot: r.snapshot, Servers: r.Servers, PHP: aboutPHP(ctx, s)}
+	if login, err := s.Site.Login(); err == nil && r.From == "" {
+		up.Login = &login
+	}
+	var apart sync.WaitGroup
+	var unseen error
+	apart.Go(func() { r.present, unseen = s.Fetcher.Glance(ctx, session.Pages(r.live)) })
+	r.copy, err = privatecopy.BringUp(ctx, up)
+	apart.Wait()
 	if err != nil {
-		return nil, noCopy(ctx, err)
+		return noCopy(ctx, err)
+	}
+	if unseen != nil {
+		return unseen
 	}
 	r.note.Differs = r.copy.Differs
-	if present, err = s.Fetcher.Glance(ctx, session.Pages(r.live)); err != nil {
-		return nil, err
-	}
 	r.comparePHP(cmp.Or(s.Fetcher.PHPVersion(ctx), r.live.Config.Site.PHP))
-	return present, nil
+	return nil
 }
 
 // aboutPHP asks the site's own pool of PHP about itself, where it can be asked without touching the site.
@@ -155,32 +161,22 @@ func release(version string) string {
 	return strings.Join(parts[:min(2, len(parts))], ".")
 }
 
-// compare holds the copy's pages against the site's, before anything is changed. What differs is told;
+// compare holds the copy's pages, before anything is changed, against the site's. What differs is told;
 // where nearly nothing is alike, nothing could be learnt from the copy.
-func (r *rehearsal) compare(ctx context.Context, present *smoke.Take) error {
-	fetcher, err := session.FetcherOf(r.copy.Workspace)
-	if err != nil {
-		return err
-	}
-	defer fetcher.Close()
-	rules, err := session.RulesOf(r.live)
-	if err != nil {
-		return err
-	}
-	pages := session.Pages(r.copy.Workspace)
-	r.Report.Begin("as the site", 0, "")
-	one, err1 := fetcher.Glance(ctx, pages)
-	other, err2 := fetcher.Glance(ctx, pages)
-	if err := errors.Join(err1, err2); err != nil {
-		return err
-	}
+func (r *rehearsal) compare(onCopy *smoke.Take) error {
 	if r.From != "" { // the site may have changed since
 		r.Report.End(progress.Note, "as the site", "not compared: "+r.snapshot.Name+" is of another time")
 		return nil
 	}
-	judgement := judging.Judge(judging.Steady(rules, one, other), present)
+	rules, err := session.RulesOf(r.live)
+	if err != nil {
+		return err
+	}
+	tested := *r.present
+	tested.Pages = slices.DeleteFunc(slices.Clone(tested.Pages), func(f smoke.Facts) bool { _, is := onCopy.Page(f.Path); return !is })
+	judgement := judging.Judge(onCopy, &tested)
 	rules.Apply(judgement)
-	return r.tellDifferences(judgement, one)
+	return r.tellDifferences(judgement, onCopy)
 }
 
 // tellDifferences says which pages of the copy are not as on the site.
@@ -219,7 +215,7 @@ func (r *rehearsal) perform(ctx context.Context) (*runs.Run, error) {
 	o.Search, o.AskSearch = &search, nil // it exposes nobody
 	o.Decide, o.InDoubt = nil, update.GoBack
 	o.Major, o.LoseEdits, o.AllowGap, o.Notice = true, true, true, false
-	o.May, o.Guard.Report = nil, onCopy{o.Guard.Report}
+	o.May, o.Looked, o.Guard.Report = nil, r.compare, onCopy{o.Guard.Report}
 	run, err := update.Update(ctx, r.copy.Workspace, o)
 	if run == nil {
 		return nil, err

@@ -21,6 +21,9 @@ import (
 // OpenStore opens the workspace's store, with the secret that wetland.toml points to
 // if it is sealed.
 func OpenStore(ctx context.Context, w *workspace.Workspace, guard Guard) (*packs.Store, error) {
+	if w.Beneath() != "" {
+		return packs.OpenOver(ctx, w.Store(), w.Beneath())
+	}
 	store, err := packs.Open(ctx, w.Store(), unlockOf(w, guard))
 	switch {
 	case errors.Is(err, packs.ErrSealed):

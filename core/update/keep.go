@@ -58,7 +58,7 @@ func (m *motion) keepGroup(ctx context.Context, judgement *smoke.Judgement) erro
 		if err := m.baseline.Save(filepath.Join(m.Run.Folder, runs.AcceptedPagesFile)); err != nil {
 			return err
 		}
-	} else if !m.doubts {
+	} else if !m.doubts && !m.Site.Workspace.IsCopy() {
 		m.unrecorded = m.recordPages(ctx)
 	}
 	if len(m.kept) < len(m.changes) { // else all is cleared away at once

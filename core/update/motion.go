@@ -69,6 +69,8 @@ type Options struct {
 	// May is asked once the plan is known, before the pages are looked at; an error ends the update,
 	// with nothing touched. nil: it may.
 	May func(p *Plan) error
+	// Looked is told how the pages are before anything is touched; an error ends the update. nil: nobody is.
+	Looked func(before *smoke.Take) error
 	// Moving is what a rehearsal found to change by itself on pages: it is not compared.
 	Moving []smoke.Finding
 }
@@ -234,6 +236,11 @@ func (m *motion) prepare(ctx context.Context, why *runs.Reasons) error {
 		return err
 	}
 	m.baseline.Moving = append(m.baseline.Moving, m.options.Moving...)
+	if m.options.Looked != nil {
+		if err := m.options.Looked(m.baseline); err != nil {
+			return err
+		}
+	}
 	if err := ctx.Err(); err != nil {
 		return err
 	}

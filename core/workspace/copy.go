@@ -56,6 +56,15 @@ func (w *Workspace) main() *Workspace {
 // Accepted is the file that says which findings a person accepted.
 func (w *Workspace) Accepted() string { return filepath.Join(w.main().Dir, "accepted.json") }
 
+// Beneath is the store that the one of a copy can lean on: that of the workspace itself, unless it is sealed.
+// "": none.
+func (w *Workspace) Beneath() string {
+	if !w.IsCopy() || w.of.Config.Store.UnlockWith != "" {
+		return ""
+	}
+	return w.of.Store()
+}
+
 // SettleAtOnce has nothing be waited for after a swap but what the site itself does: for a server that
 // keeps no compiled code, or drops it when it is asked to.
 func (w *Workspace) SettleAtOnce() {
