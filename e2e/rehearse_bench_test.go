@@ -35,6 +35,9 @@ func broughtUp(b *testing.B, workspace, pkg string) time.Duration {
 // seconds; how much longer an update is that is rehearsed first; and for 1 GiB of uploads and a million rows how a
 // copy compares with a plain copy of the files and the client's dump and load.
 func BenchmarkRehearsal(b *testing.B) {
+	if _, err := exec.LookPath("mariadb-dump"); err != nil {
+		testenv.Missing(b, "mariadb-dump")
+	}
 	site := testenv.WordPress(b)
 	workspace := b.TempDir()
 	wetland(b, workspace, "adopt", site.Root, "--address", site.Address, "--no-browser").want(b, 0)

@@ -186,3 +186,11 @@ func TestSnapshotBroughtUp(t *testing.T) {
 	must(t, os.RemoveAll(f.root))
 	f.run(t, "verify", "snap-1", "--bring-up").want(t, 0, "the site can live by it")
 }
+
+// A site on another machine is rehearsed on this one, of what the store has of it.
+func TestRehearseSiteElsewhere(t *testing.T) {
+	reachBySSH(t, testenv.OwnSSHAccount(t))
+	f := adopted(t)
+	f.run(t, "rehearse", f.pkg("enquiries-1.2.0")).want(t, 0, "Sound on a copy")
+	f.run(t, "rehearse", f.pkg("tidetable-2.1.0")).want(t, 3, "Broken on a copy")
+}

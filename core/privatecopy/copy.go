@@ -44,6 +44,9 @@ type Options struct {
 	Snapshot *snapshot.Manifest
 	// Servers serve the pages of sites, by the name of their CMS; where there is none, PHP does.
 	Servers map[string]Server
+	// Site is the site itself, where its files are on this machine: what is still as in the snapshot is
+	// taken from there. nil: all is taken from the store.
+	Site *site.Site
 	// Login is how the site logs in to its database, where that is known before its files are there;
 	// nil: they tell.
 	Login *database.Login
@@ -91,10 +94,10 @@ func (c *Copy) Close() error {
 type bringing struct {
 	Options
 	*Copy
-	site  *site.Site
-	world confine.World
-	disk  *files.Roots // of the world
-	tls   *certificate // nil: the site is asked without TLS
+	opened *site.Site // the copy
+	world  confine.World
+	disk   *files.Roots // of the world
+	tls    *certificate // nil: the site is asked without TLS
 }
 
 // BringUp brings a snapshot up, and returns once its pages can be asked for. What this machine lacks for
@@ -154,10 +157,10 @@ func (b *bringing) fill(ctx context.Context) error {
 	if err != nil && !errors.Is(err, fs.ErrNotExist) {
 		return err
 	}
-	if b.site, err = site.Open(ctx, b.Copy.Workspace); err != nil {
+	if b.opened, err = site.Open(ctx, b.Copy.Workspace); err != nil {
 		return fmt.Errorf("open the copy: %w", err)
 	}
-	defer func() { _ = b.site.Close() }()
+	defer func() { _ = b.opened.Close() }()
 	apart, inner = errgroup.WithContext(ctx)
 	apart.Go(func() error { return b.putRest(inner, ctx) })
 	apart.Go(func() error { return b.servePages(inner, ctx) })
@@ -166,47 +169,6 @@ func (b *bringing) fill(ctx context.Context) error {
 
 // top is the folder that is the root of the copy's world.
 func (b *bringing) top() string { return path.Join(filepath.ToSlash(b.folder), "world") }
-
-// putFiles writes the snapshot's files to their own places in the world, and proves them while it writes.
-func (b *bringing) putFiles(ctx context.Context) (err error) {
-	here, err := files.NewRoots(ctx, host.Here, b.top())
-	if err != nil {
-		return err
-	}
-	defer func() { err = errors.Join(err, here.Close()) }()
-	for _, area := range b.Snapshot.Areas {
-		at := path.Join(b.top(), path.Clean("/"+area.Path))
-		if err := makeOpen(ctx, here, path.Dir(at)); err != nil {
-			return err
-		}
-		tree := area.Tree()
-		for i := range tree {
-			if !here.CanOwn(tree[i].Owner, tree[i].Group) {
-				tree[i].Owner, tree[i].Group = files.Unowned, files.Unowned
-			}
-		}
-		if err := b.putArea(ctx, here, at, tree, snapshot.Source(ctx, b.Store, area.Items)); err != nil {
-			return fmt.Errorf("write the files of %s to the copy: %w", b.Snapshot.Name, err)
-		}
-	}
-	return nil
-}
-
-// putArea writes an area, of which another may have made the folder already.
-func (b *bringing) putArea(ctx context.Context, here *files.Roots, at string, tree files.Tree, source files.Source) error {
-	if _, err := here.Lstat(ctx, at); err != nil {
-		return files.WriteTree(ctx, here, at, tree, source, b.Report.Advance)
-	}
-	for _, item := range tree {
-		if item.Path == "." {
-			continue
-		}
-		if err := files.WriteItem(ctx, here, at, item, source); err != nil {
-			return err
-		}
-	}
-	return nil
-}
 
 // enter starts the copy's world.
 func (b *bringing) enter(ctx context.Context) (err error) {
@@ -262,7 +224,7 @@ func (b *bringing) putRest(ctx, alive context.Context) error {
 	if len(b.Snapshot.Tables) == 0 || b.needsServer() && b.Login != nil {
 		return nil
 	}
-	login, err := b.site.Login()
+	login, err := b.opened.Login()
 	if err != nil {
 		return err
 	}

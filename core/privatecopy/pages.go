@@ -24,7 +24,7 @@ const workers = 4
 
 // servePages starts what answers for the copy's pages, until the copy is closed, and waits until it does.
 func (b *bringing) servePages(ctx, alive context.Context) error {
-	address := b.site.Address
+	address := b.opened.Address
 	own := net.JoinHostPort(address.Hostname(), cmp.Or(address.Port(), map[string]string{"http": "80", "https": "443"}[address.Scheme]))
 	at := net.JoinHostPort("0.0.0.0", cmp.Or(address.Port(), "80"))
 	if b.tls != nil {
@@ -46,7 +46,7 @@ func (b *bringing) servePages(ctx, alive context.Context) error {
 // program is what serves the pages.
 func (b *bringing) program(ctx context.Context, at string) ([]string, error) {
 	if own, ok := b.Servers[b.Of.Config.Site.CMS]; ok {
-		return own.Program(b.site.Root, at), nil
+		return own.Program(b.opened.Root, at), nil
 	}
 	b.Copy.Workspace.Config.Site.PHPPool = "" // new code answers at once, see php
 	b.Copy.Workspace.SettleAtOnce()
@@ -73,11 +73,11 @@ func (b *bringing) program(ctx context.Context, at string) ([]string, error) {
 // publicFolder is the folder whose files the address serves: the root, or for an address below its host
 // one that has the root at that place.
 func (b *bringing) publicFolder(ctx context.Context) (string, error) {
-	below := strings.Trim(b.site.Address.Path, "/")
+	below := strings.Trim(b.opened.Address.Path, "/")
 	if below == "" {
-		return b.site.Root, nil
+		return b.opened.Root, nil
 	}
-	if public, ok := strings.CutSuffix(b.site.Root, "/"+below); ok && public != "" {
+	if public, ok := strings.CutSuffix(b.opened.Root, "/"+below); ok && public != "" {
 		return public, nil
 	}
 	public := path.Join(ownFolder, "public")
@@ -85,12 +85,12 @@ func (b *bringing) publicFolder(ctx context.Context) (string, error) {
 	if err := makeOpen(ctx, b.disk, path.Dir(at)); err != nil {
 		return "", err
 	}
-	return public, b.disk.Symlink(ctx, b.site.Root, at, files.Attributes{Owner: files.Unowned, Group: files.Unowned})
+	return public, b.disk.Symlink(ctx, b.opened.Root, at, files.Attributes{Owner: files.Unowned, Group: files.Unowned})
 }
 
 // facts are what the router knows of the site, as JSON.
 func (b *bringing) facts(public string) (string, error) {
-	address := b.site.Address
+	address := b.opened.Address
 	script := path.Join("/", address.Path, "index.php")
 	text, err := json.Marshal(map[string]any{
 		"name": address.Hostname(), "port": cmp.Or(address.Port(), map[string]string{"http": "80", "https": "443"}[address.Scheme]), "https": address.Scheme == "https",

@@ -1,6 +1,7 @@
 package privatecopy
 
 import (
+	"cmp"
 	"context"
 	"fmt"
 	"net"
@@ -59,17 +60,23 @@ func (b *bringing) startDatabase(ctx, alive context.Context, login database.Logi
 		"--skip-log-bin", "--skip-name-resolve", "--max-allowed-packet=1G", "--local-infile=0", "--secure-file-priv=" + databaseFolder,
 		logSize, "--innodb-flush-log-at-trx-commit=0", "--innodb-flush-method=nosync", "--skip-innodb-doublewrite", "--innodb-buffer-pool-size=256M",
 	}, b.asRoot()...)
+	args = append(args, "--socket="+b.socket(login))
 	if login.Socket != "" {
 		if err := b.openFolder(ctx, path.Dir(login.Socket)); err != nil {
 			return err
 		}
-		args = append(args, "--socket="+login.Socket, "--skip-networking")
+		args = append(args, "--skip-networking")
 	} else {
 		network, at = "tcp", net.JoinHostPort(login.Host, strconv.Itoa(login.Port))
-		args = append(args, "--socket="+path.Join(databaseFolder, "socket"), "--bind-address=0.0.0.0", "--port="+strconv.Itoa(login.Port))
+		args = append(args, "--bind-address=0.0.0.0", "--port="+strconv.Itoa(login.Port))
 	}
 	server := b.start(alive, find().database, args...)
 	return server.until(ctx, b.Clock, "the database server", func() error { return b.answers(ctx, network, at) })
+}
+
+// socket is the one of the server, which has one also where the site comes by a port.
+func (b *bringing) socket(login database.Login) string {
+	return cmp.Or(login.Socket, path.Join(databaseFolder, "socket"))
 }
 
 // answers tells whether something listens in the copy.
@@ -108,12 +115,16 @@ func quoteText(text string) string {
 	return "'" + strings.NewReplacer(`\`, `\\`, "'", `\'`, "\n", `\n`, "\r", `\r`, "\x00", `\0`).Replace(text) + "'"
 }
 
-// openDatabase logs in to the copy's database.
+// openDatabase logs in to the copy's database. What is loaded has no need of the line into the world: of a
+// server it goes straight to its socket.
 func (b *bringing) openDatabase(ctx context.Context, login database.Login) (database.Database, error) {
-	if login.Engine == "sqlite" {
-		if err := b.host.Databases().Create(ctx, login); err != nil {
-			return nil, err
-		}
+	if login.Engine != "sqlite" {
+		login.Socket = b.socket(login)
+		straight := database.Engines{Dial: func(ctx context.Context, _, name string) (net.Conn, error) { return b.world.DialSocket(ctx, name) }}
+		return straight.Open(ctx, login, database.Everything)
+	}
+	if err := b.host.Databases().Create(ctx, login); err != nil {
+		return nil, err
 	}
 	return b.host.Databases().Open(ctx, login, database.Everything)
 }

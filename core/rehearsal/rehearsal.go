@@ -112,7 +112,7 @@ func (r *rehearsal) begin(ctx context.Context) (err error) {
 	r.note.Snapshot = r.snapshot.Name
 	up := privatecopy.Options{Guard: r.Guard, Of: r.live, Store: s.Store, Snapshot: r.snapshot, Servers: r.Servers, PHP: aboutPHP(ctx, s)}
 	if login, err := s.Site.Login(); err == nil && r.From == "" {
-		up.Login = &login
+		up.Login, up.Site = &login, s.Site
 	}
 	var apart sync.WaitGroup
 	var unseen error
