@@ -9,10 +9,12 @@ import (
 	"net/url"
 	"os"
 	"path/filepath"
+	"slices"
 	"strconv"
 
 	"github.com/spf13/cobra"
 
+	"wetland/core/confine"
 	"wetland/core/sshclient"
 	"wetland/core/workspace"
 	"wetland/demo"
@@ -30,7 +32,7 @@ func (a *app) demoCommand() *cobra.Command {
 		Long: `Lay out a made-up site with its own small CMS and database in a temporary folder,
 start it on this machine, and run the story through the same commands that you
 would type: adopt the site, update to a theme that breaks a page and see it put
-back, update to a good one and see it kept. Nothing leaves this machine.`,
+back, update to a good one and see it kept; try a plugin on a private copy. Nothing leaves this machine.`,
 		Example: `  wetland demo
   wetland demo --dir ferry --serve
   wetland demo --over-ssh`,
@@ -56,6 +58,7 @@ type stage struct {
 	dir, root, packages, workspace string
 	shop                           string        // the vendor's address
 	account                        *sshd.Account // by which the site is reached; nil: it is here
+	unconfined                     bool          // this machine can confine no private copy
 }
 
 // site is the root, as it is reached.
@@ -94,6 +97,7 @@ func (a *app) demo(ctx context.Context, dir string, serve, overSSH bool) error {
 	if overSSH {
 		place.account, err = a.startAccount(ctx, place, fresh)
 	}
+	place.unconfined = confine.Offered(ctx) != nil
 	if err == nil {
 		err = a.play(ctx, place, fresh, serve, listener)
 	}
@@ -266,7 +270,18 @@ func (p stage) adopting(listener net.Listener) []string {
 
 func (p stage) story(listener net.Listener) []scene {
 	in := func(args ...string) []string { return append(args, "--workspace", p.workspace) }
-	return []scene{
+	rehearsal := []scene{
+		{[]string{"The plugins have new versions, too. Version 2.1.0 of Tidetable changes its table: try it where no visitor is, on a private copy of the site."},
+			nil, in("rehearse", "tidetable@2.1.0"), exitFailed},
+	}
+	if p.unconfined {
+		rehearsal = nil
+	}
+	plan := "It would have broken the timetable, and nobody saw it. But suppose you had not tried: what would updating both plugins do?"
+	if p.unconfined {
+		plan = "The plugins have new versions, too. What would updating both of them do?"
+	}
+	return slices.Concat([]scene{
 		{[]string{"First take the site into care. This only looks, and writes down what it found."},
 			nil, in(p.adopting(listener)...), exitSound},
 		{[]string{"You have a licence for the theme: wetland.toml now names its vendor (a stand-in on this machine) and the file with the key. So any version can be had by its number."},
@@ -280,12 +295,13 @@ func (p stage) story(listener net.Listener) []scene {
 			nil, in("update", "harbourlight@2.5.0", "--in-doubt", "back"), exitFailed},
 		{[]string{"The bad version is gone again, and visitors have their notices back. Version 2.5.2 is the mended one."},
 			nil, in("update", "harbourlight@2.5.2", "--in-doubt", "back"), exitSound},
-		{[]string{"The plugins have new versions, too. What would updating both of them do?"},
+	}, rehearsal, []scene{
+		{[]string{plan},
 			nil, in("update", "enquiries", "tidetable@2.1.0", "--allow-major", "--plan"), exitSound},
 		{[]string{"They are updated together, and together they fail. Say yes to the search, and the culprit is named; the other one stays."},
 			nil, in("update", "enquiries", "tidetable@2.1.0", "--allow-major", "--in-doubt", "back", "--search", "yes"), exitFailed},
 		{[]string{"All of it is on record."}, nil, in("history"), exitSound},
-	}
+	})
 }
 
 // perform types a command, runs it, and makes sure that it ended as the story says.

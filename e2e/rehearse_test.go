@@ -2,6 +2,7 @@ package e2e
 
 import (
 	"fmt"
+	"maps"
 	"math/rand/v2"
 	"os"
 	"os/exec"
@@ -11,6 +12,7 @@ import (
 	"testing"
 	"time"
 
+	"wetland/core/smoke"
 	"wetland/internal/testenv"
 )
 
@@ -193,4 +195,50 @@ func TestRehearseSiteElsewhere(t *testing.T) {
 	f := adopted(t)
 	f.run(t, "rehearse", f.pkg("enquiries-1.2.0")).want(t, 0, "Sound on a copy")
 	f.run(t, "rehearse", f.pkg("tidetable-2.1.0")).want(t, 3, "Broken on a copy")
+}
+
+// verdictsOf are a run's verdicts and findings by pages, in words.
+func verdictsOf(t *testing.T, r result) map[string]string {
+	t.Helper()
+	var run struct {
+		Judgement *smoke.Judgement
+	}
+	r.decode(t, &run)
+	if run.Judgement == nil {
+		t.Fatalf("nothing was judged: %s", r)
+	}
+	all := map[string]string{}
+	for _, page := range run.Judgement.Pages {
+		all[page.Path] = string(page.Verdict)
+		for _, finding := range page.Findings {
+			all[page.Path] += "\n" + finding.String()
+		}
+	}
+	return all
+}
+
+// A rehearsal comes to the same verdict as the update itself, and for the same reasons, whatever the package.
+func TestRehearsalJudgesAsTheUpdate(t *testing.T) {
+	f := adopted(t)
+	f.run(t, "snapshot").want(t, 0)
+	packages, err := filepath.Glob(filepath.Join(f.packages, "*.zip"))
+	must(t, err)
+	if len(packages) < 6 {
+		t.Fatalf("only %d packages are there", len(packages))
+	}
+	for _, pkg := range packages {
+		t.Run(filepath.Base(pkg), func(t *testing.T) {
+			how := []string{pkg, "--json"}
+			if f.run(t, "update", pkg, "--allow-major", "--plan").code != 0 {
+				how = append(how, "--allow-older", "--allow-same")
+			}
+			rehearsed := f.run(t, append([]string{"rehearse"}, how...)...)
+			updated := f.run(t, append([]string{"update", "--allow-major", "--in-doubt", "back"}, how...)...)
+			defer f.run(t, "restore", "snap-1", "--yes")
+			on, live := verdictsOf(t, rehearsed), verdictsOf(t, updated)
+			if !maps.Equal(on, live) {
+				t.Errorf("on the copy: %v\non the site: %v", on, live)
+			}
+		})
+	}
 }

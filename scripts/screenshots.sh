@@ -41,7 +41,7 @@ shot() {
 SIZE=7 COLUMNS_WANTED=210x61 shot demo "wetland demo --dir demo"
 rm -rf "$stage/demo"
 "$program" demo --dir "$stage/demo" >/dev/null
-rm -rf "$stage/demo/care"/{store,store-name,runs}
+rm -rf "$stage/demo/care"/{store,store-name,runs,rehearsals}
 "$program" demo --dir "$stage/demo" --serve >/dev/null 2>&1 &
 site=$!
 address=$(sed -n 's/^address = "\(.*\)"/\1/p' "$stage/demo/site/rowlock.toml")
@@ -53,6 +53,7 @@ shot examine "wetland examine harbourlight@3.0.0"
 shot refused "wetland update harbourlight@2.5.0"
 sed -i '$d' "$stage/demo/site/themes/harbourlight/style.css"
 rm "$stage/demo/site/ferry-2025.sql"
+shot rehearse "wetland rehearse tidetable@2.1.0"
 shot update-kept "wetland update tidetable@2.0.0 --allow-major"
 shot update-put-back "wetland update harbourlight@3.0.0 --allow-major --in-doubt back"
 # The report of an update that a browser looked at, as a page.
@@ -73,7 +74,6 @@ shot shelf "wetland shelf"
 shot restore "wetland restore snap-1 --yes"
 shot tidy "wetland tidy --yes"
 shot smoke "wetland smoke"
-shot pages "wetland pages"
 shot history "wetland history"
 # An update that was killed, both of its processes, while the new version was in place.
 setsid "$program" update "$stage/demo/packages/tidetable-2.1.0.zip" --allow-major --workspace "$stage/demo/care" >/dev/null 2>&1 &

@@ -16,6 +16,7 @@ import (
 	"io/fs"
 	"os"
 	"path"
+	"path/filepath"
 	"strings"
 
 	"wetland/core/boundary"
@@ -144,6 +145,20 @@ func Enter(ctx context.Context, w World) (host.Host, error) {
 		return nil, errors.Join(err, line.Close())
 	}
 	return kept, nil
+}
+
+// Offered tells whether a world can be made here, by making one; else why not.
+func Offered(ctx context.Context) (err error) {
+	top, err := os.MkdirTemp("", "wetland-*")
+	if err != nil {
+		return err
+	}
+	defer func() { err = errors.Join(err, os.RemoveAll(top)) }()
+	on, err := Enter(ctx, World{Top: filepath.ToSlash(top), Shown: System(), User: os.Geteuid(), Group: os.Getegid()})
+	if err != nil {
+		return err
+	}
+	return on.Close()
 }
 
 // inside is the host within a world.

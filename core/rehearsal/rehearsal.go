@@ -216,6 +216,7 @@ func (r *rehearsal) perform(ctx context.Context) (*runs.Run, error) {
 	o.Decide, o.InDoubt = nil, update.GoBack
 	o.Major, o.LoseEdits, o.AllowGap, o.Notice = true, true, true, false
 	o.May, o.Looked, o.Guard.Report = nil, r.compare, onCopy{o.Guard.Report}
+	r.Report.End(progress.Note, "on the copy", "what follows happens there alone")
 	run, err := update.Update(ctx, r.copy.Workspace, o)
 	if run == nil {
 		return nil, err
@@ -232,7 +233,9 @@ func (o onCopy) End(mark progress.Mark, step, detail string) {
 	o.Reporter.End(mark, step, ofCopy(detail))
 }
 
-func ofCopy(words string) string { return snapshotName.ReplaceAllString(words, "the copy's snapshot") }
+func ofCopy(words string) string {
+	return strings.ReplaceAll(snapshotName.ReplaceAllString(words, "the copy's snapshot"), "beside the live ones", "beside those in place")
+}
 
 // Sweep takes away what rehearsals left that were interrupted. It returns how many copies that was.
 func Sweep(ctx context.Context, w *workspace.Workspace) (int, error) {
