@@ -2,6 +2,7 @@ package cli
 
 import (
 	"context"
+	"encoding/json"
 	"errors"
 	"fmt"
 	"io"
@@ -14,6 +15,7 @@ import (
 	"wetland/core/confine"
 	"wetland/core/privatecopy"
 	"wetland/core/rehearsal"
+	"wetland/core/webfront"
 	"wetland/core/workspace"
 	"wetland/demo"
 )
@@ -67,26 +69,30 @@ no mail, no request, no row. Where this machine cannot hold that back, no copy i
 
 func (a *app) rehearse(ctx context.Context, w *workspace.Workspace, o rehearsal.Options) error {
 	var err error
-	if o.Servers, err = ownServers(); err != nil {
+	if o.Servers, o.Front, err = ownServers(); err != nil {
 		return err
 	}
 	run, err := rehearsal.Rehearse(ctx, w, o)
 	return a.ended(w, run, a.orNothingNewer(err))
 }
 
-// serveVerb has this program serve a site of the demo's CMS.
-const serveVerb = "serve-rowlock"
+// These have this program serve a site of the demo's CMS, or one before a pool of PHP.
+const (
+	serveVerb = "serve-rowlock"
+	frontVerb = "serve-pool"
+)
 
-// ownServers are what serves sites that PHP does not: this program has the demo's CMS in it.
-func ownServers() (map[string]privatecopy.Server, error) {
+// ownServers are what serves the pages of copies: this program has the demo's CMS in it, and a web server for
+// pools of PHP.
+func ownServers() (map[string]privatecopy.Server, []string, error) {
 	self, err := os.Executable()
 	if err != nil {
-		return nil, err
+		return nil, nil, err
 	}
 	return map[string]privatecopy.Server{"rowlock": {
 		Program: func(root, address string) []string { return []string{self, serveVerb, root, address} },
 		Shown:   []string{self},
-	}}, nil
+	}}, []string{self, frontVerb}, nil
 }
 
 // Itself is for a process that this program started of itself, for a private copy: one that keeps the copy's
@@ -98,6 +104,8 @@ func Itself(args []string, in io.ReadCloser, out io.WriteCloser, errs io.Writer)
 		err = confine.Keep(context.Background(), in, out)
 	case len(args) == 3 && args[0] == serveVerb:
 		err = serveRowlock(context.Background(), args[1], args[2])
+	case len(args) == 3 && args[0] == frontVerb:
+		err = servePool(context.Background(), args[1], args[2])
 	default:
 		return 0, false
 	}
@@ -113,4 +121,16 @@ func serveRowlock(ctx context.Context, root, address string) error {
 		return err
 	}
 	return demo.Serve(ctx, listener, root, slog.New(slog.DiscardHandler))
+}
+
+func servePool(ctx context.Context, text, address string) error {
+	var site webfront.Site
+	if err := json.Unmarshal([]byte(text), &site); err != nil {
+		return err
+	}
+	listener, err := net.Listen("tcp", address)
+	if err != nil {
+		return err
+	}
+	return site.Serve(ctx, listener)
 }

@@ -105,11 +105,11 @@ the other plugins.`,
 // update runs an update, and where a return to an older version failed, asks whether it is
 // wanted all the same. By then the site is safe.
 func (a *app) update(ctx context.Context, w *workspace.Workspace, o update.Options) error {
-	servers, err := ownServers()
+	servers, front, err := ownServers()
 	if err != nil {
 		return err
 	}
-	first := rehearsal.UpdateOptions{Options: rehearsal.Options{Options: o, Servers: servers}}
+	first := rehearsal.UpdateOptions{Options: rehearsal.Options{Options: o, Servers: servers, Front: front}}
 	if a.asks() {
 		first.GoOn = a.askGoOn
 	}

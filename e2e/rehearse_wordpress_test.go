@@ -325,3 +325,29 @@ func TestNothingLeavesTheCopy(t *testing.T) {
 		t.Error(err)
 	}
 }
+
+// Where there is a pool of PHP, the copy has one of its own, as whom the site's runs, with its settings: code
+// finds itself run in the same way.
+func TestRehearseOnAPool(t *testing.T) {
+	onlyHere(t)
+	site := testenv.NginxWordPress(t)
+	servers := filepath.Join(os.Getenv("WETLAND_TEST_SERVERS"), "servers/usr/sbin")
+	t.Setenv("PATH", os.Getenv("PATH")+":"+servers)
+	workspace := adoptKind(t, site)
+	askPool(t, workspace, site, true)
+	before := tree(t, site.Root, caches...)
+	wants := func(condition string) map[string]string {
+		return map[string]string{"functions.php": "<?php\nif ( ! ( " + condition + " ) ) {\n\ttideline_is_missing();\n}\n"}
+	}
+	user := "true"
+	if os.Geteuid() == 0 {
+		user = "posix_getpwuid( posix_geteuid() )['name'] === 'www-data'"
+	}
+	functions, err := os.ReadFile(filepath.Join(site.Root, "wp-content/themes/twentytwentyone/functions.php"))
+	must(t, err)
+	right := wants("PHP_SAPI === 'fpm-fcgi' && ini_get( 'memory_limit' ) === '128M' && " + user)
+	right["functions.php"] += strings.TrimPrefix(string(functions), "<?php")
+	wetland(t, workspace, "rehearse", newTheme(t, site, ".1", right)).want(t, 0, "Sound on a copy")
+	wetland(t, workspace, "rehearse", newTheme(t, site, ".2", wants("PHP_SAPI === 'cli-server'"))).want(t, 3, "Broken on a copy")
+	same(t, before, tree(t, site.Root, caches...))
+}

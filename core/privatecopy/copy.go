@@ -50,6 +50,9 @@ type Options struct {
 	// Login is how the site logs in to its database, where that is known before its files are there;
 	// nil: they tell.
 	Login *database.Login
+	// Front is the program that serves a webfront.Site, which it is given as JSON, at HOST:PORT, before a
+	// pool of PHP; nil: PHP's own server does, as where there is no pool.
+	Front []string
 	// PHP is what the site's own pool of PHP said of itself; nil: it could not be asked.
 	PHP *phppool.About
 }

@@ -7,6 +7,7 @@ import (
 	"encoding/json"
 	"fmt"
 	"net"
+	"net/url"
 	"os"
 	"path"
 	"path/filepath"
@@ -25,7 +26,7 @@ const workers = 4
 // servePages starts what answers for the copy's pages, until the copy is closed, and waits until it does.
 func (b *bringing) servePages(ctx, alive context.Context) error {
 	address := b.opened.Address
-	own := net.JoinHostPort(address.Hostname(), cmp.Or(address.Port(), map[string]string{"http": "80", "https": "443"}[address.Scheme]))
+	own := net.JoinHostPort(address.Hostname(), portOf(address))
 	at := net.JoinHostPort("0.0.0.0", cmp.Or(address.Port(), "80"))
 	if b.tls != nil {
 		at = b.world.Plain
@@ -35,7 +36,7 @@ func (b *bringing) servePages(ctx, alive context.Context) error {
 		}
 		b.Copy.Workspace.Config.Reach.Certificates = file
 	}
-	program, err := b.program(ctx, at)
+	program, err := b.program(ctx, alive, at)
 	if err != nil {
 		return err
 	}
@@ -44,7 +45,7 @@ func (b *bringing) servePages(ctx, alive context.Context) error {
 }
 
 // program is what serves the pages.
-func (b *bringing) program(ctx context.Context, at string) ([]string, error) {
+func (b *bringing) program(ctx, alive context.Context, at string) ([]string, error) {
 	if own, ok := b.Servers[b.Of.Config.Site.CMS]; ok {
 		return own.Program(b.opened.Root, at), nil
 	}
@@ -54,6 +55,12 @@ func (b *bringing) program(ctx context.Context, at string) ([]string, error) {
 	if err != nil {
 		return nil, err
 	}
+	if err := b.comparePHP(ctx, b.php(find().php)); err != nil {
+		return nil, err
+	}
+	if pool := find().pool; pool != "" && b.Front != nil {
+		return b.startPool(ctx, alive, pool, public, at)
+	}
 	file := path.Join(ownFolder, "router.php")
 	if err := b.put(ctx, file, router); err != nil {
 		return nil, err
@@ -62,12 +69,8 @@ func (b *bringing) program(ctx context.Context, at string) ([]string, error) {
 	if err != nil {
 		return nil, err
 	}
-	php := b.php()
-	if err := b.comparePHP(ctx, php); err != nil {
-		return nil, err
-	}
 	front := []string{"env", fmt.Sprintf("PHP_CLI_SERVER_WORKERS=%d", workers), "WETLAND_COPY=" + facts}
-	return slices.Concat(front, php, []string{"-S", at, "-t", public, file}), nil
+	return slices.Concat(front, b.php(find().php), []string{"-S", at, "-t", public, file}), nil
 }
 
 // publicFolder is the folder whose files the address serves: the root, or for an address below its host
@@ -93,8 +96,13 @@ func (b *bringing) facts(public string) (string, error) {
 	address := b.opened.Address
 	script := path.Join("/", address.Path, "index.php")
 	text, err := json.Marshal(map[string]any{
-		"name": address.Hostname(), "port": cmp.Or(address.Port(), map[string]string{"http": "80", "https": "443"}[address.Scheme]), "https": address.Scheme == "https",
+		"name": address.Hostname(), "port": portOf(address), "https": address.Scheme == "https",
 		"first": path.Join(public, script), "script": script,
 	})
 	return string(text), err
+}
+
+// portOf is the port of an address.
+func portOf(address *url.URL) string {
+	return cmp.Or(address.Port(), map[string]string{"http": "80", "https": "443"}[address.Scheme])
 }

@@ -16,11 +16,13 @@ import (
 
 // php is the command of PHP as the copy's pages get it: with the settings of the site's own pool where that
 // could be asked, else with those that this machine has for one. Those of the command line bound nothing.
-func (b *bringing) php() []string {
-	program := find().php
+func (b *bringing) php(program string) []string {
 	command := []string{program}
-	if settings, scanned := poolSettings(program); settings != "" {
+	switch settings, scanned := settingsOf(find().php); {
+	case settings != "":
 		command = []string{"env", "PHP_INI_SCAN_DIR=" + scanned, program, "-c", settings}
+	case scanned != "":
+		command = []string{"env", "PHP_INI_SCAN_DIR=" + scanned, program}
 	}
 	set := func(name, value string) { command = append(command, "-d", name+"="+value) }
 	if b.Options.PHP != nil {
@@ -60,9 +62,10 @@ var behaviour = []string{
 	"opcache.enable", "opcache.memory_consumption", "opcache.interned_strings_buffer", "opcache.max_accelerated_files", "opcache.save_comments",
 }
 
-// poolSettings are the files of settings that a pool of PHP or a web server's module would read, where this
-// machine has such beside those of the command line: Debian keeps them side by side.
-func poolSettings(php string) (settings, scanned string) {
+// settingsOf are the files of settings that a pool of PHP or a web server's module would read, where this
+// machine has such beside those of the command line: Debian keeps them side by side. Where it has none,
+// the modules are those of the command line.
+func settingsOf(php string) (settings, scanned string) {
 	version, ok := strings.CutPrefix(path.Base(php), "php")
 	if !ok || version == "" {
 		return "", ""
@@ -73,7 +76,11 @@ func poolSettings(php string) (settings, scanned string) {
 			return folder + "/php.ini", folder + "/conf.d"
 		}
 	}
-	return "", ""
+	folder := "/etc/php/" + version + "/cli/conf.d"
+	if _, err := os.Stat(folder); err != nil {
+		return "", ""
+	}
+	return "", folder
 }
 
 // tellSelf has PHP say which it is.

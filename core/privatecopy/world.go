@@ -10,6 +10,7 @@ import (
 	"path"
 	"path/filepath"
 	"slices"
+	"strings"
 
 	"wetland/core/confine"
 	"wetland/core/files"
@@ -26,7 +27,7 @@ const (
 
 // machine is what this one offers.
 type machine struct {
-	php, database, install string // programs; "": none
+	php, pool, database, install string // programs; "": none
 }
 
 // find finds programs that a copy can be served with.
@@ -44,6 +45,7 @@ func find() (m machine) {
 		return ""
 	}
 	m.php = first("php")
+	m.pool = first("php-fpm"+strings.TrimPrefix(path.Base(m.php), "php"), "php-fpm")
 	m.database = first("mariadbd", "mysqld")
 	m.install = first("mariadb-install-db", "mysql_install_db")
 	return m
@@ -87,12 +89,16 @@ func (b *bringing) makeWorld() (confine.World, error) {
 	}
 	w.User, w.Group = b.owner()
 	has := find()
-	for _, program := range []string{has.php, has.database, has.install} {
+	for _, program := range []string{has.php, has.pool, has.database, has.install} {
 		if program != "" && !shown(w.Shown, program) {
 			w.Shown = append(w.Shown, path.Dir(program))
 		}
 	}
-	w.Shown = append(w.Shown, b.Servers[b.Of.Config.Site.CMS].Shown...)
+	if own, ok := b.Servers[b.Of.Config.Site.CMS]; ok {
+		w.Shown = append(w.Shown, own.Shown...)
+	} else if len(b.Front) > 0 {
+		w.Shown = append(w.Shown, b.Front[0])
+	}
 	if log := b.Of.Config.Site.PHPLog; log != "" && !b.holds(log) {
 		w.Folders = append(w.Folders, confine.Folder{Name: path.Dir(filepath.ToSlash(log)), Mode: 0o755, Own: true})
 	}
@@ -142,11 +148,14 @@ func (b *bringing) holds(name string) bool {
 	return false
 }
 
-// owner is whom the copy's programs run as: whoever runs this. Where that is root, it is the owner of the
-// uploads, for PHP writes there, or else of the site.
+// owner is whom the copy's programs run as: whoever runs this. Where that is root, it is whom the
+// site's own pool of PHP runs as, or else the owner of the uploads, for PHP writes there, or of the site.
 func (b *bringing) owner() (user, group int) {
 	if os.Geteuid() != 0 {
 		return os.Geteuid(), os.Getegid()
+	}
+	if about := b.Options.PHP; about != nil && about.User >= 0 && about.Group >= 0 {
+		return about.User, about.Group
 	}
 	for _, at := range []string{b.Snapshot.Layout.Uploads, b.Snapshot.Layout.Themes, firstPath(b.Snapshot.Layout)} {
 		if tree, err := b.Snapshot.TreeAt(at); err == nil && len(tree) > 0 && tree[0].Owner >= 0 {

@@ -24,7 +24,7 @@ import (
 
 // BringUp brings a snapshot up on a private copy, and judges its pages by how they were at its time. What
 // came of it is noted in the workspace. The live site is not touched.
-func BringUp(ctx context.Context, w *workspace.Workspace, name string, servers map[string]privatecopy.Server, guard session.Guard) (judgement *smoke.Judgement, livable archive.Livable, err error) {
+func BringUp(ctx context.Context, w *workspace.Workspace, name string, servers map[string]privatecopy.Server, front []string, guard session.Guard) (judgement *smoke.Judgement, livable archive.Livable, err error) {
 	guard.Fill()
 	if _, err := Sweep(ctx, w); err != nil {
 		return nil, livable, err
@@ -38,7 +38,7 @@ func BringUp(ctx context.Context, w *workspace.Workspace, name string, servers m
 	if err != nil {
 		return nil, livable, err
 	}
-	up, err := privatecopy.BringUp(ctx, privatecopy.Options{Guard: guard, Of: w, Store: store, Snapshot: m, Servers: servers})
+	up, err := privatecopy.BringUp(ctx, privatecopy.Options{Guard: guard, Of: w, Store: store, Snapshot: m, Servers: servers, Front: front})
 	if err != nil {
 		return nil, livable, noCopy(ctx, err)
 	}

@@ -36,6 +36,7 @@ type Options struct {
 	update.Options
 	From    string // the snapshot that the copy is made of; "": one of this moment
 	Servers map[string]privatecopy.Server
+	Front   []string // see privatecopy.Options
 }
 
 // ErrNoCopy says that no copy could be made of which anything could be learnt.
@@ -110,7 +111,7 @@ func (r *rehearsal) begin(ctx context.Context) (err error) {
 		return err
 	}
 	r.note.Snapshot = r.snapshot.Name
-	up := privatecopy.Options{Guard: r.Guard, Of: r.live, Store: s.Store, Snapshot: r.snapshot, Servers: r.Servers, PHP: aboutPHP(ctx, s)}
+	up := privatecopy.Options{Guard: r.Guard, Of: r.live, Store: s.Store, Snapshot: r.snapshot, Servers: r.Servers, Front: r.Front, PHP: aboutPHP(ctx, s)}
 	if login, err := s.Site.Login(); err == nil && r.From == "" {
 		up.Login, up.Site = &login, s.Site
 	}

@@ -35,10 +35,10 @@ var floors = []floor{
 	{"one operation", []string{"core/session", "core/runs"}},
 	{"snapshots and packages", []string{"core/snapshot", "core/packs", "core/packages"}},
 	{"pages", []string{"core/identity", "core/errorlog", "core/smoke/fetching", "core/smoke/judging", "core/smoke/reading", "core/smoke", "core/smoke/browser"}},
-	{"the site", []string{"core/site", "core/workspace", "core/site/phppool", "core/site/cms", "core/boundary", "core/remote", "core/sshhost", "core/sshhost/helpers", "core/hosts", "core/confine"}},
+	{"the site", []string{"core/site", "core/workspace", "core/site/phppool", "core/site/cms", "core/boundary", "core/remote", "core/sshhost", "core/sshhost/helpers", "core/hosts", "core/confine", "core/webfront"}},
 	{"where a site lives", []string{"core/host", "core/accounts", "core/sshclient", "core/wire"}},
 	{"files and rows", []string{"core/database", "core/files"}},
-	{"the ground", []string{"core/advice", "core/phrase", "core/journal", "core/durable", "core/version", "core/environment", "core/network", "core/visible", "core/progress", "core/site/traits"}},
+	{"the ground", []string{"core/advice", "core/phrase", "core/journal", "core/durable", "core/version", "core/environment", "core/network", "core/fastcgi", "core/visible", "core/progress", "core/site/traits"}},
 }
 
 // way is that of one update through the rooms, in its order.
@@ -146,7 +146,7 @@ var reachesOut = map[string][]string{
 	"os.Stdin": {}, "os.Stdout": {}, "os.Stderr": {}, "os.Exit": {}, "fmt.Print": {}, "fmt.Printf": {}, "fmt.Println": {}, "log.Print": {}, "log.Printf": {}, "log.Println": {}, "log.Fatal": {}, "log.Fatalf": {},
 	"net.Dial":        {"core/sshclient"}, // the agent of whoever sits here
 	"net.DialTimeout": {},
-	"net.Dialer":      {"core/confine", "core/host", "core/smoke/fetching", "core/sshclient"}, // pages are fetched from where Wetland runs
+	"net.Dialer":      {"core/confine", "core/host", "core/webfront", "core/smoke/fetching", "core/sshclient"}, // pages are fetched from where Wetland runs
 }
 
 func TestSitesAreReachedThroughTheirHost(t *testing.T) {

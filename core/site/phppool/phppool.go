@@ -3,10 +3,8 @@
 package phppool
 
 import (
-	"bytes"
 	"context"
 	"encoding/base64"
-	"encoding/binary"
 	"encoding/json"
 	"errors"
 	"fmt"
@@ -14,18 +12,8 @@ import (
 	"net"
 	"strings"
 	"time"
-)
 
-// The parts of FastCGI that one small request needs (FastCGI Specification 1.0).
-const (
-	version1     = 1
-	beginRequest = 1
-	endRequest   = 3
-	params       = 4
-	stdin        = 5
-	stdout       = 6
-	responder    = 1
-	oneRequest   = 1 // its number
+	"wetland/core/fastcgi"
 )
 
 // The scripts work in the processes' shared memory: the php of the command line has another
@@ -98,13 +86,15 @@ func (p Pool) Keeps(ctx context.Context, root string) (bool, error) {
 // About is what a pool says of itself.
 type About struct {
 	Version  string         `json:"version"`
+	User     int            `json:"user"` // as whom it runs; -1: it cannot tell
+	Group    int            `json:"group"`
 	Modules  []string       `json:"modules"`
 	Settings map[string]any `json:"settings"` // of PHP, by their names
 }
 
 // tellAbout ends with a word by which a whole answer is known.
 const tellAbout = `<?php
-echo json_encode( array( 'version' => PHP_VERSION, 'modules' => get_loaded_extensions(), 'settings' => ini_get_all( null, false ) ), JSON_PARTIAL_OUTPUT_ON_ERROR ), 'told';
+echo json_encode( array( 'version' => PHP_VERSION, 'user' => function_exists( 'posix_geteuid' ) ? posix_geteuid() : -1, 'group' => function_exists( 'posix_getegid' ) ? posix_getegid() : -1, 'modules' => get_loaded_extensions(), 'settings' => ini_get_all( null, false ) ), JSON_PARTIAL_OUTPUT_ON_ERROR ), 'told';
 `
 
 // Tell asks the pool about itself.
@@ -132,7 +122,7 @@ var ErrObjectsKept = errors.New("the object cache was not emptied by wp_cache_fl
 // was put into it before is looked for afterwards: nil means that it is gone. host is what
 // visitors ask for.
 func (p Pool) EmptyObjects(ctx context.Context, loader, host string) error {
-	said, err := p.run(ctx, fmt.Sprintf(emptyObjects, base64.StdEncoding.EncodeToString([]byte(loader))), [2]string{"HTTP_HOST", host}, [2]string{"SERVER_NAME", host})
+	said, err := p.run(ctx, fmt.Sprintf(emptyObjects, base64.StdEncoding.EncodeToString([]byte(loader))), fastcgi.Pair{"HTTP_HOST", host}, fastcgi.Pair{"SERVER_NAME", host})
 	if err == nil && said != "dropped" {
 		err = ErrObjectsKept
 	}
@@ -158,7 +148,7 @@ func Answered(body string) error {
 }
 
 // run has the pool run a script, and returns what it says.
-func (p Pool) run(ctx context.Context, script string, more ...[2]string) (said string, err error) {
+func (p Pool) run(ctx context.Context, script string, more ...fastcgi.Pair) (said string, err error) {
 	file, remove, err := p.Host.PutTemporary(ctx, ".php", []byte(script))
 	if err != nil {
 		return "", fmt.Errorf("put a script for the pool of PHP at %s: %w", p.Where, err)
@@ -167,7 +157,7 @@ func (p Pool) run(ctx context.Context, script string, more ...[2]string) (said s
 	return said, errors.Join(err, remove())
 }
 
-func (p Pool) runFile(ctx context.Context, file string, more [][2]string) (string, error) {
+func (p Pool) runFile(ctx context.Context, file string, more []fastcgi.Pair) (string, error) {
 	answer, err := p.ask(ctx, append(requestFor(file), more...))
 	if err != nil {
 		return "", fmt.Errorf("ask the pool of PHP at %s: %w", p.Where, err)
@@ -183,15 +173,15 @@ func (p Pool) runFile(ctx context.Context, file string, more [][2]string) (strin
 }
 
 // requestFor asks for a script.
-func requestFor(file string) [][2]string {
-	return [][2]string{
+func requestFor(file string) []fastcgi.Pair {
+	return []fastcgi.Pair{
 		{"SCRIPT_FILENAME", file}, {"SCRIPT_NAME", "/"}, {"REQUEST_METHOD", "GET"}, {"SERVER_PROTOCOL", "HTTP/1.1"},
 		{"GATEWAY_INTERFACE", "CGI/1.1"}, {"SERVER_SOFTWARE", "wetland"}, {"REMOTE_ADDR", "127.0.0.1"}, {"REQUEST_URI", "/"}, {"QUERY_STRING", ""},
 	}
 }
 
 // ask sends one request and returns what the pool prints.
-func (p Pool) ask(ctx context.Context, pairs [][2]string) (string, error) {
+func (p Pool) ask(ctx context.Context, pairs []fastcgi.Pair) (string, error) {
 	ctx, cancel := context.WithTimeout(ctx, patience)
 	defer cancel()
 	network, at := "tcp", p.Where
@@ -205,48 +195,16 @@ func (p Pool) ask(ctx context.Context, pairs [][2]string) (string, error) {
 	defer connection.Close()
 	stopped := context.AfterFunc(ctx, func() { _ = connection.Close() })
 	defer stopped()
-	var request bytes.Buffer
-	record(&request, beginRequest, []byte{0, responder, 0, 0, 0, 0, 0, 0})
-	var all []byte
-	for _, pair := range pairs {
-		all = binary.BigEndian.AppendUint32(all, uint32(len(pair[0]))|1<<31)
-		all = binary.BigEndian.AppendUint32(all, uint32(len(pair[1]))|1<<31)
-		all = append(append(all, pair[0]...), pair[1]...)
-	}
-	record(&request, params, all)
-	record(&request, params, nil)
-	record(&request, stdin, nil)
-	if _, err := connection.Write(request.Bytes()); err != nil {
+	answer, err := fastcgi.Ask(connection, pairs, nil)
+	if err != nil {
 		return "", err
 	}
-	return read(connection)
-}
-
-func record(to *bytes.Buffer, kind byte, content []byte) {
-	to.Write([]byte{version1, kind, 0, oneRequest, byte(len(content) >> 8), byte(len(content)), 0, 0})
-	to.Write(content)
+	said, err := io.ReadAll(io.LimitReader(answer, mostAnswer))
+	if err == nil && len(said) == mostAnswer {
+		err = errors.New("its answer has no end")
+	}
+	return string(said), err
 }
 
 // mostAnswer bounds what is read of an answer, in bytes.
-const mostAnswer = 1 << 16
-
-func read(from io.Reader) (string, error) {
-	var said strings.Builder
-	for said.Len() < mostAnswer {
-		var head [8]byte
-		if _, err := io.ReadFull(from, head[:]); err != nil {
-			return "", fmt.Errorf("its answer ends early: %w", err)
-		}
-		content := make([]byte, int(binary.BigEndian.Uint16(head[4:]))+int(head[6]))
-		if _, err := io.ReadFull(from, content); err != nil {
-			return "", fmt.Errorf("its answer ends early: %w", err)
-		}
-		switch head[1] {
-		case stdout:
-			said.Write(content[:len(content)-int(head[6])])
-		case endRequest:
-			return said.String(), nil
-		}
-	}
-	return "", errors.New("its answer has no end")
-}
+const mostAnswer = 1 << 18

@@ -101,11 +101,18 @@ func TestOneUse(t *testing.T) {
 	}
 }
 
-func FuzzAnswer(f *testing.F) {
-	f.Add("\x01\x06\x00\x01\x00\x02\x00\x00ok\x01\x03\x00\x01\x00\x00\x00\x00")
-	f.Fuzz(func(t *testing.T, text string) {
-		if said, err := read(strings.NewReader(text)); err == nil && len(said) > mostAnswer+1<<16 {
-			t.Errorf("%d bytes", len(said))
+// What a pool says of itself is read whole.
+func TestTell(t *testing.T) {
+	about, err := at(pool(t, func(script string) string {
+		if !strings.Contains(script, "ini_get_all") {
+			t.Errorf("the pool is asked to run %q", script)
 		}
-	})
+		return `{"version":"8.2.1","user":33,"group":33,"modules":["Core","imagick"],"settings":{"memory_limit":"256M","precision":"14","x":null}}told`
+	})).Tell(t.Context())
+	if err != nil || about.Version != "8.2.1" || about.User != 33 || about.Settings["memory_limit"] != "256M" || len(about.Modules) != 2 {
+		t.Errorf("%+v %v", about, err)
+	}
+	if _, err := at(pool(t, func(string) string { return "<b>Fatal error</b>" })).Tell(t.Context()); err == nil {
+		t.Error("an answer that is none was taken")
+	}
 }
