@@ -3,7 +3,6 @@ package cli
 import (
 	"context"
 	"encoding/json"
-	"errors"
 	"fmt"
 	"io"
 	"log/slog"
@@ -39,12 +38,7 @@ no mail, no request, no row. Where this machine cannot hold that back, no copy i
 		Example: `  wetland rehearse harbourlight@3.0.0
   wetland rehearse --all
   wetland rehearse tidetable-2.1.0.zip --from snap-4`,
-		Args: func(cmd *cobra.Command, args []string) error {
-			if o.All == (len(args) > 0) {
-				return errors.New("name packages, or take --all that the shelf has newer")
-			}
-			return nil
-		},
+		Args:              packagesOr(&o.All),
 		ValidArgsFunction: a.offer(0, true, onShelf),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			w, err := a.loadSettled()

@@ -54,12 +54,7 @@ the other plugins.`,
   wetland update harbourlight@3.0.0 --allow-major --rehearse
   wetland update harbourlight@2.4.1 --allow-older
   wetland update tidetable-2.0.0.zip --allow-major --in-doubt keep`,
-		Args: func(cmd *cobra.Command, args []string) error {
-			if o.All == (len(args) > 0) {
-				return errors.New("name packages, or take --all that the shelf has newer")
-			}
-			return nil
-		},
+		Args:              packagesOr(&o.All),
 		ValidArgsFunction: a.offer(0, true, onShelf),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			w, err := a.loadSettled()
@@ -100,6 +95,16 @@ the other plugins.`,
 	flags.Lookup("rehearse").NoOptDefVal = "yes"
 	flags.StringVar(&search, "search", "", "look for the culprit when several packages fail together: ask, yes or no (default: ask on a terminal, else as wetland.toml says)")
 	return command
+}
+
+// packagesOr takes packages as arguments, or the option that stands for all of them.
+func packagesOr(all *bool) cobra.PositionalArgs {
+	return func(_ *cobra.Command, args []string) error {
+		if *all == (len(args) > 0) {
+			return errors.New("name packages, or take --all that the shelf has newer")
+		}
+		return nil
+	}
 }
 
 // update runs an update, and where a return to an older version failed, asks whether it is

@@ -1,6 +1,7 @@
 package e2e
 
 import (
+	"bytes"
 	"fmt"
 	"maps"
 	"math/rand/v2"
@@ -241,4 +242,38 @@ func TestRehearsalJudgesAsTheUpdate(t *testing.T) {
 			}
 		})
 	}
+}
+
+// Ctrl-C ends a rehearsal at once, with nothing left of it.
+func TestRehearsalStopped(t *testing.T) {
+	f := adopted(t)
+	before := f.siteTree(t)
+	command := wetlandCommand(t, "rehearse", f.pkg("tidetable-2.1.0"))
+	command.Dir = f.care
+	var said bytes.Buffer
+	command.Stdout, command.Stderr = &said, &said
+	must(t, command.Start())
+	until(t, "the copy", func() bool { return len(runsIn(t, "serve-rowlock\x00"+f.root)) > 0 })
+	must(t, command.Process.Signal(os.Interrupt))
+	_ = command.Wait()
+	if code := command.ProcessState.ExitCode(); code != 1 || !strings.Contains(said.String(), "topped") {
+		t.Errorf("exit code %d: %s", code, said.String())
+	}
+	same(t, before, f.siteTree(t))
+	if left, _ := os.ReadDir(filepath.Join(f.care, "copies")); len(left) > 0 || len(runsIn(t, "serve-rowlock\x00"+f.root)) > 0 {
+		t.Errorf("of the copy is left: %v", left)
+	}
+}
+
+// What is kept under a passphrase is rehearsed, too.
+func TestRehearseSealed(t *testing.T) {
+	f := adopted(t)
+	passphrase := filepath.Join(t.TempDir(), "passphrase")
+	must(t, os.WriteFile(passphrase, []byte("the boat leaves at first light\n"), 0o600))
+	f.run(t, "seal", "--with", "file "+passphrase).want(t, 0)
+	config := filepath.Join(f.care, "wetland.toml")
+	text, err := os.ReadFile(config)
+	must(t, err, os.WriteFile(config, append(text, "\n[store]\nunlock_with = \"file "+passphrase+"\"\n"...), 0o600))
+	f.run(t, "rehearse", f.pkg("enquiries-1.2.0")).want(t, 0, "Sound on a copy")
+	f.run(t, "verify", "snap-1", "--bring-up").want(t, 0, "the site can live by it")
 }

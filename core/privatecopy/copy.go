@@ -15,6 +15,7 @@ import (
 	"os"
 	"path"
 	"path/filepath"
+	"sync"
 	"time"
 
 	"golang.org/x/sync/errgroup"
@@ -100,6 +101,7 @@ type bringing struct {
 	opened *site.Site // the copy
 	world  confine.World
 	disk   *files.Roots // of the world
+	lock   sync.Mutex   // for what differs
 	tls    *certificate // nil: the site is asked without TLS
 }
 
@@ -110,6 +112,7 @@ func BringUp(ctx context.Context, o Options) (_ *Copy, err error) {
 	b := &bringing{Options: o, Copy: &Copy{}, disk: &files.Roots{}}
 	var why runs.Reasons
 	b.checkMachine(&why)
+	b.checkSpace(ctx, &why)
 	if err := why.Refusal(); err != nil {
 		return nil, err
 	}
@@ -121,15 +124,22 @@ func BringUp(ctx context.Context, o Options) (_ *Copy, err error) {
 			err = errors.Join(err, b.Close())
 		}
 	}()
-	o.Report.Begin("copy", 0, "")
+	count, size, tables, rows := o.Snapshot.Totals()
+	o.Report.Begin("copy", size, "bytes")
 	began := time.Now()
 	if err := errors.Join(b.fill(ctx), b.disk.Close()); err != nil {
 		return nil, err
 	}
-	count, size, tables, rows := o.Snapshot.Totals()
 	o.Report.End(progress.Good, "copy", fmt.Sprintf("%s (%s), %s (%s) as in %s; up after %s, for Wetland alone",
 		phrase.Plural(count, "file"), phrase.Bytes(size), phrase.Plural(tables, "table"), phrase.Plural(int(rows), "row"), o.Snapshot.Name, phrase.Live(time.Since(began))))
 	return b.Copy, nil
+}
+
+// differs notes in what the copy is not as the site.
+func (b *bringing) differs(how string) {
+	b.lock.Lock()
+	defer b.lock.Unlock()
+	b.Copy.Differs = append(b.Copy.Differs, how)
 }
 
 // fill makes the copy. Its world comes first: from then on, nothing that a snapshot holds leads out of it.
@@ -249,7 +259,11 @@ func (b *bringing) load(ctx context.Context, login database.Login) error {
 	if err != nil {
 		return fmt.Errorf("open the copy's database: %w", err)
 	}
-	if err := archive.LoadAll(ctx, b.Store, b.Snapshot, db); err != nil {
+	err = archive.LoadAll(ctx, b.Store, b.Snapshot, db)
+	if err == nil && login.Engine != "sqlite" {
+		err = b.compareEngine(ctx, db)
+	}
+	if err != nil {
 		return errors.Join(fmt.Errorf("load the tables into the copy: %w", err), db.Close())
 	}
 	return db.Close()

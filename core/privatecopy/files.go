@@ -63,7 +63,11 @@ func (p *putting) all(ctx context.Context) error {
 	}
 	source := snapshot.Source(ctx, p.Store, p.area.Items)
 	err := files.AtOnce(ctx, p.here, len(tree), func(ctx context.Context, i int) error {
-		if tree[i].Kind == files.Folder || p.duplicated(ctx, tree[i]) {
+		if tree[i].Kind == files.Folder {
+			return nil
+		}
+		p.Report.Advance(tree[i].Size)
+		if p.duplicated(ctx, tree[i]) {
 			return nil
 		}
 		return files.WriteItem(ctx, p.here, p.at, tree[i], source)

@@ -18,7 +18,7 @@ import (
 // could be asked, else with those that this machine has for one. Those of the command line bound nothing.
 func (b *bringing) php(program string) []string {
 	command := []string{program}
-	switch settings, scanned := settingsOf(find().php); {
+	switch settings, scanned := settingsOf(b.find().php); {
 	case settings != "":
 		command = []string{"env", "PHP_INI_SCAN_DIR=" + scanned, program, "-c", settings}
 	case scanned != "":
@@ -111,7 +111,7 @@ func (b *bringing) comparePHP(ctx context.Context, php []string) error {
 		}
 	}
 	if len(missing) > 0 {
-		b.Copy.Differs = append(b.Copy.Differs, "its PHP lacks what the site's has: "+phrase.List(missing, 6))
+		b.differs("its PHP lacks what the site's has: " + phrase.List(missing, 6))
 	}
 	return nil
 }

@@ -25,8 +25,8 @@ func (b *bringing) makeDatabase(ctx context.Context) error {
 	if !b.needsServer() {
 		return nil
 	}
-	program, args := find().database, []string{"--no-defaults", "--initialize-insecure", "--datadir=" + databaseFolder}
-	if install := find().install; install != "" {
+	program, args := b.find().database, []string{"--no-defaults", "--initialize-insecure", "--datadir=" + databaseFolder}
+	if install := b.find().install; install != "" {
 		program, args = install, []string{"--no-defaults", "--auth-root-authentication-method=normal", "--skip-test-db", "--datadir=" + databaseFolder, logSize}
 	}
 	if _, err := b.host.Run(ctx, program, append(args, b.asRoot()...)...); err != nil {
@@ -70,7 +70,7 @@ func (b *bringing) startDatabase(ctx, alive context.Context, login database.Logi
 		network, at = "tcp", net.JoinHostPort(login.Host, strconv.Itoa(login.Port))
 		args = append(args, "--bind-address=0.0.0.0", "--port="+strconv.Itoa(login.Port))
 	}
-	server := b.start(alive, find().database, args...)
+	server := b.start(alive, b.find().database, args...)
 	return server.until(ctx, b.Clock, "the database server", func() error { return b.answers(ctx, network, at) })
 }
 
@@ -106,6 +106,21 @@ func accountOf(login database.Login) string {
 		fmt.Fprintf(&b, "DROP USER IF EXISTS ''@%s;\nCREATE USER IF NOT EXISTS %s;\nALTER USER %s IDENTIFIED BY %s;\nGRANT ALL PRIVILEGES ON *.* TO %s;\n", quoteText(host), account, account, quoteText(login.Password), account)
 	}
 	return b.String()
+}
+
+// compareEngine tells of a server of another release than the site's.
+func (b *bringing) compareEngine(ctx context.Context, db database.Database) error {
+	own, err := db.Engine(ctx)
+	if err == nil && releaseOf(own) != releaseOf(b.Snapshot.Engine) {
+		b.differs(fmt.Sprintf("its tables are in %s, the site's in %s", own, b.Snapshot.Engine))
+	}
+	return err
+}
+
+// releaseOf is the part of an engine's name and version by which it differs: MariaDB 10.11 of MariaDB 10.11.19.
+func releaseOf(engine string) string {
+	parts := strings.SplitN(engine, ".", 3)
+	return strings.Join(parts[:min(2, len(parts))], ".")
 }
 
 func quoteName(name string) string { return "`" + strings.ReplaceAll(name, "`", "``") + "`" }

@@ -2,6 +2,7 @@ package privatecopy
 
 import (
 	"cmp"
+	"context"
 	"fmt"
 	"io/fs"
 	"net"
@@ -14,6 +15,8 @@ import (
 
 	"wetland/core/confine"
 	"wetland/core/files"
+	"wetland/core/host"
+	"wetland/core/phrase"
 	"wetland/core/runs"
 	"wetland/core/site/cms"
 	"wetland/core/workspace"
@@ -31,7 +34,7 @@ type machine struct {
 }
 
 // find finds programs that a copy can be served with.
-func find() (m machine) {
+func find(preferMySQL bool) (m machine) {
 	first := func(names ...string) string {
 		for _, name := range names {
 			for _, at := range []string{name, "/usr/sbin/" + name, "/usr/local/bin/" + name} {
@@ -47,21 +50,37 @@ func find() (m machine) {
 	m.php = first("php")
 	m.pool = first("php-fpm"+strings.TrimPrefix(path.Base(m.php), "php"), "php-fpm")
 	m.database = first("mariadbd", "mysqld")
+	if mysql := first("mysqld"); preferMySQL && path.Base(mysql) == "mysqld" { // else it is MariaDB under its old name
+		m.database = mysql
+		return m
+	}
 	m.install = first("mariadb-install-db", "mysql_install_db")
 	return m
 }
+
+// find finds them for this copy.
+func (b *bringing) find() machine { return find(strings.HasPrefix(b.Snapshot.Engine, "MySQL ")) }
 
 // usesPHP tells whether the site's pages come from PHP.
 func (b *bringing) usesPHP() bool { _, other := b.Servers[b.Of.Config.Site.CMS]; return !other }
 
 // checkMachine finds all that this machine lacks for the copy.
 func (b *bringing) checkMachine(why *runs.Reasons) {
-	has := find()
+	has := b.find()
 	if b.usesPHP() && has.php == "" {
 		why.Add("there is no PHP on this machine (php), and the copy's pages need it", "Install it: apt-get install php-cli, with the modules that the site uses.")
 	}
 	if b.Snapshot.Dialect() == "mysql" && len(b.Snapshot.Tables) > 0 && has.database == "" {
 		why.Add("there is no database server on this machine (mariadbd or mysqld), and the copy's tables need one of their own", "Install one; it need not run: apt-get install mariadb-server-core mariadb-client-core")
+	}
+	if b.needsServer() && has.database != "" {
+		own := "MySQL"
+		if path.Base(has.database) == "mariadbd" {
+			own = "MariaDB"
+		}
+		if kind, _, _ := strings.Cut(b.Snapshot.Engine, " "); kind != own {
+			why.Add(fmt.Sprintf("the site's tables are in %s, and this machine has %s: neither takes all that the other makes", b.Snapshot.Engine, own), "Install the programs of the site's own server, or rehearse on a machine that has them.")
+		}
 	}
 	for _, area := range b.Snapshot.Areas {
 		if slices.ContainsFunc(reserved(), func(ours string) bool { return files.Within(area.Path, ours) || files.Within(ours, area.Path) }) {
@@ -70,6 +89,25 @@ func (b *bringing) checkMachine(why *runs.Reasons) {
 	}
 	if len(b.Snapshot.Unread) > 0 {
 		why.Add(b.Snapshot.Name+" is not whole: not all of the site could be read when it was taken", "Choose another one.")
+	}
+}
+
+// What a copy needs beside its files: an empty database of the server, and about as much for each row as rows
+// have on the average, twice, for indexes.
+const (
+	emptyDatabase = 160 << 20
+	rowSize       = 400 // bytes
+)
+
+// checkSpace refuses what would fill the disk, which the site may be on, too.
+func (b *bringing) checkSpace(ctx context.Context, why *runs.Reasons) {
+	_, needs, _, rows := b.Snapshot.Totals()
+	if b.needsServer() {
+		needs += emptyDatabase + rows*rowSize
+	}
+	free, err := host.FreeSpace(ctx, b.Of.Dir)
+	if err == nil && needs > 0 && free < uint64(needs) {
+		why.Add(fmt.Sprintf("a copy needs about %s beside the workspace, and %s are free in %s", phrase.Bytes(needs), phrase.Bytes(int64(free)), b.Of.Dir), "Make room there, or use a workspace on another disk.")
 	}
 }
 
@@ -88,7 +126,7 @@ func (b *bringing) makeWorld() (confine.World, error) {
 		},
 	}
 	w.User, w.Group = b.owner()
-	has := find()
+	has := b.find()
 	for _, program := range []string{has.php, has.pool, has.database, has.install} {
 		if program != "" && !shown(w.Shown, program) {
 			w.Shown = append(w.Shown, path.Dir(program))
