@@ -37,6 +37,7 @@ The live site is not touched. Its pages are looked at once. Nothing leaves the c
 no mail, no request, no row. Where this machine cannot hold that back, no copy is made.`,
 		Example: `  wetland rehearse harbourlight@3.0.0
   wetland rehearse --all
+  wetland rehearse harbourlight@3.0.0 --look
   wetland rehearse tidetable-2.1.0.zip --from snap-4`,
 		Args:              packagesOr(&o.All),
 		ValidArgsFunction: a.offer(0, true, onShelf),
@@ -57,6 +58,7 @@ no mail, no request, no row. Where this machine cannot hold that back, no copy i
 	flags.BoolVar(&o.AcceptPresent, "accept-present", false, "go on though pages are broken already: only new findings count")
 	flags.BoolVar(&o.Older, "allow-older", false, "go on though the package is older than what is installed")
 	flags.BoolVar(&o.Same, "allow-same", false, "go on though this version is installed already")
+	flags.BoolVar(&o.Show, "look", false, "leave the copy up afterwards, in a browser's window for you to look at, until you close it")
 	flags.StringVar(&o.Pick, "pick", "", "which package of a bundle: its folder or name")
 	return command
 }

@@ -8,6 +8,7 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"strconv"
 	"strings"
 	"syscall"
 	"testing"
@@ -276,4 +277,46 @@ func TestRehearseSealed(t *testing.T) {
 	must(t, err, os.WriteFile(config, append(text, "\n[store]\nunlock_with = \"file "+passphrase+"\"\n"...), 0o600))
 	f.run(t, "rehearse", f.pkg("enquiries-1.2.0")).want(t, 0, "Sound on a copy")
 	f.run(t, "verify", "snap-1", "--bring-up").want(t, 0, "the site can live by it")
+}
+
+// A copy is left up for a person to look at, in a window that shows nothing else, until that is closed, or until
+// Ctrl-C.
+func TestLookAtTheCopy(t *testing.T) {
+	f := layOut(t)
+	f.run(t, "adopt", f.root, "--address", f.address).want(t, 0)
+	f.run(t, "rehearse", f.pkg("enquiries-1.2.0"), "--look").want(t, 1, "there is no screen here")
+	for _, needed := range []string{"Xvfb", "chromium"} {
+		if _, err := exec.LookPath(needed); err != nil {
+			testenv.Missing(t, needed)
+		}
+	}
+	screen := fmt.Sprintf(":%d", 100+rand.IntN(900))
+	server := exec.Command("Xvfb", screen, "-screen", "0", "1280x800x24", "-nolisten", "tcp")
+	must(t, server.Start())
+	defer func() { _, _ = server.Process.Kill(), server.Wait() }()
+	until(t, "the screen", func() bool { _, err := os.Stat("/tmp/.X11-unix/X" + screen[1:]); return err == nil })
+	for _, close := range []func(*exec.Cmd, int){
+		func(command *exec.Cmd, _ int) { must(t, command.Process.Signal(os.Interrupt)) },
+		func(_ *exec.Cmd, window int) { must(t, syscall.Kill(window, syscall.SIGTERM)) }, // as a window's end does
+	} {
+		command := wetlandCommand(t, "rehearse", f.pkg("enquiries-1.2.0"), "--look")
+		command.Dir, command.Env = f.care, append(os.Environ(), "DISPLAY="+screen)
+		var said bytes.Buffer
+		command.Stdout, command.Stderr = &said, &said
+		must(t, command.Start())
+		window := 0
+		until(t, "the window", func() bool {
+			out, _ := exec.Command("pgrep", "-f", "-o", "--", "--test-type.*--user-data-dir=.*wetland-browser-").Output()
+			window, _ = strconv.Atoi(strings.TrimSpace(string(out)))
+			return window > 0
+		})
+		close(command, window)
+		_ = command.Wait()
+		if code := command.ProcessState.ExitCode(); code != 0 || !strings.Contains(strings.Join(strings.Fields(said.String()), " "), "stays up until its window is closed") {
+			t.Errorf("exit code %d: %s", code, said.String())
+		}
+		if left, _ := os.ReadDir(filepath.Join(f.care, "copies")); len(left) > 0 {
+			t.Errorf("of the copy is left: %v", left)
+		}
+	}
 }

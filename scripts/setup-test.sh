@@ -14,7 +14,7 @@ fi
 as_root() { if [ "$(id -u)" = 0 ]; then "$@"; elif command -v sudo >/dev/null; then sudo "$@"; else return 1; fi; }
 
 # The -core packages hold the server without a service that would be started.
-packages="mariadb-server-core mariadb-client-core php-cli php-mysql php-xml php-mbstring php-gd php-curl php-zip zstd sqlite3 chromium"
+packages="mariadb-server-core mariadb-client-core php-cli php-mysql php-xml php-mbstring php-gd php-curl php-zip zstd sqlite3 chromium xvfb"
 # OpenSSH's server comes with a service. Where services run, only one that is there already is used.
 [ -x /usr/sbin/sshd ] || [ -d /run/systemd/system ] || packages="$packages openssh-server"
 missing=""

@@ -25,6 +25,7 @@ import (
 	"wetland/core/session"
 	"wetland/core/site/phppool"
 	"wetland/core/smoke"
+	"wetland/core/smoke/browser"
 	"wetland/core/smoke/judging"
 	"wetland/core/snapshot"
 	"wetland/core/update"
@@ -37,6 +38,9 @@ type Options struct {
 	From    string // the snapshot that the copy is made of; "": one of this moment
 	Servers map[string]privatecopy.Server
 	Front   []string // see privatecopy.Options
+	// Show leaves the copy up after it was judged, in a browser's window for a person, until that is
+	// closed, or the context ends.
+	Show bool
 }
 
 // ErrNoCopy says that no copy could be made of which anything could be learnt.
@@ -72,6 +76,9 @@ func Rehearse(ctx context.Context, w *workspace.Workspace, o Options) (run *runs
 	o.Guard.Fill()
 	if _, err := Sweep(ctx, w); err != nil {
 		return nil, err
+	}
+	if o.Show && !browser.HasScreen() {
+		return nil, browser.ErrNoScreen
 	}
 	r := &rehearsal{Options: o, live: w}
 	if err := r.begin(ctx); err != nil {
@@ -215,6 +222,9 @@ func (r *rehearsal) perform(ctx context.Context) (*runs.Run, error) {
 	search := true
 	o.Search, o.AskSearch = &search, nil // it exposes nobody
 	o.Decide, o.InDoubt = nil, update.GoBack
+	if r.Show { // a person is to see what is doubtful
+		o.InDoubt = update.Keep
+	}
 	o.Major, o.LoseEdits, o.AllowGap, o.Notice = true, true, true, false
 	o.May, o.Looked, o.Guard.Report = nil, r.compare, onCopy{o.Guard.Report}
 	r.Report.End(progress.Note, "on the copy", "what follows happens there alone")
@@ -222,7 +232,25 @@ func (r *rehearsal) perform(ctx context.Context) (*runs.Run, error) {
 	if run == nil {
 		return nil, err
 	}
-	return run, errors.Join(err, r.conclude(ctx, run))
+	if err = errors.Join(err, r.conclude(context.WithoutCancel(ctx), run)); err == nil && r.Show {
+		err = r.show(ctx, run)
+	}
+	return run, err
+}
+
+// show has a person look at the copy.
+func (r *rehearsal) show(ctx context.Context, run *runs.Run) error {
+	fetcher, err := session.FetcherOf(r.copy.Workspace)
+	if err != nil {
+		return err
+	}
+	defer fetcher.Close()
+	what := titles(run.Components)
+	if run.State == runs.BrokenOnCopy {
+		what = "what was before " + what // it was put back there
+	}
+	r.Report.End(progress.Note, "in a browser", fmt.Sprintf("%s (%s): the copy, with %s, stays up until its window is closed", run.Name, run.State, what))
+	return fetcher.Show(ctx, fmt.Sprintf("This is the private copy, with %s. Nobody else sees it, and it is gone when you close this window.", what))
 }
 
 // onCopy tells of snapshots of the copy as of those: by their numbers they could be taken for the site's.

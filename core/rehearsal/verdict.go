@@ -47,7 +47,9 @@ func (r *rehearsal) verdict(run *runs.Run) (runs.State, string, []advice.Step) {
 		return runs.Stopped, "The rehearsal was stopped.", nil
 	case runs.Kept:
 		return r.good(run, all)
-	case runs.KeptPart, runs.KeptDoubt:
+	case runs.KeptDoubt:
+		return bad(run, all)
+	case runs.KeptPart:
 		var good, bad []*runs.Target
 		for _, t := range run.Components {
 			if t.Fate == runs.FateKept {

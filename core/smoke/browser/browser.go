@@ -92,6 +92,8 @@ type Options struct {
 	Starting time.Duration // how long it may take to start
 	// Reach is how anything is asked for that pages want: the browser itself reaches nothing.
 	Reach http.RoundTripper
+	// Window has it open a window, for a person; else it has none.
+	Window bool
 }
 
 // heldBack are features that a look has no use for. A page that was left must not stay alive for
@@ -168,8 +170,11 @@ func (b *Browser) options(o Options, folder string, proxy *proxy) ([]chromedp.Ex
 		return nil, err
 	}
 	options := slices.Clone(chromedp.DefaultExecAllocatorOptions[:])
+	if o.Window {
+		options = append(options, chromedp.Flag("headless", false), chromedp.Flag("enable-automation", false), chromedp.Flag("test-type", true) /* else it warns of our options */, chromedp.Env(screenVariables()...))
+	}
 	return append(options, chromedp.ExecPath(o.Program), chromedp.Flag("disable-component-update", true),
-		chromedp.Flag("disable-quic", true), chromedp.Flag("hide-scrollbars", true), chromedp.Flag("force-color-profile", "srgb"),
+		chromedp.Flag("disable-quic", true), chromedp.Flag("hide-scrollbars", !o.Window), chromedp.Flag("force-color-profile", "srgb"),
 		chromedp.Flag("disable-features", heldBack), chromedp.UserDataDir(folder),
 		chromedp.NoInheritEnv, chromedp.Env(environment.Clean("HOME="+folder, "TMPDIR="+folder, "XDG_RUNTIME_DIR="+folder)...),
 		// Of this machine, too, nothing is reached but by the proxy.
