@@ -126,6 +126,11 @@ var kinds = map[string]func(t *testing.T) *testenv.Site{
 	"in its root":              func(t *testing.T) *testenv.Site { return testenv.WordPress(t) },
 	"below its host, over TLS": func(t *testing.T) *testenv.Site { site, _ := testenv.SubfolderWordPress(t); return site },
 	"in a folder of its own":   func(t *testing.T) *testenv.Site { return testenv.OwnDirectoryWordPress(t) },
+	"by a socket of its server": func(t *testing.T) *testenv.Site {
+		site := testenv.WordPress(t)
+		bySocket(t, site)
+		return site
+	},
 	"the newest, on newer PHP": func(t *testing.T) *testenv.Site {
 		site := testenv.NewestWordPress(t)
 		site.PHP(t, []byte("<?php require 'wp-load.php'; switch_theme( 'twentytwentyfive' );"))
@@ -152,6 +157,19 @@ func anyOf(all []string, n int) (some []string) {
 		some = append(some, all[i])
 	}
 	return some
+}
+
+// bySocket has a site reach its database by the server's socket.
+func bySocket(t *testing.T, site *testenv.Site) {
+	t.Helper()
+	config := filepath.Join(site.Root, "wp-config.php")
+	text, err := os.ReadFile(config)
+	must(t, err)
+	changed := regexp.MustCompile(`'127\.0\.0\.1:\d+'`).ReplaceAllString(string(text), "'localhost:"+site.Socket+"'")
+	must(t, os.WriteFile(config, []byte(changed), 0o644))
+	if _, err := site.Get("/"); err != nil {
+		t.Fatal(err)
+	}
 }
 
 // adoptKind adopts any of them.
@@ -230,6 +248,10 @@ func TestRehearseMigration(t *testing.T) {
 	before.check(t)
 	wetland(t, workspace, "rehearse", migratingPlugin(t, "2.1", "tideline_is_missing();")).want(t, 3, "Broken on a copy")
 	before.check(t)
+
+	// A snapshot is brought up also when nothing is left of the site that it was taken of.
+	must(t, os.RemoveAll(site.Root))
+	wetland(t, workspace, "verify", "snap-1", "--bring-up").want(t, 0, "the site can live by it")
 }
 
 // waysOut is a plugin that, in version 2.0, tries to leave the site in many ways when a page is asked for.

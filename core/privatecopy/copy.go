@@ -45,11 +45,11 @@ type Options struct {
 	Snapshot *snapshot.Manifest
 	// Servers serve the pages of sites, by the name of their CMS; where there is none, PHP does.
 	Servers map[string]Server
-	// Site is the site itself, where its files are on this machine: what is still as in the snapshot is
-	// taken from there. nil: all is taken from the store.
+	// Site is the site itself, where its files are on this machine and the snapshot is of this moment: what is
+	// still as in it is taken from there. nil: all is taken from the store.
 	Site *site.Site
-	// Login is how the site logs in to its database, where that is known before its files are there;
-	// nil: they tell.
+	// Login is how the site logs in to its database now: the copy's server is found where that says. nil:
+	// nobody knows, and the snapshot's files tell.
 	Login *database.Login
 	// Front is the program that serves a webfront.Site, which it is given as JSON, at HOST:PORT, before a
 	// pool of PHP; nil: PHP's own server does, as where there is no pool.
@@ -102,7 +102,9 @@ type bringing struct {
 	world  confine.World
 	disk   *files.Roots // of the world
 	lock   sync.Mutex   // for what differs
-	tls    *certificate // nil: the site is asked without TLS
+	// phpSocket is where PHP finds the database's server if the settings just say "localhost"; "": anywhere
+	phpSocket string
+	tls       *certificate // nil: the site is asked without TLS
 }
 
 // BringUp brings a snapshot up, and returns once its pages can be asked for. What this machine lacks for
@@ -151,7 +153,7 @@ func (b *bringing) fill(ctx context.Context) error {
 	apart.Go(func() error { return b.putFiles(inner) })
 	apart.Go(func() error {
 		err := b.makeDatabase(inner)
-		if err == nil && b.needsServer() && b.Login != nil {
+		if err == nil && b.isEarly() {
 			err = b.putTables(inner, ctx, *b.Login)
 		}
 		return err
@@ -174,11 +176,25 @@ func (b *bringing) fill(ctx context.Context) error {
 		return fmt.Errorf("open the copy: %w", err)
 	}
 	defer func() { _ = b.opened.Close() }()
+	login := b.Login
+	if !b.isEarly() && len(b.Snapshot.Tables) > 0 {
+		found, err := b.opened.Login()
+		if err != nil {
+			return err
+		}
+		login = &found
+	}
 	apart, inner = errgroup.WithContext(ctx)
-	apart.Go(func() error { return b.putRest(inner, ctx) })
-	apart.Go(func() error { return b.servePages(inner, ctx) })
+	if !b.isEarly() && login != nil && len(b.Snapshot.Tables) > 0 {
+		apart.Go(func() error { return b.putTables(inner, ctx, *login) })
+	}
+	apart.Go(func() error { return b.servePages(inner, ctx, login) })
 	return apart.Wait()
 }
+
+// isEarly tells of tables that are loaded while the files are written: that needs to know how the site logs
+// in, and is so where the snapshot is of this moment.
+func (b *bringing) isEarly() bool { return b.needsServer() && b.Login != nil && b.Site != nil }
 
 // top is the folder that is the root of the copy's world.
 func (b *bringing) top() string { return path.Join(filepath.ToSlash(b.folder), "world") }
@@ -230,18 +246,6 @@ func (b *bringing) put(ctx context.Context, name, text string) error {
 	}
 	_, err = io.WriteString(file, text)
 	return errors.Join(err, file.Close())
-}
-
-// putRest puts the tables that needed the files first: to know the login, or the place.
-func (b *bringing) putRest(ctx, alive context.Context) error {
-	if len(b.Snapshot.Tables) == 0 || b.needsServer() && b.Login != nil {
-		return nil
-	}
-	login, err := b.opened.Login()
-	if err != nil {
-		return err
-	}
-	return b.putTables(ctx, alive, login)
 }
 
 // putTables starts a server for the tables, if they need one, and loads them.

@@ -14,6 +14,7 @@ import (
 	"slices"
 	"strings"
 
+	"wetland/core/database"
 	"wetland/core/files"
 )
 
@@ -24,7 +25,7 @@ var router string
 const workers = 4
 
 // servePages starts what answers for the copy's pages, until the copy is closed, and waits until it does.
-func (b *bringing) servePages(ctx, alive context.Context) error {
+func (b *bringing) servePages(ctx, alive context.Context, login *database.Login) error {
 	address := b.opened.Address
 	own := net.JoinHostPort(address.Hostname(), portOf(address))
 	at := net.JoinHostPort("0.0.0.0", cmp.Or(address.Port(), "80"))
@@ -35,6 +36,9 @@ func (b *bringing) servePages(ctx, alive context.Context) error {
 			return err
 		}
 		b.Copy.Workspace.Config.Reach.Certificates = file
+	}
+	if login != nil {
+		b.phpSocket = login.Socket
 	}
 	program, err := b.program(ctx, alive, at)
 	if err != nil {

@@ -36,6 +36,10 @@ func (b *bringing) php(program string) []string {
 	set("opcache.validate_timestamps", "1")
 	set("opcache.revalidate_freq", "0")
 	set("opcache.file_update_protection", "0")
+	if b.phpSocket != "" {
+		set("mysqli.default_socket", quoteSetting(b.phpSocket))
+		set("pdo_mysql.default_socket", quoteSetting(b.phpSocket))
+	}
 	set("sendmail_path", "true") // nothing is sent, and the site does not notice
 	if log := b.Of.Config.Site.PHPLog; log != "" {
 		set("log_errors", "1")

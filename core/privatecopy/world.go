@@ -145,6 +145,9 @@ func (b *bringing) makeWorld() (confine.World, error) {
 		return w, err
 	}
 	b.name(&w, address.Hostname())
+	if b.Login != nil {
+		b.name(&w, b.Login.Host)
+	}
 	if address.Scheme == "https" {
 		if b.tls, err = newCertificate(address.Hostname()); err != nil {
 			return w, err

@@ -16,6 +16,7 @@ import (
 	"wetland/core/progress"
 	"wetland/core/runs"
 	"wetland/core/session"
+	"wetland/core/site"
 	"wetland/core/smoke"
 	"wetland/core/smoke/judging"
 	"wetland/core/snapshot"
@@ -38,7 +39,14 @@ func BringUp(ctx context.Context, w *workspace.Workspace, name string, servers m
 	if err != nil {
 		return nil, livable, err
 	}
-	up, err := privatecopy.BringUp(ctx, privatecopy.Options{Guard: guard, Of: w, Store: store, Snapshot: m, Servers: servers, Front: front})
+	o := privatecopy.Options{Guard: guard, Of: w, Store: store, Snapshot: m, Servers: servers, Front: front}
+	if opened, err := site.Open(ctx, w); err == nil { // it may be dead
+		if login, err := opened.Login(); err == nil {
+			o.Login = &login
+		}
+		_ = opened.Close()
+	}
+	up, err := privatecopy.BringUp(ctx, o)
 	if err != nil {
 		return nil, livable, noCopy(ctx, err)
 	}

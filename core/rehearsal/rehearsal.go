@@ -119,8 +119,11 @@ func (r *rehearsal) begin(ctx context.Context) (err error) {
 	}
 	r.note.Snapshot = r.snapshot.Name
 	up := privatecopy.Options{Guard: r.Guard, Of: r.live, Store: s.Store, Snapshot: r.snapshot, Servers: r.Servers, Front: r.Front, PHP: aboutPHP(ctx, s)}
-	if login, err := s.Site.Login(); err == nil && r.From == "" {
-		up.Login, up.Site = &login, s.Site
+	if login, err := s.Site.Login(); err == nil {
+		up.Login = &login
+	}
+	if r.From == "" {
+		up.Site = s.Site
 	}
 	var apart sync.WaitGroup
 	var unseen error
