@@ -8,12 +8,14 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"slices"
 	"strconv"
 	"strings"
 	"syscall"
 	"testing"
 	"time"
 
+	"wetland/core/runs"
 	"wetland/core/smoke"
 	"wetland/internal/testenv"
 )
@@ -319,4 +321,24 @@ func TestLookAtTheCopy(t *testing.T) {
 			t.Errorf("of the copy is left: %v", left)
 		}
 	}
+}
+
+// What is rehearsed before an update is what the update does: what that passes over, the rehearsal does, too.
+func TestUpdateAllRehearsed(t *testing.T) {
+	f := adopted(t)
+	f.run(t, "shelve", f.packages).want(t, 0)
+	f.run(t, "update", "--all", "--rehearse").want(t, 0, "rehearsal-1: sound on a copy. Now the site itself", "Kept")
+	var first, then struct{ Components []runs.Target }
+	f.run(t, "report", "rehearsal-1", "--json").decode(t, &first)
+	f.run(t, "report", "run-1", "--json").decode(t, &then)
+	names := func(all []runs.Target) (names []string) {
+		for _, one := range all {
+			names = append(names, one.Folder+" "+one.To)
+		}
+		return names
+	}
+	if want := []string{"enquiries 1.2.0"}; !slices.Equal(names(first.Components), want) || !slices.Equal(names(then.Components), want) {
+		t.Errorf("rehearsed: %q, then updated: %q", names(first.Components), names(then.Components))
+	}
+	f.run(t, "rehearse", "--all").want(t, 3, "Tidetable 2.1.0") // by itself it tries all
 }

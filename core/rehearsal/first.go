@@ -46,7 +46,9 @@ func Update(ctx context.Context, w *workspace.Workspace, o UpdateOptions) (rehea
 			return nil, run, err
 		}
 	}
-	rehearsed, err = Rehearse(ctx, w, o.Options)
+	first := o.Options
+	first.asUpdate = true
+	rehearsed, err = Rehearse(ctx, w, first)
 	switch {
 	case errors.Is(err, ErrNoCopy) && when == workspace.RehearseLarge:
 		o.Report.End(progress.Doubt, "rehearsal", "not made: "+whyNot(err))

@@ -41,6 +41,9 @@ type Options struct {
 	// Show leaves the copy up after it was judged, in a browser's window for a person, until that is
 	// closed, or the context ends.
 	Show bool
+	// asUpdate has just that be tried which the update does that comes next: what it would refuse is
+	// refused, and what it passes over is passed over.
+	asUpdate bool
 }
 
 // ErrNoCopy says that no copy could be made of which anything could be learnt.
@@ -228,7 +231,10 @@ func (r *rehearsal) perform(ctx context.Context) (*runs.Run, error) {
 	if r.Show { // a person is to see what is doubtful
 		o.InDoubt = update.Keep
 	}
-	o.Major, o.LoseEdits, o.AllowGap, o.Notice = true, true, true, false
+	if !r.asUpdate { // on a copy it harms nobody
+		o.Major, o.LoseEdits = true, true
+	}
+	o.AllowGap, o.Notice = true, false
 	o.May, o.Looked, o.Guard.Report = nil, r.compare, onCopy{o.Guard.Report}
 	r.Report.End(progress.Note, "on the copy", "what follows happens there alone")
 	run, err := update.Update(ctx, r.copy.Workspace, o)

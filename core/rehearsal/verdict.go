@@ -25,6 +25,9 @@ func (r *rehearsal) conclude(ctx context.Context, run *runs.Run) error {
 		r.note.Differs = append(r.note.Differs, fmt.Sprintf("what changed in its tables could not be told (%v)", err))
 	}
 	run.State, run.Reason, run.Next = r.verdict(run)
+	if len(r.note.Differs) > 0 {
+		run.Reason += " The copy was not in all as the site: " + phrase.List(r.note.Differs, 3) + "."
+	}
 	run.Reason += untouched
 	run.Copy = &r.note
 	for _, t := range run.Components {
@@ -82,7 +85,7 @@ func (r *rehearsal) good(run *runs.Run, all string) (runs.State, string, []advic
 	if len(r.note.Differs) == 0 {
 		return runs.SoundOnCopy, words, next
 	}
-	return runs.DoubtfulOnCopy, words + " But the copy was not in all as the site: " + phrase.List(r.note.Differs, 3) + ".", next
+	return runs.DoubtfulOnCopy, words, next
 }
 
 // bad is the verdict where pages are not as before.
