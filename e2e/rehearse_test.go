@@ -43,7 +43,7 @@ func TestRehearsalKilled(t *testing.T) {
 	f.run(t, "rehearse", pkg).want(t, 3, "Broken on a copy", "was not touched")
 	whole := time.Since(began)
 	before := f.siteTree(t)
-	kills := 5
+	kills := 3
 	if os.Getenv("WETLAND_TORTURE") != "" {
 		kills = 50
 	}

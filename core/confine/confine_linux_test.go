@@ -79,8 +79,17 @@ func asOrdinary(t *testing.T) {
 	}
 }
 
+// needPHP skips a test whose attempts are made by PHP.
+func needPHP(t *testing.T) {
+	t.Helper()
+	if _, err := exec.LookPath("php"); err != nil {
+		testenv.Missing(t, "php")
+	}
+}
+
 // Whatever is tried, nothing leaves the world.
 func TestNothingLeaves(t *testing.T) {
+	needPHP(t)
 	outside := t.TempDir()
 	secret := filepath.Join(outside, "secret.txt")
 	listener, err := net.Listen("tcp", "127.0.0.1:0")
@@ -161,6 +170,7 @@ func TestNothingLeaves(t *testing.T) {
 
 // What programs need is there, and they are whom the world names.
 func TestWhatAWorldOffers(t *testing.T) {
+	needPHP(t)
 	on, w := entered(t, func(w *World) {
 		w.Names, w.Addresses = []string{"ferry.example"}, []string{"192.0.2.7"}
 	})

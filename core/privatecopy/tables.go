@@ -58,7 +58,7 @@ func (b *bringing) startDatabase(ctx, alive context.Context, login database.Logi
 	args := append([]string{
 		"--no-defaults", "--datadir=" + databaseFolder, "--pid-file=" + path.Join(databaseFolder, "pid"), "--init-file=" + account,
 		"--skip-log-bin", "--skip-name-resolve", "--max-allowed-packet=1G", "--local-infile=0", "--secure-file-priv=" + databaseFolder,
-		logSize, "--innodb-flush-log-at-trx-commit=0", "--innodb-flush-method=nosync", "--skip-innodb-doublewrite", "--innodb-buffer-pool-size=256M",
+		logSize, "--innodb-flush-log-at-trx-commit=0", "--innodb-flush-method=nosync", "--skip-innodb-doublewrite", "--innodb-buffer-pool-size=256M", "--innodb-sort-buffer-size=32M",
 	}, b.asRoot()...)
 	args = append(args, "--socket="+b.socket(login))
 	if login.Socket != "" {
