@@ -51,6 +51,9 @@ func BringUp(ctx context.Context, w *workspace.Workspace, name string, servers m
 		return nil, livable, noCopy(ctx, err)
 	}
 	defer func() { err = errors.Join(err, up.Close()) }()
+	if len(up.Differs) > 0 {
+		guard.Report.End(progress.Doubt, "not as the site", phrase.List(up.Differs, 3))
+	}
 	if judgement, err = judgeCopy(ctx, up.Workspace, before, guard.Report); err != nil {
 		return nil, livable, err
 	}
