@@ -68,9 +68,11 @@ func (h *heart) stop() {
 const ghostAfter = 20 * time.Second
 
 // lock takes a folder. It waits while a helper that may be dead or frozen holds it, and ends one that
-// is.
+// is. One sign more than was there is no sign of life yet: what was still on the line when it broke may
+// come late.
 func lock(ctx context.Context, fsys files.FS, name string, counts func(user int) bool) (func() error, error) {
 	var first time.Time
+	late := false
 	for {
 		unlock, err := files.Lock(ctx, fsys, name, counts)
 		var held *files.LockedError
@@ -83,8 +85,10 @@ func lock(ctx context.Context, fsys files.FS, name string, counts func(user int)
 			return nil, err
 		case first.IsZero():
 			first = sign
-		case !sign.Equal(first):
+		case !sign.Equal(first) && late:
 			return nil, err // it is alive
+		case !sign.Equal(first):
+			first, late = sign, true
 		}
 		if time.Since(sign) > ghostAfter {
 			if err := unix.Kill(held.Process, unix.SIGKILL); err != nil {

@@ -417,6 +417,7 @@ func run(client *Client, line string) (string, error) {
 		return "", err
 	}
 	said, err := io.ReadAll(program)
+	err = errors.Join(err, program.session.Wait()) // then all that it complained of has come
 	if complaint := program.Complaint(); complaint != "" {
 		err = errors.Join(err, errors.New(complaint))
 	}
