@@ -182,8 +182,14 @@ func Evidence(ctx context.Context, s *session.Session, t *runs.Target, old, want
 }
 
 // FirstFinding says the first finding that counts.
-func FirstFinding(j *smoke.Judgement) string {
+func FirstFinding(j *smoke.Judgement) string { return FirstFindingOn(j, "") }
+
+// FirstFindingOn says the first finding that counts on a page; "": on any.
+func FirstFindingOn(j *smoke.Judgement, path string) string {
 	for _, page := range j.Pages {
+		if path != "" && page.Path != path {
+			continue
+		}
 		for _, finding := range page.Findings {
 			if finding.Counts() {
 				return finding.What

@@ -186,26 +186,41 @@ func (r *rehearsal) compare(onCopy *smoke.Take) error {
 	if err != nil {
 		return err
 	}
-	tested := *r.present
-	tested.Pages = slices.DeleteFunc(slices.Clone(tested.Pages), func(f smoke.Facts) bool { _, is := onCopy.Page(f.Path); return !is })
-	judgement := judging.Judge(onCopy, &tested)
-	rules.Apply(judgement)
-	return r.tellDifferences(judgement, onCopy)
+	onSite := *r.present
+	onSite.Moving = append(slices.Clone(onSite.Moving), onCopy.Moving...) // it was looked at once
+	onSite.Pages = slices.DeleteFunc(slices.Clone(onSite.Pages), func(f smoke.Facts) bool { _, is := onCopy.Page(f.Path); return !is })
+	// A judgement tells of what is lost: what the copy has not, and what the site has not.
+	var differ []difference
+	for _, one := range []*smoke.Judgement{judging.Judge(&onSite, onCopy), judging.Judge(onCopy, &onSite)} {
+		rules.Apply(one)
+		for _, page := range one.Failing() {
+			if !slices.ContainsFunc(differ, func(d difference) bool { return d.page == page }) {
+				differ = append(differ, difference{page, pagecheck.FirstFindingOn(one, page)})
+			}
+		}
+	}
+	return r.tellDifferences(differ, onCopy)
 }
 
+// difference is a page that is not on the copy as on the site, and how.
+type difference struct{ page, what string }
+
 // tellDifferences says which pages of the copy are not as on the site.
-func (r *rehearsal) tellDifferences(judgement *smoke.Judgement, onCopy *smoke.Take) error {
-	failing := judgement.Failing()
-	pages := phrase.Plural(len(judgement.Pages), "page")
-	if len(failing) == 0 {
+func (r *rehearsal) tellDifferences(differ []difference, onCopy *smoke.Take) error {
+	pages := phrase.Plural(len(onCopy.Pages), "page")
+	if len(differ) == 0 {
 		r.Report.End(progress.Good, "as the site", pages+" of the copy say the same as the site's")
 		return nil
 	}
-	words := fmt.Sprintf("%d of %s of the copy differ from the site's (%s): %s", len(failing), pages, phrase.List(failing, 3), pagecheck.FirstFinding(judgement))
-	if 2*len(failing) > len(judgement.Pages) {
+	var named []string
+	for _, one := range differ {
+		named = append(named, one.page)
+	}
+	words := fmt.Sprintf("%d of %s of the copy differ from the site's (%s): %s", len(differ), pages, phrase.List(named, 3), differ[0].what)
+	if 2*len(differ) > len(onCopy.Pages) {
 		r.Report.End(progress.Bad, "as the site", words)
 		var why runs.Reasons
-		why.Add("the copy does not answer as the site does, so that nothing could be learnt from it: "+words+statusWords(onCopy, failing[0]), "See what the site has that this machine does not: modules of PHP, another version of it, rules of its web server.")
+		why.Add("the copy does not answer as the site does, so that nothing could be learnt from it: "+words+statusWords(onCopy, differ[0].page), "See what the site has that this machine does not: modules of PHP, another version of it, rules of its web server.")
 		return noCopy(context.Background(), why.Refusal())
 	}
 	r.note.Differs = append(r.note.Differs, words)
