@@ -65,7 +65,7 @@ no mail, no request, no row. Where this machine cannot hold that back, no copy i
 
 func (a *app) rehearse(ctx context.Context, w *workspace.Workspace, o rehearsal.Options) error {
 	var err error
-	if o.Servers, o.Front, err = ownServers(); err != nil {
+	if o.Servers, err = ownServers(); err != nil {
 		return err
 	}
 	run, err := rehearsal.Rehearse(ctx, w, o)
@@ -80,15 +80,13 @@ const (
 
 // ownServers are what serves the pages of copies: this program has the demo's CMS in it, and a web server for
 // pools of PHP.
-func ownServers() (map[string]privatecopy.Server, []string, error) {
+func ownServers() (s privatecopy.Servers, err error) {
 	self, err := os.Executable()
 	if err != nil {
-		return nil, nil, err
+		return s, err
 	}
-	return map[string]privatecopy.Server{"rowlock": {
-		Program: func(root, address string) []string { return []string{self, serveVerb, root, address} },
-		Shown:   []string{self},
-	}}, []string{self, frontVerb}, nil
+	ofRowlock := privatecopy.Server{Program: func(root, address string) []string { return []string{self, serveVerb, root, address} }, Shown: []string{self}}
+	return privatecopy.Servers{Of: map[string]privatecopy.Server{"rowlock": ofRowlock}, Front: []string{self, frontVerb}}, nil
 }
 
 // Itself is for a process that this program started of itself, for a private copy: one that keeps the copy's

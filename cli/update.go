@@ -110,11 +110,11 @@ func packagesOr(all *bool) cobra.PositionalArgs {
 // update runs an update, and where a return to an older version failed, asks whether it is
 // wanted all the same. By then the site is safe.
 func (a *app) update(ctx context.Context, w *workspace.Workspace, o update.Options) error {
-	servers, front, err := ownServers()
+	servers, err := ownServers()
 	if err != nil {
 		return err
 	}
-	first := rehearsal.UpdateOptions{Options: rehearsal.Options{Options: o, Servers: servers, Front: front}}
+	first := rehearsal.UpdateOptions{Options: rehearsal.Options{Options: o, Servers: servers}}
 	if a.asks() {
 		first.GoOn = a.askGoOn
 	}
@@ -194,7 +194,7 @@ func (a *app) deciders(o *update.Options, inDoubt, search, order string) error {
 }
 
 // showSteps writes in a few lines what is going to be replaced.
-func (a *app) showSteps(p *update.Plan) {
+func (a *app) showSteps(p *update.Plan) error {
 	for i, step := range p.Steps {
 		for j, c := range step.Components {
 			name := string(c.Kind)
@@ -217,6 +217,7 @@ func (a *app) showSteps(p *update.Plan) {
 	for _, left := range p.Left {
 		a.screen.Row("  --  ", 6, fmt.Sprintf("%-*s", screen.StepWidth, "left"), fmt.Sprintf("%s %s: %s", left.Folder, left.Version, left.Because))
 	}
+	return nil
 }
 
 func changeWords(c update.PlannedChange, withKind bool) string {

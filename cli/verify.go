@@ -62,11 +62,11 @@ then: so it is proved that the site can live by it. Nothing on the site is touch
 
 // bringUp brings a snapshot up, and says how its pages are.
 func (a *app) bringUp(ctx context.Context, w *workspace.Workspace, m *snapshot.Manifest) error {
-	servers, front, err := ownServers()
+	servers, err := ownServers()
 	if err != nil {
 		return err
 	}
-	judgement, livable, err := rehearsal.BringUp(ctx, w, m.Name, servers, front, a.reader(ctx))
+	judgement, livable, err := rehearsal.BringUp(ctx, w, m.Name, servers, a.reader(ctx))
 	a.screen.Clear()
 	if err != nil {
 		return err

@@ -22,6 +22,7 @@ import (
 	"golang.org/x/sys/unix"
 
 	"wetland/core/environment"
+	"wetland/core/host"
 	"wetland/core/phrase"
 )
 
@@ -344,31 +345,18 @@ func run(ctx context.Context, w World, program string, args ...string) (string, 
 	if os.Geteuid() == 0 {
 		command.SysProcAttr = &syscall.SysProcAttr{Credential: &syscall.Credential{Uid: uint32(w.User), Gid: uint32(w.Group)}}
 	}
-	var out, said tail
-	command.Stdout, command.Stderr = &out, &said
-	started := make(chan error, 1)
-	go func() {
-		runtime.LockOSThread() // never unlocked: the thread ends with its rights
-		err := giveUpRights()
-		if err == nil {
-			err = command.Start()
-		}
-		started <- err
-	}()
-	err := <-started
-	if err == nil {
-		err = command.Wait()
-	}
-	if errors.Is(err, exec.ErrNotFound) {
-		return "", fmt.Errorf("run %s: %w", program, errors.Join(err, fs.ErrNotExist))
-	}
-	if ended := ctx.Err(); ended != nil {
-		return "", ended
-	}
-	if err != nil {
-		return "", fmt.Errorf("run %s: %w: %s", program, err, strings.TrimSpace(said.String()))
-	}
-	return out.String(), nil
+	return host.Carry(ctx, command, &tail{}, &tail{}, func() error {
+		started := make(chan error)
+		go func() {
+			runtime.LockOSThread() // never unlocked: the thread ends with its rights
+			err := giveUpRights()
+			if err == nil {
+				err = command.Start()
+			}
+			started <- err
+		}()
+		return <-started
+	})
 }
 
 // elsewhere tells of variables that name folders which are not in a world.

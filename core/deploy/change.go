@@ -139,7 +139,7 @@ func StageAll(ctx context.Context, s *session.Session, group []*Change, allowGap
 				return progress.Bad, "", err
 			}
 		}
-		return progress.Good, fmt.Sprintf("%s (%s) beside the live ones, read back", phrase.Plural(count, "new file"), phrase.Bytes(size)), nil
+		return progress.Good, fmt.Sprintf("%s (%s) beside those in place, read back", phrase.Plural(count, "new file"), phrase.Bytes(size)), nil
 	})
 }
 
@@ -277,9 +277,6 @@ func StillActive(s *session.Session, c *Change, now []cms.Component) string {
 // Shelve puts the replaced version on the shelf, and the new one's package, so that edits
 // by hand can be told later. If that is not possible the snapshot still holds the old one.
 func Shelve(ctx context.Context, s *session.Session, c *Change, from *snapshot.Manifest) string {
-	if s.Site.Workspace.IsCopy() {
-		return "the site itself has the version before"
-	}
 	if c.Pkg != nil {
 		if _, err := s.Shelf().Add(c.Pkg, filepath.Base(c.Pkg.Origin)); err != nil {
 			s.Report.End(progress.Note, "shelf", fmt.Sprintf("the package is not on the shelf: %v", err))

@@ -106,7 +106,7 @@ func TestReachOfWhatIsMissing(t *testing.T) {
 	if err := roots.ReachNearest(t.Context(), dir+"/missing/deep"); err != nil {
 		t.Fatal(err)
 	}
-	if err := files.MakeAll(t.Context(), roots, dir+"/missing/deep"); err != nil {
+	if err := files.MakeAll(t.Context(), roots, dir+"/missing/deep", 0o700); err != nil {
 		t.Error(err)
 	}
 	if _, err := roots.Lstat(t.Context(), filepath.ToSlash(filepath.Dir(dir))); !errors.Is(err, files.ErrOutside) {

@@ -398,9 +398,9 @@ func Clear(ctx context.Context, fsys FS, folder string) (count int, err error) {
 	return count, nil
 }
 
-// MakeAll makes the folder name and those above it that are missing, private to
-// this user.
-func MakeAll(ctx context.Context, fsys FS, name string) error {
+// MakeAll makes the folder name and those above it that are missing, with a mode: 0o700 is private to this
+// user.
+func MakeAll(ctx context.Context, fsys FS, name string, mode uint32) error {
 	entry, err := fsys.Lstat(ctx, name)
 	if err == nil && entry.Kind != Folder {
 		return fmt.Errorf("%s is a %s, not a folder", name, entry.Kind)
@@ -411,10 +411,10 @@ func MakeAll(ctx context.Context, fsys FS, name string) error {
 	if !errors.Is(err, fs.ErrNotExist) {
 		return err
 	}
-	if err := MakeAll(ctx, fsys, path.Dir(name)); err != nil {
+	if err := MakeAll(ctx, fsys, path.Dir(name), mode); err != nil {
 		return err
 	}
-	return fsys.Mkdir(ctx, name, Attributes{Mode: 0o700, Owner: Unowned, Group: Unowned})
+	return fsys.Mkdir(ctx, name, Attributes{Mode: mode, Owner: Unowned, Group: Unowned})
 }
 
 // Folders tells which paths of the tree are folders.

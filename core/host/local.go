@@ -6,6 +6,7 @@ import (
 	"crypto/rand"
 	"errors"
 	"fmt"
+	"io"
 	"io/fs"
 	"net"
 	"os"
@@ -38,19 +39,33 @@ func (local) Dial(ctx context.Context, network, address string) (net.Conn, error
 func (local) Run(ctx context.Context, program string, args ...string) (string, error) {
 	command := exec.CommandContext(ctx, program, args...)
 	command.Env = environment.Clean()
-	var said bytes.Buffer
-	command.Stderr = &said
-	out, err := command.Output()
+	return Carry(ctx, command, &bytes.Buffer{}, &bytes.Buffer{}, command.Start)
+}
+
+// Said takes what a program prints.
+type Said interface {
+	io.Writer
+	String() string
+}
+
+// Carry carries out a prepared command that start starts, and returns what it prints, and errors, as Host.Run
+// does.
+func Carry(ctx context.Context, command *exec.Cmd, out, complaint Said, start func() error) (string, error) {
+	command.Stdout, command.Stderr = out, complaint
+	err := start()
+	if err == nil {
+		err = command.Wait()
+	}
 	if errors.Is(err, exec.ErrNotFound) {
-		return "", fmt.Errorf("run %s: %w", program, errors.Join(err, fs.ErrNotExist))
+		return "", fmt.Errorf("run %s: %w", command.Args[0], errors.Join(err, fs.ErrNotExist))
 	}
 	if ended := ctx.Err(); ended != nil {
 		return "", ended
 	}
 	if err != nil {
-		return "", fmt.Errorf("run %s: %w: %s", program, err, strings.TrimSpace(said.String()))
+		return "", fmt.Errorf("run %s: %w: %s", command.Args[0], err, strings.TrimSpace(complaint.String()))
 	}
-	return string(out), nil
+	return out.String(), nil
 }
 
 func (local) PutTemporary(ctx context.Context, ending string, content []byte) (string, func() error, error) {

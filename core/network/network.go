@@ -1,5 +1,6 @@
 // Package network says how far inside an address is: what is asked for on behalf of a site, or of
-// a vendor, does not lead further inside than that site or vendor is.
+// a vendor, does not lead further inside than that site or vendor is. It also joins hosts and ports, and
+// makes certificates that vouch for themselves.
 package network
 
 import (
@@ -7,6 +8,7 @@ import (
 	"errors"
 	"net"
 	"net/netip"
+	"net/url"
 )
 
 // Depth is how far inside an address is.
@@ -49,4 +51,12 @@ func LeadsInward(ctx context.Context, from, to string) bool {
 	before, err1 := DepthOfHost(ctx, from)
 	after, err2 := DepthOfHost(ctx, to)
 	return err1 == nil && err2 == nil && after > before
+}
+
+// HostPort is the host and port that an address of the web leads to, as connections are made: HOST:PORT.
+func HostPort(address *url.URL) string {
+	if address.Port() != "" {
+		return address.Host
+	}
+	return net.JoinHostPort(address.Hostname(), map[string]string{"http": "80", "https": "443"}[address.Scheme])
 }

@@ -25,6 +25,7 @@ import (
 type Store struct {
 	Bytes   Bytes
 	Seal    *Sealing
+	Begin   string // of the names that snapshots get; "": OfSite
 	volumes []*volume
 	index   map[ID]location // every piece of every readable volume
 	cache   blockCache
@@ -215,9 +216,19 @@ func namesIn(ctx context.Context, store Bytes) ([]string, error) {
 	return names, err
 }
 
+// What begins the names of snapshots: of a site, and of a private copy of it, which has its own store for the
+// time being.
+const (
+	OfSite = "snap-"
+	OfCopy = "copy-"
+)
+
 // Number is that of a snapshot; 0 for other names.
 func Number(name string) int {
-	digits, ok := strings.CutPrefix(name, "snap-")
+	digits, ok := strings.CutPrefix(name, OfSite)
+	if !ok {
+		digits, ok = strings.CutPrefix(name, OfCopy)
+	}
 	n, err := strconv.Atoi(digits)
 	if err != nil || !ok {
 		return 0

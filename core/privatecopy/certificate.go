@@ -5,34 +5,25 @@ import (
 	"crypto/elliptic"
 	"crypto/rand"
 	"crypto/x509"
-	"crypto/x509/pkix"
 	"encoding/pem"
-	"math/big"
-	"net"
 	"time"
+
+	"wetland/core/network"
 )
 
 // certificate is that of one copy: its key exists as long as the copy, and only who works on the copy
 // accepts it.
 type certificate struct{ certificate, key []byte } // PEM
 
-func newCertificate(name string) (*certificate, error) {
+// lasts is how long: longer than anybody looks at a copy.
+const lasts = 7 * 24 * time.Hour
+
+func newCertificate(host string) (*certificate, error) {
 	key, err := ecdsa.GenerateKey(elliptic.P256(), rand.Reader)
 	if err != nil {
 		return nil, err
 	}
-	about := &x509.Certificate{
-		SerialNumber: big.NewInt(time.Now().UnixNano()), Subject: pkix.Name{CommonName: "a private copy of " + name},
-		NotBefore: time.Now().Add(-24 * time.Hour), NotAfter: time.Now().Add(7 * 24 * time.Hour), // clocks may be off
-		KeyUsage: x509.KeyUsageDigitalSignature | x509.KeyUsageCertSign, ExtKeyUsage: []x509.ExtKeyUsage{x509.ExtKeyUsageServerAuth},
-		IsCA: true, BasicConstraintsValid: true,
-	}
-	if at := net.ParseIP(name); at != nil {
-		about.IPAddresses = []net.IP{at}
-	} else {
-		about.DNSNames = []string{name}
-	}
-	signed, err := x509.CreateCertificate(rand.Reader, about, about, key.Public(), key)
+	made, err := network.SelfSigned(key, host, 1, lasts)
 	if err != nil {
 		return nil, err
 	}
@@ -41,7 +32,7 @@ func newCertificate(name string) (*certificate, error) {
 		return nil, err
 	}
 	return &certificate{
-		pem.EncodeToMemory(&pem.Block{Type: "CERTIFICATE", Bytes: signed}),
+		pem.EncodeToMemory(&pem.Block{Type: "CERTIFICATE", Bytes: made}),
 		pem.EncodeToMemory(&pem.Block{Type: "PRIVATE KEY", Bytes: private}),
 	}, nil
 }

@@ -43,19 +43,24 @@ type Options struct {
 	Of       *workspace.Workspace // the site's
 	Store    *packs.Store
 	Snapshot *snapshot.Manifest
-	// Servers serve the pages of sites, by the name of their CMS; where there is none, PHP does.
-	Servers map[string]Server
+	Servers  Servers
 	// Site is the site itself, where its files are on this machine and the snapshot is of this moment: what is
 	// still as in it is taken from there. nil: all is taken from the store.
 	Site *site.Site
 	// Login is how the site logs in to its database now: the copy's server is found where that says. nil:
 	// nobody knows, and the snapshot's files tell.
 	Login *database.Login
+	// PHP is what the site's own pool of PHP said of itself; nil: it could not be asked.
+	PHP *phppool.About
+}
+
+// Servers are programs that serve the pages of copies.
+type Servers struct {
+	// Of serve those of sites, by the name of their CMS; where there is none, PHP does.
+	Of map[string]Server
 	// Front is the program that serves a webfront.Site, which it is given as JSON, at HOST:PORT, before a
 	// pool of PHP; nil: PHP's own server does, as where there is no pool.
 	Front []string
-	// PHP is what the site's own pool of PHP said of itself; nil: it could not be asked.
-	PHP *phppool.About
 }
 
 // Server is a program that serves a site's pages.
@@ -220,20 +225,12 @@ func (b *bringing) enter(ctx context.Context) (err error) {
 	return err
 }
 
-// makeOpen makes a folder of the world, and those above it, for all that run there.
-func makeOpen(ctx context.Context, disk files.FS, name string) error {
-	if _, err := disk.Lstat(ctx, name); !errors.Is(err, fs.ErrNotExist) {
-		return err
-	}
-	if err := makeOpen(ctx, disk, path.Dir(name)); err != nil {
-		return err
-	}
-	return disk.Mkdir(ctx, name, files.Attributes{Mode: 0o755, Owner: files.Unowned, Group: files.Unowned})
-}
+// forAll is the mode of folders that all programs of a world may enter: nobody else gets as far as there.
+const forAll = 0o755
 
 // put writes a file of ours into the world, which only its programs' user can read.
 func (b *bringing) put(ctx context.Context, name, text string) error {
-	if err := makeOpen(ctx, b.disk, path.Dir(name)); err != nil {
+	if err := files.MakeAll(ctx, b.disk, path.Dir(name), forAll); err != nil {
 		return err
 	}
 	with := files.Attributes{Mode: 0o600, Owner: files.Unowned, Group: files.Unowned}

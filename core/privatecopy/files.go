@@ -41,7 +41,7 @@ type putting struct {
 }
 
 func (p *putting) all(ctx context.Context) error {
-	if err := makeOpen(ctx, p.here, path.Dir(p.at)); err != nil {
+	if err := files.MakeAll(ctx, p.here, path.Dir(p.at), forAll); err != nil {
 		return err
 	}
 	tree := p.area.Tree()

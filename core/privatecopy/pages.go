@@ -1,7 +1,6 @@
 package privatecopy
 
 import (
-	"cmp"
 	"context"
 	_ "embed"
 	"encoding/json"
@@ -16,6 +15,7 @@ import (
 
 	"wetland/core/database"
 	"wetland/core/files"
+	"wetland/core/network"
 )
 
 //go:embed router.php
@@ -27,8 +27,8 @@ const workers = 4
 // servePages starts what answers for the copy's pages, until the copy is closed, and waits until it does.
 func (b *bringing) servePages(ctx, alive context.Context, login *database.Login) error {
 	address := b.opened.Address
-	own := net.JoinHostPort(address.Hostname(), portOf(address))
-	at := net.JoinHostPort("0.0.0.0", cmp.Or(address.Port(), "80"))
+	own := network.HostPort(address)
+	at := net.JoinHostPort("0.0.0.0", portOf(address))
 	if b.tls != nil {
 		at = b.world.Plain
 		file := filepath.Join(b.folder, "certificate.pem")
@@ -50,7 +50,7 @@ func (b *bringing) servePages(ctx, alive context.Context, login *database.Login)
 
 // program is what serves the pages.
 func (b *bringing) program(ctx, alive context.Context, at string) ([]string, error) {
-	if own, ok := b.Servers[b.Of.Config.Site.CMS]; ok {
+	if own, ok := b.Servers.Of[b.Of.Config.Site.CMS]; ok {
 		return own.Program(b.opened.Root, at), nil
 	}
 	b.Copy.Workspace.Config.Site.PHPPool = "" // new code answers at once, see php
@@ -62,7 +62,7 @@ func (b *bringing) program(ctx, alive context.Context, at string) ([]string, err
 	if err := b.comparePHP(ctx, b.php(b.find().php)); err != nil {
 		return nil, err
 	}
-	if pool := b.find().pool; pool != "" && b.Front != nil {
+	if pool := b.find().pool; pool != "" && b.Servers.Front != nil {
 		return b.startPool(ctx, alive, pool, public, at)
 	}
 	file := path.Join(ownFolder, "router.php")
@@ -89,7 +89,7 @@ func (b *bringing) publicFolder(ctx context.Context) (string, error) {
 	}
 	public := path.Join(ownFolder, "public")
 	at := path.Join(public, below)
-	if err := makeOpen(ctx, b.disk, path.Dir(at)); err != nil {
+	if err := files.MakeAll(ctx, b.disk, path.Dir(at), forAll); err != nil {
 		return "", err
 	}
 	return public, b.disk.Symlink(ctx, b.opened.Root, at, files.Attributes{Owner: files.Unowned, Group: files.Unowned})
@@ -108,5 +108,6 @@ func (b *bringing) facts(public string) (string, error) {
 
 // portOf is the port of an address.
 func portOf(address *url.URL) string {
-	return cmp.Or(address.Port(), map[string]string{"http": "80", "https": "443"}[address.Scheme])
+	_, port, _ := net.SplitHostPort(network.HostPort(address)) // of what has just been joined
+	return port
 }

@@ -11,6 +11,7 @@ import (
 
 	"wetland/core/database"
 	"wetland/core/files"
+	"wetland/core/version"
 )
 
 // A copy's database server is its own: it begins empty, listens where the site's settings look for one, and
@@ -90,7 +91,7 @@ func (b *bringing) answers(ctx context.Context, network, at string) error {
 
 // openFolder makes a folder that the copy's programs may write to.
 func (b *bringing) openFolder(ctx context.Context, folder string) error {
-	if err := makeOpen(ctx, b.disk, folder); err != nil {
+	if err := files.MakeAll(ctx, b.disk, folder, forAll); err != nil {
 		return err
 	}
 	with := files.Attributes{Mode: 0o777, Owner: files.Unowned, Group: files.Unowned, Modified: b.host.Now()}
@@ -111,16 +112,11 @@ func accountOf(login database.Login) string {
 // compareEngine tells of a server of another release than the site's.
 func (b *bringing) compareEngine(ctx context.Context, db database.Database) error {
 	own, err := db.Engine(ctx)
-	if err == nil && releaseOf(own) != releaseOf(b.Snapshot.Engine) {
+	kind, release, _ := strings.Cut(own, " ")
+	if ofSite, ok := strings.CutPrefix(b.Snapshot.Engine, kind+" "); err == nil && !(ok && version.SameRelease(release, ofSite)) {
 		b.differs(fmt.Sprintf("its tables are in %s, the site's in %s", own, b.Snapshot.Engine))
 	}
 	return err
-}
-
-// releaseOf is the part of an engine's name and version by which it differs: MariaDB 10.11 of MariaDB 10.11.19.
-func releaseOf(engine string) string {
-	parts := strings.SplitN(engine, ".", 3)
-	return strings.Join(parts[:min(2, len(parts))], ".")
 }
 
 func quoteName(name string) string { return "`" + strings.ReplaceAll(name, "`", "``") + "`" }

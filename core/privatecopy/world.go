@@ -1,7 +1,6 @@
 package privatecopy
 
 import (
-	"cmp"
 	"context"
 	"fmt"
 	"io/fs"
@@ -62,7 +61,7 @@ func find(preferMySQL bool) (m machine) {
 func (b *bringing) find() machine { return find(strings.HasPrefix(b.Snapshot.Engine, "MySQL ")) }
 
 // usesPHP tells whether the site's pages come from PHP.
-func (b *bringing) usesPHP() bool { _, other := b.Servers[b.Of.Config.Site.CMS]; return !other }
+func (b *bringing) usesPHP() bool { _, other := b.Servers.Of[b.Of.Config.Site.CMS]; return !other }
 
 // checkMachine finds all that this machine lacks for the copy.
 func (b *bringing) checkMachine(why *runs.Reasons) {
@@ -132,10 +131,10 @@ func (b *bringing) makeWorld() (confine.World, error) {
 			w.Shown = append(w.Shown, path.Dir(program))
 		}
 	}
-	if own, ok := b.Servers[b.Of.Config.Site.CMS]; ok {
+	if own, ok := b.Servers.Of[b.Of.Config.Site.CMS]; ok {
 		w.Shown = append(w.Shown, own.Shown...)
-	} else if len(b.Front) > 0 {
-		w.Shown = append(w.Shown, b.Front[0])
+	} else if len(b.Servers.Front) > 0 {
+		w.Shown = append(w.Shown, b.Servers.Front[0])
 	}
 	if log := b.Of.Config.Site.PHPLog; log != "" && !b.holds(log) {
 		w.Folders = append(w.Folders, confine.Folder{Name: path.Dir(filepath.ToSlash(log)), Mode: 0o755, Own: true})
@@ -152,7 +151,7 @@ func (b *bringing) makeWorld() (confine.World, error) {
 		if b.tls, err = newCertificate(address.Hostname()); err != nil {
 			return w, err
 		}
-		w.TLS, w.Plain = net.JoinHostPort("0.0.0.0", cmp.Or(address.Port(), "443")), net.JoinHostPort("127.0.0.1", plainPort)
+		w.TLS, w.Plain = net.JoinHostPort("0.0.0.0", portOf(address)), net.JoinHostPort("127.0.0.1", plainPort)
 		w.Certificate, w.Key = b.tls.certificate, b.tls.key
 	}
 	return w, nil

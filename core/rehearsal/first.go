@@ -35,11 +35,11 @@ func Update(ctx context.Context, w *workspace.Workspace, o UpdateOptions) (rehea
 	if when != workspace.RehearseAlways {
 		inner := o.Options.Options
 		if when == workspace.RehearseLarge {
-			inner.May = func(p *update.Plan) error {
+			inner.Planned = func(p *update.Plan) error {
 				if p.IsLarge() {
 					return errLarge
 				}
-				return nil
+				return planned(o.Planned, p)
 			}
 		}
 		if run, err = update.Update(ctx, w, inner); !errors.Is(err, errLarge) {
@@ -58,8 +58,8 @@ func Update(ctx context.Context, w *workspace.Workspace, o UpdateOptions) (rehea
 		o.Report.End(progress.Note, "rehearsal", fmt.Sprintf("%s: %s. Now the site itself", rehearsed.Name, rehearsed.State))
 	}
 	inner := o.Options.Options
-	inner.Planned = nil // it was told
 	if rehearsed != nil {
+		inner.Planned = nil // it was told
 		if take, err := smoke.LoadTake(filepath.Join(rehearsed.Folder, runs.BaselineFile)); err == nil {
 			inner.Moving = take.Moving
 		}
@@ -70,6 +70,14 @@ func Update(ctx context.Context, w *workspace.Workspace, o UpdateOptions) (rehea
 		err = errors.Join(err, run.Save())
 	}
 	return rehearsed, run, err
+}
+
+// planned tells of a plan, if anybody wants to know.
+func planned(tell func(*update.Plan) error, p *update.Plan) error {
+	if tell == nil {
+		return nil
+	}
+	return tell(p)
 }
 
 // whyNot says in a line why no copy could be made.

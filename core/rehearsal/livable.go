@@ -25,7 +25,7 @@ import (
 
 // BringUp brings a snapshot up on a private copy, and judges its pages by how they were at its time. What
 // came of it is noted in the workspace. The live site is not touched.
-func BringUp(ctx context.Context, w *workspace.Workspace, name string, servers map[string]privatecopy.Server, front []string, guard session.Guard) (judgement *smoke.Judgement, livable archive.Livable, err error) {
+func BringUp(ctx context.Context, w *workspace.Workspace, name string, servers privatecopy.Servers, guard session.Guard) (judgement *smoke.Judgement, livable archive.Livable, err error) {
 	guard.Fill()
 	if _, err := Sweep(ctx, w); err != nil {
 		return nil, livable, err
@@ -39,7 +39,7 @@ func BringUp(ctx context.Context, w *workspace.Workspace, name string, servers m
 	if err != nil {
 		return nil, livable, err
 	}
-	o := privatecopy.Options{Guard: guard, Of: w, Store: store, Snapshot: m, Servers: servers, Front: front}
+	o := privatecopy.Options{Guard: guard, Of: w, Store: store, Snapshot: m, Servers: servers}
 	if opened, err := site.Open(ctx, w); err == nil { // it may be dead
 		if login, err := opened.Login(); err == nil {
 			o.Login = &login

@@ -10,9 +10,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"regexp"
 	"slices"
-	"strings"
 	"sync"
 	"time"
 
@@ -29,6 +27,7 @@ import (
 	"wetland/core/smoke/judging"
 	"wetland/core/snapshot"
 	"wetland/core/update"
+	"wetland/core/version"
 	"wetland/core/workspace"
 )
 
@@ -36,8 +35,7 @@ import (
 type Options struct {
 	update.Options
 	From    string // the snapshot that the copy is made of; "": one of this moment
-	Servers map[string]privatecopy.Server
-	Front   []string // see privatecopy.Options
+	Servers privatecopy.Servers
 	// Show leaves the copy up after it was judged, in a browser's window for a person, until that is
 	// closed, or the context ends.
 	Show bool
@@ -121,7 +119,7 @@ func (r *rehearsal) begin(ctx context.Context) (err error) {
 		return err
 	}
 	r.note.Snapshot = r.snapshot.Name
-	up := privatecopy.Options{Guard: r.Guard, Of: r.live, Store: s.Store, Snapshot: r.snapshot, Servers: r.Servers, Front: r.Front, PHP: aboutPHP(ctx, s)}
+	up := privatecopy.Options{Guard: r.Guard, Of: r.live, Store: s.Store, Snapshot: r.snapshot, Servers: r.Servers, PHP: aboutPHP(ctx, s)}
 	if login, err := s.Site.Login(); err == nil {
 		up.Login = &login
 	}
@@ -161,18 +159,12 @@ func aboutPHP(ctx context.Context, s *session.Session) *phppool.About {
 // comparePHP tells of another PHP than the site's: the same code may do otherwise there.
 func (r *rehearsal) comparePHP(onSite string) {
 	switch onCopy := r.copy.PHP; {
-	case onCopy == "" || release(onSite) == release(onCopy):
+	case onCopy == "" || version.SameRelease(onSite, onCopy):
 	case onSite == "":
 		r.Report.End(progress.Note, "php", fmt.Sprintf("the copy runs PHP %s; which one the site runs is not known", onCopy))
 	default:
 		r.note.Differs = append(r.note.Differs, fmt.Sprintf("it runs PHP %s, and the site %s", onCopy, onSite))
 	}
-}
-
-// release is the part of a version of PHP by which its language differs: 8.2 of 8.2.29-1~deb12u1.
-func release(version string) string {
-	parts := strings.SplitN(version, ".", 3)
-	return strings.Join(parts[:min(2, len(parts))], ".")
 }
 
 // compare holds the copy's pages, before anything is changed, against the site's. What differs is told;
@@ -249,8 +241,8 @@ func (r *rehearsal) perform(ctx context.Context) (*runs.Run, error) {
 	if !r.asUpdate { // on a copy it harms nobody
 		o.Major, o.LoseEdits = true, true
 	}
-	o.AllowGap, o.Notice = true, false
-	o.May, o.Looked, o.Guard.Report = nil, r.compare, onCopy{o.Guard.Report}
+	o.Trial, o.AllowGap, o.Notice = true, true, false
+	o.Looked = r.compare
 	r.Report.End(progress.Note, "on the copy", "what follows happens there alone")
 	run, err := update.Update(ctx, r.copy.Workspace, o)
 	if run == nil {
@@ -275,19 +267,6 @@ func (r *rehearsal) show(ctx context.Context, run *runs.Run) error {
 	}
 	r.Report.End(progress.Note, "in a browser", fmt.Sprintf("%s (%s): the copy, with %s, stays up until its window is closed", run.Name, run.State, what))
 	return fetcher.Show(ctx, fmt.Sprintf("This is the private copy, with %s. Nobody else sees it, and it is gone when you close this window.", what))
-}
-
-// onCopy tells of snapshots of the copy as of those: by their numbers they could be taken for the site's.
-type onCopy struct{ progress.Reporter }
-
-var snapshotName = regexp.MustCompile(`\bsnap-\d+\b`)
-
-func (o onCopy) End(mark progress.Mark, step, detail string) {
-	o.Reporter.End(mark, step, ofCopy(detail))
-}
-
-func ofCopy(words string) string {
-	return strings.ReplaceAll(snapshotName.ReplaceAllString(words, "the copy's snapshot"), "beside the live ones", "beside those in place")
 }
 
 // Sweep takes away what rehearsals left that were interrupted. It returns how many copies that was.

@@ -33,9 +33,6 @@ func (r *rehearsal) conclude(ctx context.Context, run *runs.Run) error {
 	for _, t := range run.Components {
 		t.Fate = map[runs.Fate]runs.Fate{runs.FateKept: runs.FateSound, runs.FateBack: runs.FateNotSound}[t.Fate]
 	}
-	for i := range run.Steps {
-		run.Steps[i].Detail = ofCopy(run.Steps[i].Detail)
-	}
 	run.Database, run.Rest, run.Again = tables, nil, nil // what was done to go back, on a copy, is of no interest
 	run.Snapshot, run.Snapshots, run.Settled = r.snapshot.Name, nil, nil
 	return run.Save()

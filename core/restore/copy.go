@@ -88,11 +88,11 @@ func (c *copying) putFiles(ctx context.Context) error {
 	_, size, _, _ := c.m.Totals()
 	c.Report.Begin("files", size, "bytes")
 	count, foreign := 0, 0
-	if err := files.MakeAll(ctx, c.here, path.Dir(c.into.Folder)); err != nil {
+	if err := files.MakeAll(ctx, c.here, path.Dir(c.into.Folder), 0o700); err != nil {
 		return err
 	}
 	if len(c.m.Areas) > 1 {
-		if err := files.MakeAll(ctx, c.here, c.into.Folder); err != nil {
+		if err := files.MakeAll(ctx, c.here, c.into.Folder, 0o700); err != nil {
 			return err
 		}
 	} else if _, err := c.here.Lstat(ctx, c.into.Folder); err == nil {
@@ -178,7 +178,7 @@ func (c *copying) login(ctx context.Context) (login database.Login, databases ho
 		if len(c.m.Layout.DatabaseFiles) > 0 {
 			at = path.Join(c.top(c.m.Areas[0]), c.m.Layout.DatabaseFiles[0])
 		}
-		if err := files.MakeAll(ctx, c.here, path.Dir(at)); err != nil {
+		if err := files.MakeAll(ctx, c.here, path.Dir(at), 0o700); err != nil {
 			return login, nil, err
 		}
 		// The engine follows links, which may come from the snapshot.

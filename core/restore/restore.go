@@ -208,7 +208,7 @@ func (r *restoration) remember(ctx context.Context, w *workspace.Workspace, dead
 	if err != nil {
 		return nil, err
 	}
-	return opened, files.MakeAll(ctx, opened.Files, opened.Root)
+	return opened, files.MakeAll(ctx, opened.Files, opened.Root, 0o700)
 }
 
 // openTables logs in to the database, and makes it anew if it is gone.

@@ -345,9 +345,6 @@ func (r *Run) Title() string {
 
 // Unsettled returns the newest run if it has not ended, else nil.
 func Unsettled(w *workspace.Workspace) (*Run, error) {
-	if w.IsCopy() {
-		return nil, nil // a copy goes as it is
-	}
 	last, err := Last(w)
 	if err != nil || last == nil || last.State.IsSettled() {
 		return nil, err

@@ -222,7 +222,6 @@ func NewFetcher(s *site.Site) (*fetching.Fetcher, error) {
 	if s.Workspace.Config.Reach.FromHost {
 		reach.Dial = s.Host.Dial
 	}
-	reach.Alone = s.Workspace.IsCopy()
 	program := config.Browser
 	switch program {
 	case "":
@@ -244,7 +243,7 @@ func ReachOf(config workspace.ReachConfig) (reach fetching.Reach, err error) {
 		problems = append(problems, err)
 		return value
 	}
-	reach = fetching.Reach{Server: config.Server, User: config.User, Password: secret("[reach] password_from", config.PasswordFrom)}
+	reach = fetching.Reach{Server: config.Server, Alone: config.Alone, User: config.User, Password: secret("[reach] password_from", config.PasswordFrom)}
 	reach.Trusted, err = config.TrustedCertificates()
 	problems = append(problems, err)
 	if in := config.SignIn; in.Path != "" {
@@ -330,9 +329,6 @@ func (s *Session) Step(name string, total int64, unit string, do func() (progres
 
 // Begin makes the run: from here on everything is in the journal.
 func (s *Session) Begin(kind string, began runs.Began) error {
-	if s.Site.Workspace.IsCopy() {
-		kind = runs.Rehearsal
-	}
 	var err error
 	if s.Run, s.Journal, err = runs.New(s.Site.Workspace, kind, began); err != nil {
 		return err

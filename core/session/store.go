@@ -21,8 +21,8 @@ import (
 // OpenStore opens the workspace's store, with the secret that wetland.toml points to
 // if it is sealed.
 func OpenStore(ctx context.Context, w *workspace.Workspace, guard Guard) (*packs.Store, error) {
-	if w.Beneath() != "" {
-		return packs.OpenOver(ctx, w.Store(), w.Beneath())
+	if w.IsCopy() {
+		return openCopys(ctx, w)
 	}
 	store, err := packs.Open(ctx, w.Store(), unlockOf(w, guard))
 	switch {
@@ -41,6 +41,19 @@ func OpenStore(ctx context.Context, w *workspace.Workspace, guard Guard) (*packs
 		return nil, errors.Join(err, store.Close())
 	}
 	return store, nil
+}
+
+// openCopys opens the store of a private copy, on top of the site's where that is open to it.
+func openCopys(ctx context.Context, w *workspace.Workspace) (store *packs.Store, err error) {
+	if below := w.Beneath(); below != "" {
+		store, err = packs.OpenOver(ctx, w.Store(), below)
+	} else {
+		store, err = packs.Open(ctx, w.Store(), nil)
+	}
+	if err == nil {
+		store.Begin = packs.OfCopy
+	}
+	return store, err
 }
 
 // tellStranger tells of a store that is not the one that this workspace began. Which that is, the

@@ -5,6 +5,7 @@
 package snapshot
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -93,7 +94,7 @@ func writeManifest(ctx context.Context, s *packs.Store, m *Manifest) error {
 		if len(names) > 0 {
 			last = packs.Number(names[len(names)-1])
 		}
-		m.Name = "snap-" + strconv.Itoa(last+1)
+		m.Name = cmp.Or(s.Begin, packs.OfSite) + strconv.Itoa(last+1)
 		data, err := encodeManifest(s, m)
 		if err != nil {
 			return err

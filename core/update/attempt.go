@@ -307,7 +307,7 @@ func (m *motion) settle(ctx context.Context, visited bool) error {
 		if err != nil {
 			return progress.Doubt, fmt.Sprintf("the caches could not be cleared: %v", err), nil
 		}
-		if wait >= time.Second {
+		if wait > 0 {
 			return progress.Good, fmt.Sprintf("waited %s for compiled code, upgrades visited, caches cleared (%s)", wait, purged), nil
 		}
 		return progress.Good, fmt.Sprintf("upgrades visited, caches cleared (%s)", purged), nil

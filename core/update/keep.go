@@ -33,7 +33,9 @@ func (m *motion) keepGroup(ctx context.Context, judgement *smoke.Judgement) erro
 			}
 			n, _ := c.NewTree.Total()
 			count += n
-			details = append(details, deploy.Shelve(ctx, m.Session, c, m.manifest))
+			if !m.options.Trial {
+				details = append(details, deploy.Shelve(ctx, m.Session, c, m.manifest))
+			}
 			c.Target.Fate, c.Target.Because = runs.FateKept, nil
 		}
 		return progress.Good, fmt.Sprintf("%s equal to the package; %s", phrase.Plural(count, "file"), phrase.List(details, 2)), nil
@@ -58,7 +60,7 @@ func (m *motion) keepGroup(ctx context.Context, judgement *smoke.Judgement) erro
 		if err := m.baseline.Save(filepath.Join(m.Run.Folder, runs.AcceptedPagesFile)); err != nil {
 			return err
 		}
-	} else if !m.doubts && !m.Site.Workspace.IsCopy() {
+	} else if !m.doubts && !m.options.Trial {
 		m.unrecorded = m.recordPages(ctx)
 	}
 	if len(m.kept) < len(m.changes) { // else all is cleared away at once

@@ -65,10 +65,11 @@ type Options struct {
 	AskSearch func(ctx context.Context, s SearchPlan) bool
 	// Planned is told the plan as soon as it is known; what stands against it may be
 	// told later.
-	Planned func(p *Plan)
-	// May is asked once the plan is known, before the pages are looked at; an error ends the update,
-	// with nothing touched. nil: it may.
-	May func(p *Plan) error
+	// An error ends the update, before the pages are looked at, with nothing touched.
+	Planned func(p *Plan) error
+	// Trial says that it is made on a copy that nobody keeps: it is a rehearsal, and nothing of it is for
+	// later updates, neither on the shelf nor among the recorded pages.
+	Trial bool
 	// Looked is told how the pages are before anything is touched; an error ends the update. nil: nobody is.
 	Looked func(before *smoke.Take) error
 	// Moving is what a rehearsal found to change by itself on pages: it is not compared.
@@ -119,7 +120,11 @@ func Update(ctx context.Context, w *workspace.Workspace, o Options) (run *runs.R
 	for _, c := range m.changes {
 		began.Changes = append(began.Changes, runs.Change{Target: *c.Target, Live: c.Live})
 	}
-	if err := m.Begin("update", began); err != nil {
+	kind := "update"
+	if o.Trial {
+		kind = runs.Rehearsal
+	}
+	if err := m.Begin(kind, began); err != nil {
 		return nil, err
 	}
 	m.Run.Returning = m.returning != nil
@@ -187,7 +192,7 @@ func (m *motion) closeMotion() error {
 func (m *motion) prepare(ctx context.Context, why *runs.Reasons) error {
 	if open, err := runs.Unsettled(m.Site.Workspace); err != nil {
 		return err
-	} else if open != nil {
+	} else if open != nil && !m.options.Trial { // a copy goes as it is
 		why.Advise(fmt.Sprintf("%s %s", open.Name, runs.UnsettledWords[open.State]), advice.Lead("Run:", advice.Recover))
 		return why.Refusal()
 	}
@@ -208,10 +213,7 @@ func (m *motion) prepare(ctx context.Context, why *runs.Reasons) error {
 	pagecheck.AddTouched(m.Session, m.plan.Touched)
 	m.makePlan()
 	if m.options.Planned != nil {
-		m.options.Planned(m.plan)
-	}
-	if m.options.May != nil {
-		if err := m.options.May(m.plan); err != nil {
+		if err := m.options.Planned(m.plan); err != nil {
 			return err
 		}
 	}

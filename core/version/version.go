@@ -67,6 +67,16 @@ func Compare(a, b string) int {
 	return 0
 }
 
+// SameRelease tells of versions that differ in no more than a patch: as programs are numbered, they do the
+// same.
+func SameRelease(a, b string) bool {
+	if Compare(a, b) > 0 {
+		a, b = b, a
+	}
+	far := Between(a, b)
+	return far == Same || far == Patch
+}
+
 // Between tells how far it is from one version to another. It is Unclear when
 // either has no number at all.
 func Between(from, to string) Distance {

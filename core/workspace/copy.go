@@ -2,7 +2,6 @@ package workspace
 
 import (
 	"path/filepath"
-	"time"
 
 	"wetland/core/host"
 )
@@ -20,7 +19,7 @@ func (w *Workspace) Copy(dir string, on host.Host) *Workspace {
 	c := &other.Config
 	c.Site.Root = folder
 	c.Host, c.Hooks, c.Caches, c.Store = HostConfig{}, HooksConfig{}, CachesConfig{}, StoreConfig{}
-	c.Reach.Server, c.Reach.FromHost = "", true
+	c.Reach.Server, c.Reach.FromHost, c.Reach.Alone = "", true, true
 	c.Update.TimeLimit = Duration{}
 	c.Pages = append([]Page(nil), w.Config.Pages...)
 	return other
@@ -65,8 +64,7 @@ func (w *Workspace) Beneath() string {
 	return w.of.Store()
 }
 
-// SettleAtOnce has nothing be waited for after a swap but what the site itself does: for a server that
-// keeps no compiled code, or drops it when it is asked to.
+// SettleAtOnce has nothing be waited for after a swap: for a server that answers by new code at once.
 func (w *Workspace) SettleAtOnce() {
-	w.Config.Smoke.WaitAfterSwap, w.Config.Smoke.ShorterWait = &Duration{Duration: time.Millisecond}, true
+	w.Config.Smoke.WaitAfterSwap, w.Config.Smoke.ShorterWait = &Duration{}, true
 }

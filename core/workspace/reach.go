@@ -14,6 +14,9 @@ type ReachConfig struct {
 	Server string `toml:"server"`
 	// FromHost has the site's own machine connect to the address: only from there it is reached.
 	FromHost bool `toml:"from_host"`
+	// Alone lets nothing be reached but the site itself: so it is on a private copy, whatever wetland.toml
+	// says.
+	Alone bool `toml:"-"`
 	// Certificates is a file of certificates (PEM) to trust beside the system's.
 	Certificates string `toml:"certificates"`
 	// User protects the whole site (HTTP Basic). PasswordFrom says where the password

@@ -24,6 +24,7 @@ import (
 
 	"wetland/core/database"
 	"wetland/core/host"
+	"wetland/core/network"
 	"wetland/core/site/cms"
 )
 
@@ -125,13 +126,10 @@ func (c Config) SiteServer() string {
 		return c.Reach.Server
 	}
 	address, err := ParseAddress(c.Site.Address)
-	switch {
-	case err != nil:
+	if err != nil {
 		return ""
-	case address.Port() != "":
-		return address.Host
 	}
-	return net.JoinHostPort(address.Hostname(), map[string]string{"http": "80", "https": "443"}[address.Scheme])
+	return network.HostPort(address)
 }
 
 // isAbsolute tells whether a path is whole, here or on another machine.

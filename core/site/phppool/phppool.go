@@ -69,7 +69,7 @@ type Pool struct {
 // Reset has the pool drop its compiled code. It returns ErrNothingKept if the opcode cache is
 // not there or is switched off.
 func (p Pool) Reset(ctx context.Context) error {
-	said, err := p.run(ctx, dropCode)
+	said, err := p.word(ctx, dropCode)
 	if err != nil {
 		return err
 	}
@@ -79,7 +79,7 @@ func (p Pool) Reset(ctx context.Context) error {
 // Keeps tells whether the pool keeps compiled code of files below root, a folder without
 // symbolic links in its name. A pool that does has served them.
 func (p Pool) Keeps(ctx context.Context, root string) (bool, error) {
-	said, err := p.run(ctx, fmt.Sprintf(tellKept, base64.StdEncoding.EncodeToString([]byte(strings.TrimSuffix(root, "/")+"/"))))
+	said, err := p.word(ctx, fmt.Sprintf(tellKept, base64.StdEncoding.EncodeToString([]byte(strings.TrimSuffix(root, "/")+"/"))))
 	return said == "kept", err
 }
 
@@ -99,16 +99,11 @@ echo json_encode( array( 'version' => PHP_VERSION, 'user' => function_exists( 'p
 
 // Tell asks the pool about itself.
 func (p Pool) Tell(ctx context.Context) (about About, err error) {
-	file, remove, err := p.Host.PutTemporary(ctx, ".php", []byte(tellAbout))
+	said, err := p.run(ctx, tellAbout)
 	if err != nil {
-		return about, fmt.Errorf("put a script for the pool of PHP at %s: %w", p.Where, err)
+		return about, err
 	}
-	answer, err := p.ask(ctx, requestFor(file))
-	if err = errors.Join(err, remove()); err != nil {
-		return about, fmt.Errorf("ask the pool of PHP at %s: %w", p.Where, err)
-	}
-	_, body, _ := strings.Cut(answer, "\r\n\r\n")
-	text, told := strings.CutSuffix(body, "told")
+	text, told := strings.CutSuffix(said, "told")
 	if !told {
 		return about, fmt.Errorf("the pool of PHP at %s did not run what it was asked to", p.Where)
 	}
@@ -122,7 +117,7 @@ var ErrObjectsKept = errors.New("the object cache was not emptied by wp_cache_fl
 // was put into it before is looked for afterwards: nil means that it is gone. host is what
 // visitors ask for.
 func (p Pool) EmptyObjects(ctx context.Context, loader, host string) error {
-	said, err := p.run(ctx, fmt.Sprintf(emptyObjects, base64.StdEncoding.EncodeToString([]byte(loader))), fastcgi.Pair{"HTTP_HOST", host}, fastcgi.Pair{"SERVER_NAME", host})
+	said, err := p.word(ctx, fmt.Sprintf(emptyObjects, base64.StdEncoding.EncodeToString([]byte(loader))), fastcgi.Pair{"HTTP_HOST", host}, fastcgi.Pair{"SERVER_NAME", host})
 	if err == nil && said != "dropped" {
 		err = ErrObjectsKept
 	}
@@ -147,29 +142,33 @@ func Answered(body string) error {
 	return errors.New("the script was not run")
 }
 
-// run has the pool run a script, and returns what it says.
+// run has the pool run a script, and returns what it prints.
 func (p Pool) run(ctx context.Context, script string, more ...fastcgi.Pair) (said string, err error) {
 	file, remove, err := p.Host.PutTemporary(ctx, ".php", []byte(script))
 	if err != nil {
 		return "", fmt.Errorf("put a script for the pool of PHP at %s: %w", p.Where, err)
 	}
-	said, err = p.runFile(ctx, file, more)
-	return said, errors.Join(err, remove())
-}
-
-func (p Pool) runFile(ctx context.Context, file string, more []fastcgi.Pair) (string, error) {
 	answer, err := p.ask(ctx, append(requestFor(file), more...))
 	if err != nil {
-		return "", fmt.Errorf("ask the pool of PHP at %s: %w", p.Where, err)
+		return "", errors.Join(fmt.Errorf("ask the pool of PHP at %s: %w", p.Where, err), remove())
 	}
-	head, body, _ := strings.Cut(answer, "\r\n\r\n")
+	_, body, _ := strings.Cut(answer, "\r\n\r\n")
+	return body, remove()
+}
+
+// word has the pool run a script, and returns the word that this says last.
+func (p Pool) word(ctx context.Context, script string, more ...fastcgi.Pair) (string, error) {
+	body, err := p.run(ctx, script, more...)
+	if err != nil {
+		return "", err
+	}
 	for _, said := range []string{"dropped", "nothing kept", "kept"} {
 		if strings.HasSuffix(body, said) {
 			return said, nil
 		}
 	}
-	first, _, _ := strings.Cut(head, "\r\n")
-	return "", fmt.Errorf("the pool of PHP at %s did not run what it was asked to (%s)", p.Where, first)
+	first, _, _ := strings.Cut(body, "\n")
+	return "", fmt.Errorf("the pool of PHP at %s did not run what it was asked to (%.100s)", p.Where, first)
 }
 
 // requestFor asks for a script.

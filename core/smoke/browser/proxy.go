@@ -9,12 +9,10 @@ import (
 	"crypto/sha256"
 	"crypto/tls"
 	"crypto/x509"
-	"crypto/x509/pkix"
 	"encoding/base64"
 	"errors"
 	"io"
 	"log"
-	"math/big"
 	"net"
 	"net/http"
 	"net/http/httputil"
@@ -22,6 +20,7 @@ import (
 	"slices"
 	"sync"
 	"time"
+	"wetland/core/network"
 )
 
 // proxy is all that the browser can reach: it runs on this machine, and asks for whatever the
@@ -181,15 +180,8 @@ func (p *proxy) certificates() *tls.Config {
 		if known := p.known[hello.ServerName]; known != nil {
 			return known, nil
 		}
-		template := &x509.Certificate{
-			SerialNumber: big.NewInt(int64(len(p.known) + 1)), Subject: pkix.Name{CommonName: "Wetland, on this machine"},
-			NotBefore: time.Now().Add(-time.Hour), NotAfter: time.Now().Add(24 * time.Hour),
-			KeyUsage: x509.KeyUsageDigitalSignature, ExtKeyUsage: []x509.ExtKeyUsage{x509.ExtKeyUsageServerAuth},
-		}
-		if hello.ServerName != "" { // an address of numbers has no name
-			template.DNSNames = []string{hello.ServerName}
-		}
-		made, err := x509.CreateCertificate(rand.Reader, template, template, p.key.Public(), p.key)
+		// An address of numbers has no name here.
+		made, err := network.SelfSigned(p.key, hello.ServerName, int64(len(p.known)+1), 24*time.Hour)
 		if err != nil {
 			return nil, err
 		}

@@ -58,7 +58,7 @@ func (f *Fetcher) transport() *http.Transport {
 		transport.TLSClientConfig = &tls.Config{RootCAs: f.Reach.Trusted}
 	}
 	dial := (&net.Dialer{Timeout: 30 * time.Second, KeepAlive: 30 * time.Second, ControlContext: f.notFurtherInside()}).DialContext
-	own := withPort(f.Address)
+	own := network.HostPort(f.Address)
 	if f.Reach.Server != "" || f.Reach.Dial != nil {
 		transport.Proxy = nil
 	}
@@ -146,14 +146,6 @@ func (b browserReach) RoundTrip(request *http.Request) (*http.Response, error) {
 		request.SetBasicAuth(b.fetcher.Reach.User, b.fetcher.Reach.Password)
 	}
 	return b.by.RoundTrip(request)
-}
-
-// withPort returns the host and port of an address.
-func withPort(address *url.URL) string {
-	if address.Port() != "" {
-		return address.Host
-	}
-	return net.JoinHostPort(address.Hostname(), map[string]string{"http": "80", "https": "443"}[address.Scheme])
 }
 
 // isOwn tells whether an address is of the site: what is secret goes nowhere else.
