@@ -68,3 +68,15 @@ func TestRehearseComputedSettings(t *testing.T) {
 	must(t, os.WriteFile(toml, []byte(strings.Replace(string(care), "[database]\n", "[database]\nuser = \""+site.User+"\"\n", 1)), 0o600))
 	wetland(t, workspace, "rehearse", pkg).want(t, 0, "Sound on a copy")
 }
+
+// What stands against packages by themselves is told before anything is made for them.
+func TestRehearseRefusedAtOnce(t *testing.T) {
+	f := adopted(t)
+	f.run(t, "rehearse", "nonsense").want(t, 1, "there is no file nonsense")
+	f.run(t, "rehearse", f.pkg("harbourlight-2.4.1")).want(t, 2, "version 2.4.1 is installed already", "--allow-same")
+	f.run(t, "rehearse", f.pkg("enquiries-1.2.0"), "--from", "snap-99").want(t, 1, "no such snapshot")
+	if left, err := filepath.Glob(filepath.Join(f.care, "store/snapshots/*")); err != nil || len(left) > 0 {
+		t.Errorf("snapshots were taken: %v %v", left, err)
+	}
+	f.run(t, "rehearse", f.pkg("harbourlight-3.0.0"), f.pkg("tidetable-2.1.0")).want(t, 3, "probe 2 Tidetable 2.1.0: broken; put back, proved")
+}

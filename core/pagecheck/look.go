@@ -92,10 +92,10 @@ func read(ctx context.Context, s *session.Session, fetched *smoke.Take) (*smoke.
 	return fetched, s.Fetcher.Follow(ctx, fetched)
 }
 
-// StillSound glances at a few pages a little later. CMSs that need no time to settle do
-// nothing after an answer.
+// StillSound glances at a few pages a little later. CMSs that need no time to settle, by themselves or by what
+// wetland.toml says, do nothing after an answer.
 func StillSound(ctx context.Context, s *session.Session, judge Judge) (still bool, err error) {
-	if s.Site.CMS.SettleTime() == 0 {
+	if s.Site.CMS.SettleTime() == 0 && s.Site.SettleTime() == 0 {
 		return true, nil
 	}
 	err = s.Step("second look", 0, "", func() (progress.Mark, string, error) {

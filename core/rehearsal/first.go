@@ -39,7 +39,10 @@ func Update(ctx context.Context, w *workspace.Workspace, o UpdateOptions) (rehea
 				if p.IsLarge() {
 					return errLarge
 				}
-				return planned(o.Planned, p)
+				if o.Planned == nil {
+					return nil
+				}
+				return o.Planned(p)
 			}
 		}
 		if run, err = update.Update(ctx, w, inner); !errors.Is(err, errLarge) {
@@ -70,14 +73,6 @@ func Update(ctx context.Context, w *workspace.Workspace, o UpdateOptions) (rehea
 		err = errors.Join(err, run.Save())
 	}
 	return rehearsed, run, err
-}
-
-// planned tells of a plan, if anybody wants to know.
-func planned(tell func(*update.Plan) error, p *update.Plan) error {
-	if tell == nil {
-		return nil
-	}
-	return tell(p)
 }
 
 // whyNot says in a line why no copy could be made.

@@ -82,6 +82,11 @@ func Rehearse(ctx context.Context, w *workspace.Workspace, o Options) (run *runs
 		return nil, browser.ErrNoScreen
 	}
 	r := &rehearsal{Options: o, live: w}
+	if r.From == "" { // else the copy tells: the site may be another by now
+		if err := update.Unasked(ctx, w, r.trial()); err != nil {
+			return nil, err
+		}
+	}
 	if err := r.begin(ctx); err != nil {
 		return nil, err
 	}
@@ -229,11 +234,11 @@ func statusWords(take *smoke.Take, path string) string {
 	return fmt.Sprintf(" (%s answers %d on the copy)", path, facts.Status)
 }
 
-// perform updates the copy.
-func (r *rehearsal) perform(ctx context.Context) (*runs.Run, error) {
+// trial are the options of the update on the copy.
+func (r *rehearsal) trial() update.Options {
 	o := r.Options.Options
-	search := true
-	o.Search, o.AskSearch = &search, nil // it exposes nobody
+	search := true // it exposes nobody
+	o.Search, o.AskSearch = &search, nil
 	o.Decide, o.InDoubt = nil, update.GoBack
 	if r.Show { // a person is to see what is doubtful
 		o.InDoubt = update.Keep
@@ -243,7 +248,16 @@ func (r *rehearsal) perform(ctx context.Context) (*runs.Run, error) {
 	}
 	o.Trial, o.AllowGap, o.Notice = true, true, false
 	o.Looked = r.compare
+	return o
+}
+
+// perform updates the copy.
+func (r *rehearsal) perform(ctx context.Context) (*runs.Run, error) {
 	r.Report.End(progress.Note, "on the copy", "what follows happens there alone")
+	o := r.trial()
+	if r.From == "" {
+		o.Planned = nil // it was told
+	}
 	run, err := update.Update(ctx, r.copy.Workspace, o)
 	if run == nil {
 		return nil, err

@@ -16,10 +16,6 @@ import (
 
 // conclude says what the run on the copy means for the site.
 func (r *rehearsal) conclude(ctx context.Context, run *runs.Run) error {
-	run.Exposed, run.Lingered = 0, 0
-	for i := range run.Probes {
-		run.Probes[i].Exposed = 0
-	}
 	tables, err := r.changedTables(ctx, run)
 	if err != nil {
 		r.note.Differs = append(r.note.Differs, fmt.Sprintf("what changed in its tables could not be told (%v)", err))

@@ -172,7 +172,7 @@ func (m *motion) swap(ctx context.Context) error {
 		}
 		var words []string
 		for _, c := range m.group {
-			if m.exposed.IsZero() {
+			if m.exposed.IsZero() && !m.options.Trial {
 				m.exposed = time.Now()
 			}
 			done, err := files.Swap(ctx, m.Site.Files, c.Live, c.Staged, m.options.AllowGap)

@@ -297,7 +297,10 @@ func (s *search) probe(ctx context.Context, set []*deploy.Change, stay bool) (bo
 	s.Run.Probes = append(s.Run.Probes, probe)
 	mark, what := progress.Good, "kept"
 	if !s.standing {
-		mark, what = progress.Note, fmt.Sprintf("was live for %s, put back, proved", phrase.Live(probe.Exposed))
+		mark, what = progress.Note, "put back, proved"
+		if probe.Exposed > 0 {
+			what = fmt.Sprintf("was live for %s, %s", phrase.Live(probe.Exposed), what)
+		}
 	}
 	report.End(mark, name, fmt.Sprintf("%s: %s; %s", deploy.Titles(set), judgement.Verdict, what))
 	return s.known[setKey(set)], nil

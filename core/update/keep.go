@@ -22,7 +22,7 @@ import (
 func (m *motion) keepGroup(ctx context.Context, judgement *smoke.Judgement) error {
 	ctx = context.WithoutCancel(ctx) // the new versions are proved: finishing is the safest
 	err := m.Step("kept", 0, "", func() (progress.Mark, string, error) {
-		count, details := 0, []string{}
+		count, details := 0, []string(nil)
 		for _, c := range m.group {
 			present, err := files.ReadTree(ctx, m.Site.Files, c.Live, files.Scope{})
 			if err != nil {
@@ -38,7 +38,11 @@ func (m *motion) keepGroup(ctx context.Context, judgement *smoke.Judgement) erro
 			}
 			c.Target.Fate, c.Target.Because = runs.FateKept, nil
 		}
-		return progress.Good, fmt.Sprintf("%s equal to the package; %s", phrase.Plural(count, "file"), phrase.List(details, 2)), nil
+		words := phrase.Plural(count, "file") + " equal to the package"
+		if len(details) > 0 {
+			words += "; " + phrase.List(details, 2)
+		}
+		return progress.Good, words, nil
 	})
 	if err != nil {
 		return err

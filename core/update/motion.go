@@ -99,6 +99,7 @@ type motion struct {
 	returning  *returning         // one component goes back to an older version; nil: no
 	doubtful   *smoke.Judgement   // of pages that stayed so though all else is proved to be back
 	exposed    time.Time          // since when visitors get the new versions; zero: they do not
+	unasked    bool               // the site is asked for nothing: only packages and files tell
 }
 
 // Update replaces themes and plugins by packages' versions, guarded. It returns
@@ -106,7 +107,7 @@ type motion struct {
 // other error without a run means that it could not begin. With a run, the run's
 // State says how it ended; an error beside it says what went wrong.
 func Update(ctx context.Context, w *workspace.Workspace, o Options) (run *runs.Run, err error) {
-	m, err := openMotion(ctx, w, o)
+	m, err := openMotion(ctx, w, o, false)
 	if err != nil {
 		return nil, err
 	}
@@ -145,7 +146,7 @@ func Update(ctx context.Context, w *workspace.Workspace, o Options) (run *runs.R
 // PlanOf returns what an update would do, and touches nothing. Like Update it returns a
 // *Refusal when that would be refused.
 func PlanOf(ctx context.Context, w *workspace.Workspace, o Options) (plan *Plan, err error) {
-	m, err := openMotion(ctx, w, o)
+	m, err := openMotion(ctx, w, o, false)
 	if err != nil {
 		return nil, err
 	}
@@ -153,9 +154,19 @@ func PlanOf(ctx context.Context, w *workspace.Workspace, o Options) (plan *Plan,
 	return m.plan, errors.Join(err, m.addRisks(ctx), m.closeMotion())
 }
 
+// Unasked refuses what an update would refuse for its packages and the site's files alone, as a *Refusal. The
+// site's pages are not asked for anything, and nothing is touched.
+func Unasked(ctx context.Context, w *workspace.Workspace, o Options) error {
+	m, err := openMotion(ctx, w, o, true)
+	if err != nil {
+		return err
+	}
+	return m.closeMotion()
+}
+
 // openMotion opens the site and the packages, and examines everything that can stand
-// against the update.
-func openMotion(ctx context.Context, w *workspace.Workspace, o Options) (*motion, error) {
+// against the update, or, unasked, what can be told without the site's pages.
+func openMotion(ctx context.Context, w *workspace.Workspace, o Options, unasked bool) (*motion, error) {
 	var why runs.Reasons
 	s, err := session.Open(ctx, w, o.Guard, &why)
 	if err != nil {
@@ -165,7 +176,7 @@ func openMotion(ctx context.Context, w *workspace.Workspace, o Options) (*motion
 		o.Older, o.Same, o.Major, o.LoseEdits = true, true, true, true
 	}
 	s.Stopped = func() bool { return ctx.Err() != nil }
-	m := &motion{Session: s, options: o}
+	m := &motion{Session: s, options: o, unasked: unasked}
 	s.Notice = o.Notice
 	if m.scratch, err = os.MkdirTemp("", "wetland-*"); err == nil {
 		err = m.prepare(ctx, &why)
@@ -201,8 +212,10 @@ func (m *motion) prepare(ctx context.Context, why *runs.Reasons) error {
 	}
 	var ofSite runs.Reasons
 	var apart sync.WaitGroup
-	apart.Go(func() { preflight.CheckSite(ctx, m.Session, &ofSite) })
-	apart.Go(func() { m.findTouched(ctx) })
+	if !m.unasked {
+		apart.Go(func() { preflight.CheckSite(ctx, m.Session, &ofSite) })
+		apart.Go(func() { m.findTouched(ctx) })
+	}
 	defer apart.Wait()
 	for _, c := range m.changes {
 		if err := m.checkChange(ctx, c, why); err != nil {
@@ -223,7 +236,7 @@ func (m *motion) prepare(ctx context.Context, why *runs.Reasons) error {
 	if m.options.KeepBroken && !m.isReturn() {
 		why.Add("--keep-broken is for going back to an older version of one theme or plugin", "Leave it out.")
 	}
-	if err := why.RefusalBeforeLook(); err != nil {
+	if err := why.RefusalBeforeLook(); err != nil || m.unasked {
 		return err
 	}
 	if err := m.findReturn(); err != nil {
@@ -272,7 +285,9 @@ func (m *motion) checkChange(ctx context.Context, c *deploy.Change, why *runs.Re
 		return err
 	}
 	var needs preflight.Examination
-	preflight.CheckRequirements(ctx, m.Session, &needs, c.Pkg, m.company)
+	if !m.unasked {
+		preflight.CheckRequirements(ctx, m.Session, &needs, c.Pkg, m.company)
+	}
 	for _, check := range needs.Checks {
 		if check.Advice == preflight.No {
 			own.Advise(check.What, check.Do...)
