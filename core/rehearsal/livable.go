@@ -6,11 +6,13 @@ import (
 	"errors"
 	"fmt"
 	"io/fs"
+	"os"
 	"path/filepath"
 	"slices"
 	"time"
 
 	"wetland/core/archive"
+	"wetland/core/pagecheck"
 	"wetland/core/phrase"
 	"wetland/core/privatecopy"
 	"wetland/core/progress"
@@ -18,7 +20,6 @@ import (
 	"wetland/core/session"
 	"wetland/core/site"
 	"wetland/core/smoke"
-	"wetland/core/smoke/judging"
 	"wetland/core/snapshot"
 	"wetland/core/workspace"
 )
@@ -86,33 +87,25 @@ func pagesOf(w *workspace.Workspace, m *snapshot.Manifest) (take *smoke.Take, ag
 	return take, "as they were recorded on " + take.At.Local().Format("2 January 2006, 15:04"), nil
 }
 
-// judgeCopy looks at the pages of a copy.
+// judgeCopy looks at the pages of a copy, as they are looked at by themselves, and judges them by how they were.
 func judgeCopy(ctx context.Context, w *workspace.Workspace, before *smoke.Take, report progress.Reporter) (*smoke.Judgement, error) {
-	fetcher, err := session.FetcherOf(w)
-	if err != nil {
-		return nil, err
-	}
-	defer fetcher.Close()
-	rules, err := session.RulesOf(w)
-	if err != nil {
-		return nil, err
-	}
-	pages := session.Pages(w)
+	err := os.RemoveAll(w.Baseline())
 	if before != nil { // pages that are tested since say nothing about that time
-		pages = slices.DeleteFunc(pages, func(p smoke.Page) bool { _, known := before.Page(p.Path); return !known })
+		err = before.Save(w.Baseline())
+		w.Config.Pages = slices.DeleteFunc(w.Config.Pages, func(p workspace.Page) bool { _, known := before.Page(p.Path); return !known })
 	}
-	fetcher.Before = before
-	report.Begin("pages", int64(len(pages)), "pages")
-	take, err := fetcher.Take(ctx, pages, report)
 	if err != nil {
 		return nil, err
 	}
-	judgement := judging.Judge(before, take)
-	rules.Apply(judgement)
-	mark, words := progress.Good, phrase.Plural(len(pages), "page")+", all sound"
-	if judgement.Verdict != smoke.Sound {
-		mark, words = progress.Doubt, fmt.Sprintf("%d of %s not sound", len(judgement.Failing()), phrase.Plural(len(pages), "page"))
+	checked, err := pagecheck.Check(ctx, w, report)
+	if err != nil {
+		return nil, err
+	}
+	pages := phrase.Plural(len(checked.Judgement.Pages), "page")
+	mark, words := progress.Good, pages+", all sound"
+	if checked.Judgement.Verdict != smoke.Sound {
+		mark, words = progress.Doubt, fmt.Sprintf("%d of %s not sound", len(checked.Judgement.Failing()), pages)
 	}
 	report.End(mark, "pages", words)
-	return judgement, nil
+	return checked.Judgement, nil
 }
