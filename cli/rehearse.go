@@ -2,7 +2,6 @@ package cli
 
 import (
 	"context"
-	"encoding/json"
 	"fmt"
 	"io"
 	"log/slog"
@@ -26,7 +25,7 @@ func (a *app) rehearseCommand() *cobra.Command {
 		Short: "Try new versions on a private copy of the site, before any visitor sees them",
 		Long: `Bring new versions in on a private copy of the site, and judge them there:
 
-  1  take a snapshot of the site, and bring it up on this machine as a copy: its own
+  1  take a snapshot of the site, and bring it up on its machine as a copy: its own
      files, its own database server, its own web server, for Wetland alone
   2  hold the copy's pages against the site's
   3  do on the copy what wetland update does on the site, with the same checks; of
@@ -34,7 +33,8 @@ func (a *app) rehearseCommand() *cobra.Command {
   4  say how they did, and take the copy away
 
 The live site is not touched. Its pages are looked at once. Nothing leaves the copy:
-no mail, no request, no row. Where this machine cannot hold that back, no copy is made.`,
+no mail, no request, no row. Where the machine cannot hold that back, no copy is made.
+If a machine that you reach by SSH cannot have one, it is made on this one.`,
 		Example: `  wetland rehearse harbourlight@3.0.0
   wetland rehearse --all
   wetland rehearse harbourlight@3.0.0 --look
@@ -54,6 +54,8 @@ no mail, no request, no row. Where this machine cannot hold that back, no copy i
 	flags := command.Flags()
 	flags.BoolVar(&o.All, "all", false, "rehearse everything that the shelf has newer")
 	flags.StringVar(&o.From, "from", "", "make the copy of this snapshot, not of the site as it is now")
+	flags.BoolVar(&o.Here, "here", false, "make the copy on this machine, though the site is on another")
+	flags.StringSliceVar(&o.WithoutRows, "without-rows", nil, "bring these `tables` up empty: huge ones of logs or statistics")
 	flags.BoolVar(&o.OneByOne, "one-by-one", false, "look at the pages after each step of the plan, not once at the end")
 	flags.BoolVar(&o.AcceptPresent, "accept-present", false, "go on though pages are broken already: only new findings count")
 	flags.BoolVar(&o.Older, "allow-older", false, "go on though the package is older than what is installed")
@@ -99,7 +101,7 @@ func Itself(args []string, in io.ReadCloser, out io.WriteCloser, errs io.Writer)
 	case len(args) == 3 && args[0] == serveVerb:
 		err = serveRowlock(context.Background(), args[1], args[2])
 	case len(args) == 3 && args[0] == frontVerb:
-		err = servePool(context.Background(), args[1], args[2])
+		err = webfront.Serve(context.Background(), args[1], args[2])
 	default:
 		return 0, false
 	}
@@ -115,16 +117,4 @@ func serveRowlock(ctx context.Context, root, address string) error {
 		return err
 	}
 	return demo.Serve(ctx, listener, root, slog.New(slog.DiscardHandler))
-}
-
-func servePool(ctx context.Context, text, address string) error {
-	var site webfront.Site
-	if err := json.Unmarshal([]byte(text), &site); err != nil {
-		return err
-	}
-	listener, err := net.Listen("tcp", address)
-	if err != nil {
-		return err
-	}
-	return site.Serve(ctx, listener)
 }

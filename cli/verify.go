@@ -9,6 +9,7 @@ import (
 	"wetland/core/rehearsal"
 	"wetland/core/smoke"
 	"wetland/core/snapshot"
+	"wetland/core/update"
 	"wetland/core/workspace"
 
 	"github.com/spf13/cobra"
@@ -66,7 +67,7 @@ func (a *app) bringUp(ctx context.Context, w *workspace.Workspace, m *snapshot.M
 	if err != nil {
 		return err
 	}
-	judgement, livable, err := rehearsal.BringUp(ctx, w, m.Name, servers, a.reader(ctx))
+	judgement, livable, err := rehearsal.BringUp(ctx, w, rehearsal.Options{Options: update.Options{Guard: a.reader(ctx)}, From: m.Name, Servers: servers})
 	a.screen.Clear()
 	if err != nil {
 		return err

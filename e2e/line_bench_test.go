@@ -57,6 +57,7 @@ func overALine(b *testing.B, uploads, size int) {
 			updatedNear = min(updatedNear, run(near, 0, "update", good))
 			run(near, 0, "restore", "snap-1", "--yes")
 		}
+		rehearsed, rehearsedNear := run(far, 0, "rehearse", good), run(near, 0, "rehearse", good)
 		info, err := os.Stat(good)
 		if err != nil {
 			b.Fatal(err)
@@ -65,7 +66,7 @@ func overALine(b *testing.B, uploads, size int) {
 		b.ReportMetric(first.Seconds()/needs.Seconds(), "first/bytes")
 		b.ReportMetric((again - againNear).Seconds(), "s-unchanged-beyond-local")
 		b.ReportMetric(float64(trips), "trips-of-an-update")
-		b.Logf("first %s (the bytes need %s), unchanged %s (here %s), update %s (here %s)", first, needs, again, againNear, updated, updatedNear)
+		b.Logf("first %s (the bytes need %s), unchanged %s (here %s), update %s (here %s), rehearsal %s (here %s)", first, needs, again, againNear, updated, updatedNear, rehearsed, rehearsedNear)
 	}
 }
 

@@ -342,3 +342,10 @@ func TestUpdateAllRehearsed(t *testing.T) {
 	}
 	f.run(t, "rehearse", "--all").want(t, 3, "Tidetable 2.1.0") // by itself it tries all
 }
+
+// Rows that nobody needs for it can be left out; what is no table is told before a copy is made.
+func TestRehearseWithoutRows(t *testing.T) {
+	f := adopted(t)
+	f.run(t, "rehearse", f.pkg("enquiries-1.2.0"), "--without-rows", "enquiries,crossings").want(t, 2, "no table crossings whose rows", "Those with the most rows: ")
+	f.run(t, "rehearse", f.pkg("enquiries-1.2.0"), "--without-rows", "enquiries").want(t, 0, "Sound on a copy", "no rows in enquiries, as you wanted")
+}

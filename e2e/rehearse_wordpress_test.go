@@ -234,6 +234,52 @@ func TestRehearseWordPress(t *testing.T) {
 	}
 }
 
+// A site on another machine is rehearsed there: its files and rows need not travel once more. Nothing is left
+// there, either. Where the machine lacks what a copy needs, and where somebody wants that, it is made here.
+func TestRehearseWhereTheSiteIs(t *testing.T) {
+	account := testenv.OwnSSHAccount(t)
+	reachBySSH(t, account)
+	site := testenv.WordPress(t)
+	workspace := adoptKind(t, site)
+	before := remember(t, site, workspace)
+	rooms := filepath.Join(account.Cache, "wetland/copies")
+	there := func(args ...string) result {
+		r := wetland(t, workspace, append([]string{"rehearse"}, args...)...)
+		before.check(t)
+		if left, err := os.ReadDir(rooms); err != nil || len(left) > 0 {
+			t.Errorf("on the machine of the site is left: %v, %v", left, err)
+		}
+		return r
+	}
+	good := newTheme(t, site, ".1", map[string]string{"assets/css/new.css": "p { margin: 0 }\n"})
+	there(good).want(t, 0, "up on ssh://", "Sound on a copy")
+	there(newTheme(t, site, ".2", map[string]string{"single.php": brokenSingle, "functions.php": "<?php\ntideline_is_missing();\n"})).want(t, 3, "up on ssh://", "Broken on a copy")
+	there(good, "--from", "snap-1").want(t, 0, "up on ssh://", "Sound on a copy")
+	there(good, "--here").want(t, 0, "up on this machine", "Sound on a copy")
+
+	// Whoever is gone in the middle of it leaves nothing on that machine.
+	command := wetlandCommand(t, "rehearse", good)
+	command.Dir = workspace
+	inGroup(command)
+	must(t, command.Start())
+	must(t, testenv.Until(func() error {
+		if of, err := os.ReadDir(rooms); err != nil || len(of) == 0 {
+			return fmt.Errorf("no copy is made yet: %v", err)
+		}
+		return nil
+	}))
+	signalAll(command, syscall.SIGKILL)
+	_ = command.Wait()
+	must(t, testenv.Until(func() error {
+		if of, err := os.ReadDir(rooms); err != nil || len(of) > 0 {
+			return fmt.Errorf("the copy is still there: %v", err)
+		}
+		return nil
+	}))
+	wetland(t, workspace, "history").want(t, 0, "is taken away now")
+	before.check(t)
+}
+
 // What a plugin does to its tables is told, and happens to none of the site's.
 func TestRehearseMigration(t *testing.T) {
 	site := testenv.WordPress(t)

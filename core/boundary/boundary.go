@@ -6,7 +6,9 @@ package boundary
 
 import (
 	"context"
+	"errors"
 	"fmt"
+	"io"
 	"io/fs"
 	"net"
 	"path"
@@ -101,6 +103,7 @@ type around struct {
 	host.Host
 	lock    sync.Mutex
 	allowed *grants
+	worlds  []string                                  // folders of those that were made
 	renew   func(ctx context.Context) (grants, error) // nil: what is allowed stays as it is
 }
 
@@ -115,6 +118,7 @@ func (a *around) now(ctx context.Context, fits func(*grants) bool) (*grants, boo
 		return a.allowed, false
 	}
 	if renewed, err := a.renew(ctx); err == nil {
+		renewed.Folders = append(renewed.Folders, a.worlds...)
 		a.allowed = &renewed
 	}
 	return a.allowed, fits(a.allowed)
@@ -165,6 +169,45 @@ func (a *around) PutTemporary(ctx context.Context, ending string, content []byte
 		return "", nil, outside("make a temporary file", ending)
 	}
 	return a.Host.PutTemporary(ctx, ending, content)
+}
+
+// Machine tells of the machine's programs.
+func (a *around) Machine(ctx context.Context) (host.Machine, error) {
+	ground, ok := a.Host.(host.Confiner)
+	if !ok {
+		return host.Machine{}, errNoWorlds
+	}
+	return ground.Machine(ctx)
+}
+
+var errNoWorlds = fmt.Errorf("make worlds: %w", errors.ErrUnsupported)
+
+// Confine makes a world, in which nothing of the machine is shown but programs. What it holds may be changed.
+func (a *around) Confine(ctx context.Context, w host.World) (io.ReadWriteCloser, string, error) {
+	ground, ok := a.Host.(host.Confiner)
+	if !ok {
+		return nil, "", errNoWorlds
+	}
+	machine, err := ground.Machine(ctx)
+	if err != nil {
+		return nil, "", err
+	}
+	for _, name := range w.Shown {
+		if !slices.ContainsFunc(machine.Shown, func(folder string) bool { return files.Within(path.Clean(name), folder) }) {
+			return nil, "", outside("show in a world", name)
+		}
+	}
+	line, top, err := ground.Confine(ctx, w)
+	if err != nil {
+		return nil, "", err
+	}
+	a.lock.Lock()
+	defer a.lock.Unlock()
+	a.worlds = append(a.worlds, top)
+	wider := *a.allowed
+	wider.Folders = append(slices.Clone(wider.Folders), top)
+	a.allowed = &wider
+	return line, top, nil
 }
 
 // Databases are the site's own.

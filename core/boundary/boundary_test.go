@@ -3,6 +3,7 @@ package boundary
 import (
 	"context"
 	"errors"
+	"io"
 	"os"
 	"path"
 	"path/filepath"
@@ -166,5 +167,52 @@ func TestTheSiteIsAllowed(t *testing.T) {
 	must(t, db.Close())
 	if real, err := kept.Real(ctx, around+"/ferry/themes/leads-out"); err != nil || real != around+"/other" {
 		t.Errorf("a link of the site's own: %s %v", real, err)
+	}
+}
+
+// ground is a machine that makes worlds, of which only the folder is there.
+type ground struct {
+	host.Host
+	top  string
+	made int
+}
+
+func (g *ground) Machine(context.Context) (host.Machine, error) {
+	return host.Machine{Shown: []string{"/usr", "/home/keeper/helper"}}, nil
+}
+
+func (g *ground) Confine(context.Context, host.World) (io.ReadWriteCloser, string, error) {
+	g.made++
+	return nil, g.top, nil
+}
+
+// A world is shown programs and nothing else of the machine, and what it holds may be changed.
+func TestWorlds(t *testing.T) {
+	_, _, around := site(t)
+	ctx := t.Context()
+	must(t, os.MkdirAll(filepath.Join(around, "rooms/a/world"), 0o755))
+	on := &ground{Host: host.Here, top: around + "/rooms/a/world"}
+	kept, err := Keep(ctx, on, Site{Root: around + "/ferry"})
+	must(t, err)
+	if _, err := kept.Open(ctx, on.top); !errors.Is(err, files.ErrOutside) {
+		t.Errorf("a world that was not made: %v", err)
+	}
+	makes := kept.(host.Confiner)
+	for _, name := range []string{around + "/other", "/", "/usr/../home", "/home/keeper", "usr"} {
+		if _, _, err := makes.Confine(ctx, host.World{Shown: []string{"/usr/lib", name}}); !errors.Is(err, files.ErrOutside) {
+			t.Errorf("%s is shown: %v", name, err)
+		}
+	}
+	if on.made != 0 {
+		t.Errorf("%d worlds were made", on.made)
+	}
+	_, _, err = makes.Confine(ctx, host.World{Shown: []string{"/usr/bin/php", "/home/keeper/helper"}})
+	must(t, err)
+	world, err := kept.Open(ctx, on.top)
+	must(t, err)
+	defer world.Close()
+	must(t, world.Mkdir(ctx, "site", files.Attributes{Mode: 0o700, Owner: files.Unowned, Group: files.Unowned}))
+	if _, err := kept.Open(ctx, around+"/rooms/b"); !errors.Is(err, files.ErrOutside) {
+		t.Errorf("what is beside it: %v", err)
 	}
 }

@@ -1,10 +1,10 @@
 // Package confine runs programs in a world of their own: they see the folders that they are given, and
 // nothing else of the machine; they reach each other, and no network; and what they start ends with them.
-// Begin reading at World.
+// Begin reading at Enter.
 //
 // It promises that nothing outside of the world is written by what runs in it, whoever wrote it, and
 // that a world without these bounds is never made: where the system does not offer them, that is
-// ErrNotOffered.
+// host.ErrNotConfined.
 package confine
 
 import (
@@ -13,51 +13,14 @@ import (
 	"errors"
 	"fmt"
 	"io"
-	"io/fs"
 	"os"
 	"path"
-	"path/filepath"
 	"strings"
 
 	"wetland/core/boundary"
 	"wetland/core/host"
 	"wetland/core/remote"
 )
-
-// World is what the programs in it find. All names are slash-separated and absolute.
-type World struct {
-	// Top is the folder of this machine that is the root of the world. What is written in the world
-	// lies there.
-	Top string `json:"top"`
-	// Shown are files and folders of this machine that are there, too, at the same place, and can
-	// only be read. What does not exist is passed over.
-	Shown []string `json:"shown,omitempty"`
-	// Folders are made in it.
-	Folders []Folder `json:"folders,omitempty"`
-	// Names are hosts, and Addresses IP addresses, that lead to the world itself.
-	Names     []string `json:"names,omitempty"`
-	Addresses []string `json:"addresses,omitempty"`
-	// User and Group are whom programs run as. Only root can choose another than itself.
-	User  int `json:"user"`
-	Group int `json:"group"`
-	// TLS is where connections are taken off TLS, with Certificate and Key (PEM), and passed on to
-	// the port Plain: "HOST:PORT"; "": nowhere.
-	TLS         string `json:"tls,omitempty"`
-	Plain       string `json:"plain,omitempty"`
-	Certificate []byte `json:"certificate,omitempty"`
-	Key         []byte `json:"key,omitempty"`
-}
-
-// Folder is one that the world has of its own.
-type Folder struct {
-	Name string      `json:"name"`
-	Mode fs.FileMode `json:"mode"`
-	// Own tells that it belongs to whom programs run as.
-	Own bool `json:"own,omitempty"`
-}
-
-// ErrNotOffered says that this system does not let a program be confined, or not whoever runs this.
-var ErrNotOffered = errors.New("this machine offers no confinement")
 
 // System are the folders of a machine that programs need to run.
 func System() []string {
@@ -70,14 +33,20 @@ const keeperVariable = "WETLAND_KEEPS_A_COPY"
 // IsKeeper tells whether this process was started to keep a world.
 func IsKeeper() bool { return os.Getenv(keeperVariable) != "" }
 
-// Keep makes the world that a desk names, from within, and does what the desk asks for in it, until the
+// order is what a keeper is told first: the world to make, in the folder Top of the machine.
+type order struct {
+	Top   string     `json:"top"`
+	World host.World `json:"world"`
+}
+
+// Keep makes the world that it is told of, from within, and does what a desk asks for in it, until the
 // streams end. It is for a process for which IsKeeper is true, and that does nothing else.
 func Keep(ctx context.Context, in io.ReadCloser, out io.WriteCloser) error {
 	_ = os.Unsetenv(keeperVariable)
-	var w World
-	err := readLine(in, &w)
+	var o order
+	err := readLine(in, &o)
 	if err == nil {
-		err = enter(w)
+		err = enter(o)
 	}
 	said := answer{}
 	if err != nil {
@@ -86,6 +55,7 @@ func Keep(ctx context.Context, in io.ReadCloser, out io.WriteCloser) error {
 	if writeErr := json.NewEncoder(out).Encode(said); err != nil || writeErr != nil {
 		return errors.Join(err, writeErr)
 	}
+	w := o.World
 	if w.TLS != "" {
 		if err := serveTLS(ctx, w); err != nil {
 			return err
@@ -115,46 +85,38 @@ func readLine(from io.Reader, into any) error {
 	}
 }
 
-// Enter starts a world, and returns it as a host: its files, what listens in it, and programs that run
-// there as whom it names. All of it ends when the host is closed, or this process ends.
-func Enter(ctx context.Context, w World) (host.Host, error) {
-	self, err := os.Executable()
+// Enter makes a world on a machine, and returns it as a host: its files, what listens in it, and programs
+// that run there as whom it names; and the machine's folder that is its root. All of it is gone when the host
+// is closed, or this process ends.
+func Enter(ctx context.Context, on host.Confiner, w host.World) (_ host.Host, top string, err error) {
+	line, top, err := on.Confine(ctx, w)
 	if err != nil {
-		return nil, err
-	}
-	line, err := start(ctx, self, w)
-	if err != nil {
-		return nil, err
-	}
-	stop := context.AfterFunc(ctx, func() { _ = line.Close() })
-	err = json.NewEncoder(line).Encode(w)
-	var said answer
-	if err == nil {
-		err = readLine(line, &said)
-	}
-	switch {
-	case !stop():
-		return nil, ctx.Err()
-	case err != nil:
-		return nil, errors.Join(fmt.Errorf("%w: what keeps it ended before it began%s", ErrNotOffered, line.complaint()), line.Close())
-	case said.Problem != "":
-		return nil, errors.Join(fmt.Errorf("%w: %s", ErrNotOffered, said.Problem), line.Close())
+		return nil, "", err
 	}
 	kept, err := remote.Dial(ctx, line, "", boundary.Site{})
 	if err != nil {
-		return nil, errors.Join(err, line.Close())
+		return nil, "", errors.Join(err, line.Close())
 	}
-	return kept, nil
+	return inWorld{kept, line}, top, nil
 }
+
+// inWorld is a world as a host.
+type inWorld struct {
+	*remote.Host
+	line io.Closer
+}
+
+// Close ends the world, and waits until it is gone.
+func (i inWorld) Close() error { return errors.Join(i.Host.Close(), i.line.Close()) }
 
 // Offered tells whether a world can be made here, by making one; else why not.
 func Offered(ctx context.Context) (err error) {
-	top, err := os.MkdirTemp("", "wetland-*")
+	rooms, err := os.MkdirTemp("", "wetland-*")
 	if err != nil {
 		return err
 	}
-	defer func() { err = errors.Join(err, os.RemoveAll(top)) }()
-	on, err := Enter(ctx, World{Top: filepath.ToSlash(top), Shown: System(), User: os.Geteuid(), Group: os.Getegid()})
+	defer func() { err = errors.Join(err, os.RemoveAll(rooms)) }()
+	on, _, err := Enter(ctx, On(rooms, nil), host.World{Shown: System(), User: os.Geteuid(), Group: os.Getegid()})
 	if err != nil {
 		return err
 	}
@@ -164,7 +126,7 @@ func Offered(ctx context.Context) (err error) {
 // inside is the host within a world.
 type inside struct {
 	host.Host
-	world World
+	world host.World
 }
 
 // Run runs a program as whom the world names.
@@ -172,8 +134,8 @@ func (i inside) Run(ctx context.Context, program string, args ...string) (string
 	return run(ctx, i.world, program, args...)
 }
 
-// hosts is the text of the world's own file of hosts.
-func (w World) hosts() string {
+// hostsOf is the text of a world's own file of hosts.
+func hostsOf(w host.World) string {
 	var b strings.Builder
 	b.WriteString("127.0.0.1 localhost\n::1 localhost\n")
 	for _, name := range w.Names {
@@ -184,5 +146,5 @@ func (w World) hosts() string {
 	return b.String()
 }
 
-// own is a name of the world as this machine has it.
-func (w World) own(name string) string { return path.Join(w.Top, path.Clean("/"+name)) }
+// own is a name of the world as the machine has it.
+func (o order) own(name string) string { return path.Join(o.Top, path.Clean("/"+name)) }

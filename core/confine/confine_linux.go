@@ -59,7 +59,7 @@ func (l *line) complaint() string {
 }
 
 // start starts a keeper in new namespaces.
-func start(ctx context.Context, self string, w World) (*line, error) {
+func start(ctx context.Context, self string) (*line, error) {
 	if err := ctx.Err(); err != nil {
 		return nil, err
 	}
@@ -79,7 +79,7 @@ func start(ctx context.Context, self string, w World) (*line, error) {
 		return nil, err
 	}
 	if err := command.Start(); err != nil {
-		return nil, fmt.Errorf("%w: the system lets whoever runs this make no namespaces (%v)", ErrNotOffered, err)
+		return nil, fmt.Errorf("%w: the system lets whoever runs this make no namespaces (%v)", host.ErrNotConfined, err)
 	}
 	return &line{ReadCloser: from, to: to, command: command, said: said}, nil
 }
@@ -122,13 +122,13 @@ func sameMap(file string) (all []syscall.SysProcIDMap, err error) {
 }
 
 // enter makes the world, from within its namespaces, and goes there.
-func enter(w World) error {
+func enter(o order) error {
 	if os.Getpid() != 1 {
 		return errors.New("it is not the first process of a namespace")
 	}
-	steps := []func(World) error{ownNetwork, alone, ownTop, showMachine, ownFiles, devices, processes, moveIn}
+	steps := []func(order) error{ownNetwork, alone, ownTop, showMachine, ownFiles, devices, processes, moveIn}
 	for _, step := range steps {
-		if err := step(w); err != nil {
+		if err := step(o); err != nil {
 			return err
 		}
 	}
@@ -143,14 +143,14 @@ func mount(from, to, kind string, flags uintptr, data string) error {
 }
 
 // alone keeps what is mounted here from being mounted elsewhere.
-func alone(World) error { return mount("", "/", "", unix.MS_REC|unix.MS_PRIVATE, "") }
+func alone(order) error { return mount("", "/", "", unix.MS_REC|unix.MS_PRIVATE, "") }
 
 // ownTop makes the top a mount of its own, as its becoming the root needs.
-func ownTop(w World) error {
-	if err := mount(w.Top, w.Top, "", unix.MS_BIND, ""); err != nil {
+func ownTop(o order) error {
+	if err := mount(o.Top, o.Top, "", unix.MS_BIND, ""); err != nil {
 		return err
 	}
-	return limit(w.Top, unix.MOUNT_ATTR_NOSUID|unix.MOUNT_ATTR_NODEV)
+	return limit(o.Top, unix.MOUNT_ATTR_NOSUID|unix.MOUNT_ATTR_NODEV)
 }
 
 // limit sets bounds to a mount and to all below it (Linux 5.12).
@@ -165,16 +165,19 @@ func limit(at string, bounds uint64) error {
 // readOnly are the bounds of what the world is only shown.
 const readOnly = unix.MOUNT_ATTR_RDONLY | unix.MOUNT_ATTR_NOSUID | unix.MOUNT_ATTR_NODEV
 
-func showMachine(w World) error {
-	for _, name := range w.Shown {
+func showMachine(o order) error {
+	for i, name := range o.World.Shown {
+		if slices.Contains(o.World.Shown[:i], name) {
+			continue
+		}
 		info, err := os.Lstat(name)
 		if errors.Is(err, fs.ErrNotExist) {
 			continue
 		}
 		if err == nil && info.Mode()&fs.ModeSymlink != 0 {
-			err = showLink(w, name)
+			err = showLink(o, name)
 		} else if err == nil {
-			err = show(w, name, info.IsDir())
+			err = show(o, name, info.IsDir())
 		}
 		if err != nil {
 			return fmt.Errorf("show %s: %w", name, err)
@@ -184,19 +187,19 @@ func showMachine(w World) error {
 }
 
 // showLink makes the same link.
-func showLink(w World, name string) error {
+func showLink(o order, name string) error {
 	target, err := os.Readlink(name)
 	if err != nil {
 		return err
 	}
-	if err := os.MkdirAll(filepath.Dir(w.own(name)), 0o755); err != nil {
+	if err := os.MkdirAll(filepath.Dir(o.own(name)), 0o755); err != nil {
 		return err
 	}
-	return os.Symlink(target, w.own(name))
+	return os.Symlink(target, o.own(name))
 }
 
-func show(w World, name string, folder bool) error {
-	at := w.own(name)
+func show(o order, name string, folder bool) error {
+	at := o.own(name)
 	if err := place(at, folder); err != nil {
 		return err
 	}
@@ -222,9 +225,9 @@ func place(at string, folder bool) error {
 }
 
 // ownFiles makes what the world has of its own.
-func ownFiles(w World) error {
-	for _, one := range w.Folders {
-		at := w.own(one.Name)
+func ownFiles(o order) error {
+	for _, one := range o.World.Folders {
+		at := o.own(one.Name)
 		if err := os.MkdirAll(at, 0o755); err != nil {
 			return err
 		}
@@ -232,61 +235,61 @@ func ownFiles(w World) error {
 			return err
 		}
 		if one.Own && os.Geteuid() == 0 {
-			if err := os.Chown(at, w.User, w.Group); err != nil {
+			if err := os.Chown(at, o.World.User, o.World.Group); err != nil {
 				return err
 			}
 		}
 	}
-	if _, err := os.Lstat(w.own("/etc/hosts")); err != nil {
+	if _, err := os.Lstat(o.own("/etc/hosts")); err != nil {
 		return nil // names are found nowhere
 	}
-	own := w.own("/.wetland-hosts")
-	if err := os.WriteFile(own, []byte(w.hosts()), 0o644); err != nil {
+	own := o.own("/.wetland-hosts")
+	if err := os.WriteFile(own, []byte(hostsOf(o.World)), 0o644); err != nil {
 		return err
 	}
-	return mount(own, w.own("/etc/hosts"), "", unix.MS_BIND, "")
+	return mount(own, o.own("/etc/hosts"), "", unix.MS_BIND, "")
 }
 
 // harmless are the devices that programs expect.
 var harmless = []string{"/dev/null", "/dev/zero", "/dev/full", "/dev/random", "/dev/urandom"}
 
-func devices(w World) error {
+func devices(o order) error {
 	for _, name := range harmless {
-		if err := place(w.own(name), false); err != nil {
+		if err := place(o.own(name), false); err != nil {
 			return err
 		}
-		if err := mount(name, w.own(name), "", unix.MS_BIND, ""); err != nil {
+		if err := mount(name, o.own(name), "", unix.MS_BIND, ""); err != nil {
 			return err
 		}
 	}
-	if err := os.MkdirAll(w.own("/dev/shm"), 0o755); err != nil {
+	if err := os.MkdirAll(o.own("/dev/shm"), 0o755); err != nil {
 		return err
 	}
 	for name, target := range map[string]string{"fd": "/proc/self/fd", "stdin": "/proc/self/fd/0", "stdout": "/proc/self/fd/1", "stderr": "/proc/self/fd/2"} {
-		if err := os.Symlink(target, w.own("/dev/"+name)); err != nil && !errors.Is(err, fs.ErrExist) {
+		if err := os.Symlink(target, o.own("/dev/"+name)); err != nil && !errors.Is(err, fs.ErrExist) {
 			return err
 		}
 	}
-	return mount("shm", w.own("/dev/shm"), "tmpfs", unix.MS_NOSUID|unix.MS_NODEV, "mode=1777,size=64m")
+	return mount("shm", o.own("/dev/shm"), "tmpfs", unix.MS_NOSUID|unix.MS_NODEV, "mode=1777,size=64m")
 }
 
 // processes shows those of the world, and none of the system's settings. Where that is not allowed, there
 // are none to be seen.
-func processes(w World) error {
-	if err := os.MkdirAll(w.own("/proc"), 0o755); err != nil {
+func processes(o order) error {
+	if err := os.MkdirAll(o.own("/proc"), 0o755); err != nil {
 		return err
 	}
-	_ = unix.Mount("proc", w.own("/proc"), "proc", unix.MS_NOSUID|unix.MS_NODEV|unix.MS_NOEXEC, "subset=pid")
+	_ = unix.Mount("proc", o.own("/proc"), "proc", unix.MS_NOSUID|unix.MS_NODEV|unix.MS_NOEXEC, "subset=pid")
 	return nil
 }
 
 // moveIn makes the top the root, and lets go of all else.
-func moveIn(w World) error {
-	if err := unix.Chdir(w.Top); err != nil {
+func moveIn(o order) error {
+	if err := unix.Chdir(o.Top); err != nil {
 		return err
 	}
 	if err := unix.PivotRoot(".", "."); err != nil {
-		return fmt.Errorf("make %s the root: %w", w.Top, err)
+		return fmt.Errorf("make %s the root: %w", o.Top, err)
 	}
 	if err := unix.Unmount(".", unix.MNT_DETACH); err != nil {
 		return fmt.Errorf("let go of the machine's own folders: %w", err)
@@ -295,14 +298,14 @@ func moveIn(w World) error {
 }
 
 // ownNetwork has the world reach itself, at all of its addresses and ports.
-func ownNetwork(w World) error {
+func ownNetwork(o order) error {
 	if err := os.WriteFile("/proc/sys/net/ipv4/ip_unprivileged_port_start", []byte("0"), 0); err != nil && !errors.Is(err, fs.ErrNotExist) {
 		return fmt.Errorf("open the ports of the world: %w", err)
 	}
 	if err := ask(unix.SIOCSIFFLAGS, "lo", func(to []byte) { binary.NativeEndian.PutUint16(to, unix.IFF_UP|unix.IFF_RUNNING) }); err != nil {
 		return fmt.Errorf("switch on the world's network: %w", err)
 	}
-	for i, one := range w.Addresses {
+	for i, one := range o.World.Addresses {
 		at, err := netip.ParseAddr(one)
 		if err != nil || at.IsLoopback() || !at.Is4() {
 			continue
@@ -338,7 +341,7 @@ func ask(request uint, device string, fill func(to []byte)) error {
 
 // run runs a program in the world, as whom it names, with no right beyond that: none that the keeper has,
 // and none that a program on the disk could give.
-func run(ctx context.Context, w World, program string, args ...string) (string, error) {
+func run(ctx context.Context, w host.World, program string, args ...string) (string, error) {
 	command := exec.CommandContext(ctx, program, args...)
 	command.Env = slices.DeleteFunc(environment.Clean(), elsewhere)
 	command.Dir = "/"

@@ -2,6 +2,7 @@ package confine
 
 import (
 	"context"
+	"crypto/rand"
 	"errors"
 	"fmt"
 	"io/fs"
@@ -9,6 +10,7 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"slices"
 	"strings"
 	"syscall"
 	"testing"
@@ -27,28 +29,35 @@ func TestMain(m *testing.M) {
 }
 
 // entered is a world with a folder of its own, and the machine's folder that is its root.
-func entered(t *testing.T, change func(*World)) (host.Host, World) {
+func entered(t *testing.T, change func(*host.World)) (on host.Host, w host.World, top string) {
 	t.Helper()
-	top, err := filepath.EvalSymlinks(t.TempDir())
+	rooms, err := filepath.EvalSymlinks(t.TempDir())
 	if err != nil {
 		t.Fatal(err)
 	}
-	w := World{Top: top, Shown: System(), User: os.Geteuid(), Group: os.Getegid(), Folders: []Folder{{Name: "/tmp", Mode: fs.ModeSticky | 0o777}, {Name: "/site", Mode: 0o755, Own: true}}}
+	w = host.World{Shown: System(), User: os.Geteuid(), Group: os.Getegid(), Folders: []host.WorldFolder{{Name: "/tmp", Mode: fs.ModeSticky | 0o777}, {Name: "/site", Mode: 0o755, Own: true}}}
 	if w.User == 0 {
 		w.User, w.Group = 65534, 65534
 	}
 	if change != nil {
 		change(&w)
 	}
-	on, err := Enter(t.Context(), w)
-	if errors.Is(err, ErrNotOffered) {
+	on, top, err = Enter(t.Context(), On(rooms, nil), w)
+	if errors.Is(err, host.ErrNotConfined) {
 		testenv.Missing(t, fmt.Sprintf("namespaces (%v)", err))
 	}
 	if err != nil {
 		t.Fatal(err)
 	}
-	t.Cleanup(func() { _ = on.Close() })
-	return on, w
+	t.Cleanup(func() {
+		if err := on.Close(); err != nil {
+			t.Error(err)
+		}
+		if left, err := os.ReadDir(rooms); err != nil || len(left) > 0 {
+			t.Errorf("%d rooms are left, %v", len(left), err)
+		}
+	})
+	return on, w, top
 }
 
 func sh(t *testing.T, on host.Host, script string) (string, error) {
@@ -114,7 +123,7 @@ func TestNothingLeaves(t *testing.T) {
 		}()
 	}
 	_, port, _ := net.SplitHostPort(listener.Addr().String())
-	on, w := entered(t, nil)
+	on, w, _ := entered(t, nil)
 	php := func(code string) string { return "php -n -r " + "'" + code + "'" }
 	ways := map[string]string{
 		"read a file of the machine":      "cat " + secret,
@@ -171,7 +180,7 @@ func TestNothingLeaves(t *testing.T) {
 // What programs need is there, and they are whom the world names.
 func TestWhatAWorldOffers(t *testing.T) {
 	needPHP(t)
-	on, w := entered(t, func(w *World) {
+	on, w, top := entered(t, func(w *host.World) {
 		w.Names, w.Addresses = []string{"ferry.example"}, []string{"192.0.2.7"}
 	})
 	for name, script := range map[string]string{
@@ -186,7 +195,7 @@ func TestWhatAWorldOffers(t *testing.T) {
 			t.Errorf("%s: %v %s", name, err, said)
 		}
 	}
-	if text, err := os.ReadFile(filepath.Join(w.Top, "site/a.txt")); err != nil || string(text) != "ours\n" {
+	if text, err := os.ReadFile(filepath.Join(top, "site/a.txt")); err != nil || string(text) != "ours\n" {
 		t.Errorf("what was written in the world: %q, %v", text, err)
 	}
 	asOrdinary(t)
@@ -194,31 +203,37 @@ func TestWhatAWorldOffers(t *testing.T) {
 
 // What runs in a world ends with it.
 func TestAllEndsWithTheWorld(t *testing.T) {
-	on, w := entered(t, nil)
-	beat := filepath.Join(w.Top, "tmp/beat")
+	on, _, top := entered(t, nil)
+	mark := "mark-" + strings.ToLower(rand.Text())
 	ended := make(chan error, 1)
 	go func() {
-		_, err := on.Run(context.WithoutCancel(t.Context()), "/bin/sh", "-c", "(trap '' TERM HUP; while :; do date +%N > /tmp/beat; done) & wait")
+		_, err := on.Run(context.WithoutCancel(t.Context()), "/bin/sh", "-c", "(trap '' TERM HUP; while :; do date +%N > /tmp/beat; done) & wait", mark)
 		ended <- err
 	}()
-	if err := testenv.Until(func() error { _, err := os.Stat(beat); return err }); err != nil {
+	if err := testenv.Until(func() error { _, err := os.Stat(filepath.Join(top, "tmp/beat")); return err }); err != nil {
 		t.Fatal(err)
+	}
+	if !runsWith(t, mark) {
+		t.Fatal("what runs in the world is not seen")
 	}
 	if err := on.Close(); err != nil {
 		t.Fatal(err)
 	}
 	<-ended
-	if err := os.Remove(beat); err != nil {
+	if runsWith(t, mark) {
+		t.Error("it goes on after the world's end")
+	}
+}
+
+// runsWith tells whether a program runs on this machine that was started with a word.
+func runsWith(t *testing.T, word string) bool {
+	t.Helper()
+	all, err := filepath.Glob("/proc/[0-9]*/cmdline")
+	if err != nil {
 		t.Fatal(err)
 	}
-	if err := testenv.Until(func() error {
-		_, err := os.Stat(beat)
-		if err == nil {
-			_ = os.Remove(beat)
-			return errors.New("it is still there")
-		}
-		return nil
-	}); err != nil {
-		t.Error(err)
-	}
+	return slices.ContainsFunc(all, func(one string) bool {
+		line, err := os.ReadFile(one)
+		return err == nil && slices.Contains(strings.Split(string(line), "\x00"), word)
+	})
 }

@@ -7,6 +7,7 @@ import (
 	"errors"
 	"io"
 	"net"
+	"wetland/core/host"
 )
 
 // line is that to a keeper.
@@ -14,13 +15,13 @@ type line struct{ io.ReadWriteCloser }
 
 func (line) complaint() string { return "" }
 
-func start(context.Context, string, World) (*line, error) { return nil, ErrNotOffered }
+func start(context.Context, string) (*line, error) { return nil, host.ErrNotConfined }
 
-// DialSocket connects to a socket of the world from outside of it.
-func (World) DialSocket(context.Context, string) (net.Conn, error) { return nil, ErrNotOffered }
+// DialSocket connects to a socket of a world from outside of it.
+func DialSocket(context.Context, string, string) (net.Conn, error) { return nil, host.ErrNotConfined }
 
-func enter(World) error { return ErrNotOffered }
+func enter(order) error { return host.ErrNotConfined }
 
-func run(context.Context, World, string, ...string) (string, error) {
+func run(context.Context, host.World, string, ...string) (string, error) {
 	return "", errors.ErrUnsupported
 }

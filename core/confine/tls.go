@@ -6,10 +6,11 @@ import (
 	"fmt"
 	"io"
 	"net"
+	"wetland/core/host"
 )
 
 // serveTLS takes connections off TLS, and passes on what comes, until the context ends.
-func serveTLS(ctx context.Context, w World) error {
+func serveTLS(ctx context.Context, w host.World) error {
 	pair, err := tls.X509KeyPair(w.Certificate, w.Key)
 	if err != nil {
 		return fmt.Errorf("the certificate of the copy: %w", err)

@@ -10,6 +10,9 @@ import (
 // it can. Unlike Create, it does not wait until the file is safe on disk. What is not of this machine, or
 // what no disk gains by, is an errors.ErrUnsupported, and nothing is made.
 func Duplicate(ctx context.Context, from FS, name string, to FS, at string, with Attributes) error {
+	if able, ok := from.(Duplicator); ok {
+		return able.Duplicate(ctx, name, to, at, with)
+	}
 	source, err := from.Open(ctx, name, 0)
 	if err != nil {
 		return err

@@ -203,6 +203,12 @@ type TreeWriter interface {
 	PutTree(ctx context.Context, top string, tree Tree, source Source, wrote func(bytes int64)) error
 }
 
+// Duplicator is an FS that makes new files, in a folder of the same machine, out of its own.
+type Duplicator interface {
+	// Duplicate is Duplicate.
+	Duplicate(ctx context.Context, name string, to FS, at string, with Attributes) error
+}
+
 // Distant is an FS each of whose calls may take a while, however little it does.
 type Distant interface {
 	Distant() bool

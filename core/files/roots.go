@@ -234,6 +234,16 @@ func (r *Roots) CopyMarks(ctx context.Context, from, to string) error {
 	return CopyMarks(ctx, fsys, belowFrom, belowTo)
 }
 
+// Duplicate makes a new file out of one in a root. Where to is Roots, it is made in one of theirs.
+func (r *Roots) Duplicate(ctx context.Context, name string, to FS, at string, with Attributes) error {
+	return r.call("duplicate", name, func(from FS, below string) error {
+		if all, ok := to.(*Roots); ok {
+			return all.call("make", at, func(fsys FS, belowAt string) error { return Duplicate(ctx, from, below, fsys, belowAt, with) })
+		}
+		return Duplicate(ctx, from, below, to, at, with)
+	})
+}
+
 // Distant tells whether a root is on another machine.
 func (r *Roots) Distant() bool {
 	r.lock.RLock()

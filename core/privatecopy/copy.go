@@ -1,4 +1,4 @@
-// Package privatecopy brings a snapshot of a site up on this machine, for Wetland alone: its files at their
+// Package privatecopy brings a snapshot of a site up on a machine, for Wetland alone: its files at their
 // own places, its tables in a database server of its own, its pages answered by a server of its own, in a
 // world (package confine) that nothing leaves and nobody else reaches. Begin reading at BringUp.
 //
@@ -43,9 +43,11 @@ type Options struct {
 	Of       *workspace.Workspace // the site's
 	Store    *packs.Store
 	Snapshot *snapshot.Manifest
-	Servers  Servers
-	// Site is the site itself, where its files are on this machine and the snapshot is of this moment: what is
-	// still as in it is taken from there. nil: all is taken from the store.
+	// On is the machine that the copy is made on; nil: this one.
+	On      host.Confiner
+	Servers Servers
+	// Site is the site itself, where the snapshot is of this moment: what is still as in it is taken from
+	// there if it is on the same machine. nil: all is taken from the store.
 	Site *site.Site
 	// Login is how the site logs in to its database now: the copy's server is found where that says. nil:
 	// nobody knows, and the snapshot's files tell.
@@ -54,12 +56,11 @@ type Options struct {
 	PHP *phppool.About
 }
 
-// Servers are programs that serve the pages of copies.
+// Servers are programs of this machine that serve the pages of copies on it.
 type Servers struct {
 	// Of serve those of sites, by the name of their CMS; where there is none, PHP does.
 	Of map[string]Server
-	// Front is the program that serves a webfront.Site, which it is given as JSON, at HOST:PORT, before a
-	// pool of PHP; nil: PHP's own server does, as where there is no pool.
+	// Front is that of host.Machine.
 	Front []string
 }
 
@@ -77,10 +78,10 @@ type Copy struct {
 	// Differs says in what the copy is not as the site.
 	Differs []string
 	PHP     string // the version that answers for its pages; "": PHP does not
-	folder  string
+	folder  string // of this machine, for what is the copy's and not in its world
+	leave   func() error
 	host    host.Host
 	servers []*server
-	release func() error
 }
 
 // Close ends all that runs in the copy, and takes it away.
@@ -92,9 +93,8 @@ func (c *Copy) Close() error {
 	for _, one := range c.servers {
 		<-one.ended
 	}
-	err = errors.Join(err, removeAll(c.folder))
-	if c.release != nil {
-		err = errors.Join(err, c.release())
+	if c.leave != nil {
+		err = errors.Join(err, c.leave())
 	}
 	return err
 }
@@ -103,27 +103,23 @@ func (c *Copy) Close() error {
 type bringing struct {
 	Options
 	*Copy
-	opened *site.Site // the copy
-	world  confine.World
-	disk   *files.Roots // of the world
-	lock   sync.Mutex   // for what differs
+	machine host.Machine
+	opened  *site.Site // the copy
+	world   host.World
+	top     string       // the machine's folder that is the root of the world
+	disk    *files.Roots // of the world
+	lock    sync.Mutex   // for what differs
 	// phpSocket is where PHP finds the database's server if the settings just say "localhost"; "": anywhere
 	phpSocket string
 	tls       *certificate // nil: the site is asked without TLS
 }
 
-// BringUp brings a snapshot up, and returns once its pages can be asked for. What this machine lacks for
+// BringUp brings a snapshot up, and returns once its pages can be asked for. What the machine lacks for
 // it is told all at once, as a *runs.Refusal. Nothing of the site is touched.
 func BringUp(ctx context.Context, o Options) (_ *Copy, err error) {
 	o.Guard.Fill()
 	b := &bringing{Options: o, Copy: &Copy{}, disk: &files.Roots{}}
-	var why runs.Reasons
-	b.checkMachine(&why)
-	b.checkSpace(ctx, &why)
-	if err := why.Refusal(); err != nil {
-		return nil, err
-	}
-	if b.folder, b.release, err = newFolder(ctx, o.Of); err != nil {
+	if b.folder, b.leave, err = confine.NewRoom(ctx, o.Of.Copies()); err != nil {
 		return nil, err
 	}
 	defer func() {
@@ -131,14 +127,26 @@ func BringUp(ctx context.Context, o Options) (_ *Copy, err error) {
 			err = errors.Join(err, b.Close())
 		}
 	}()
+	if b.On == nil {
+		b.On = confine.On(b.folder, b.Servers.Front)
+	}
+	if b.machine, err = b.On.Machine(ctx); err != nil {
+		return nil, err
+	}
+	var why runs.Reasons
+	b.checkMachine(&why)
+	b.checkSpace(&why)
+	if err := why.Refusal(); err != nil {
+		return nil, err
+	}
 	count, size, tables, rows := o.Snapshot.Totals()
 	o.Report.Begin("copy", size, "bytes")
 	began := time.Now()
 	if err := errors.Join(b.fill(ctx), b.disk.Close()); err != nil {
 		return nil, err
 	}
-	o.Report.End(progress.Good, "copy", fmt.Sprintf("%s (%s), %s (%s) as in %s; up after %s, for Wetland alone",
-		phrase.Plural(count, "file"), phrase.Bytes(size), phrase.Plural(tables, "table"), phrase.Plural(int(rows), "row"), o.Snapshot.Name, phrase.Live(time.Since(began))))
+	o.Report.End(progress.Good, "copy", fmt.Sprintf("%s (%s), %s (%s) as in %s; up on %s after %s, for Wetland alone",
+		phrase.Plural(count, "file"), phrase.Bytes(size), phrase.Plural(tables, "table"), phrase.Plural(int(rows), "row"), o.Snapshot.Name, b.where(), phrase.Live(time.Since(began))))
 	return b.Copy, nil
 }
 
@@ -201,26 +209,21 @@ func (b *bringing) fill(ctx context.Context) error {
 // in, and is so where the snapshot is of this moment.
 func (b *bringing) isEarly() bool { return b.needsServer() && b.Login != nil && b.Site != nil }
 
-// top is the folder that is the root of the copy's world.
-func (b *bringing) top() string { return path.Join(filepath.ToSlash(b.folder), "world") }
-
 // enter starts the copy's world.
 func (b *bringing) enter(ctx context.Context) (err error) {
-	if err := errors.Join(os.Mkdir(b.top(), 0o755), os.Chmod(b.top(), 0o755)); err != nil { // others cannot get as far as here
-		return err
-	}
 	if b.world, err = b.makeWorld(); err != nil {
 		return err
 	}
-	b.host, err = confine.Enter(ctx, b.world)
-	if errors.Is(err, confine.ErrNotOffered) {
+	entered, top, err := confine.Enter(ctx, b.On, b.world)
+	if errors.Is(err, host.ErrNotConfined) {
 		var why runs.Reasons
-		why.Add(err.Error(), "A copy whose plugins could send mails or change the site is not made. Linux from 5.12 on offers what is needed; a host may have switched it off (user namespaces). Rehearse on a machine that has it.")
+		why.Add(b.where()+" offers "+err.Error(), "A copy whose plugins could send mails or change the site is not made. Linux from 5.12 on offers what is needed; a host may have switched it off (user namespaces). Rehearse on a machine that has it.")
 		return why.Refusal()
 	}
 	if err != nil {
 		return err
 	}
+	b.host, b.top = entered, top
 	b.disk, err = files.NewRoots(ctx, b.host, "/")
 	return err
 }

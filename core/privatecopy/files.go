@@ -9,7 +9,6 @@ import (
 	"strings"
 
 	"wetland/core/files"
-	"wetland/core/host"
 	"wetland/core/snapshot"
 )
 
@@ -17,13 +16,13 @@ import (
 // the snapshot is duplicated there, which some disks do without copying a byte; all others come from the
 // store, and are proved while they are written.
 func (b *bringing) putFiles(ctx context.Context) (err error) {
-	here, err := files.NewRoots(ctx, host.Here, b.top())
+	here, err := files.NewRoots(ctx, b.On, b.top)
 	if err != nil {
 		return err
 	}
 	defer func() { err = errors.Join(err, here.Close()) }()
 	for _, area := range b.Snapshot.Areas {
-		to := putting{bringing: b, here: here, area: area, at: path.Join(b.top(), path.Clean("/"+area.Path)), known: b.Snapshot.KnownHashes(area.Name)}
+		to := putting{bringing: b, here: here, area: area, at: path.Join(b.top, path.Clean("/"+area.Path)), known: b.Snapshot.KnownHashes(area.Name)}
 		if err := to.all(ctx); err != nil {
 			return fmt.Errorf("write the files of %s to the copy: %w", b.Snapshot.Name, err)
 		}
@@ -86,7 +85,7 @@ func (p *putting) all(ctx context.Context) error {
 
 // duplicated makes a file out of the site's own, if that is as in the snapshot before and after.
 func (p *putting) duplicated(ctx context.Context, item files.Item) bool {
-	if p.Site == nil || p.Site.Host != host.Here || item.Kind != files.File {
+	if p.Site == nil || p.Site.Host.Name() != p.On.Name() || item.Kind != files.File {
 		return false
 	}
 	live, at := path.Join(p.area.Path, item.Path), path.Join(p.at, item.Path)

@@ -59,10 +59,10 @@ func (b *bringing) program(ctx, alive context.Context, at string) ([]string, err
 	if err != nil {
 		return nil, err
 	}
-	if err := b.comparePHP(ctx, b.php(b.find().php)); err != nil {
+	if err := b.comparePHP(ctx, b.php(b.machine.PHP)); err != nil {
 		return nil, err
 	}
-	if pool := b.find().pool; pool != "" && b.Servers.Front != nil {
+	if pool := b.machine.Pool; pool != "" && len(b.machine.Front) > 0 {
 		return b.startPool(ctx, alive, pool, public, at)
 	}
 	file := path.Join(ownFolder, "router.php")
@@ -74,7 +74,7 @@ func (b *bringing) program(ctx, alive context.Context, at string) ([]string, err
 		return nil, err
 	}
 	front := []string{"env", fmt.Sprintf("PHP_CLI_SERVER_WORKERS=%d", workers), "WETLAND_COPY=" + facts}
-	return slices.Concat(front, b.php(b.find().php), []string{"-S", at, "-t", public, file}), nil
+	return slices.Concat(front, b.php(b.machine.PHP), []string{"-S", at, "-t", public, file}), nil
 }
 
 // publicFolder is the folder whose files the address serves: the root, or for an address below its host

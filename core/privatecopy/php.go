@@ -4,8 +4,6 @@ import (
 	"context"
 	"encoding/json"
 	"fmt"
-	"os"
-	"path"
 	"path/filepath"
 	"slices"
 	"strings"
@@ -15,10 +13,10 @@ import (
 )
 
 // php is the command of PHP as the copy's pages get it: with the settings of the site's own pool where that
-// could be asked, else with those that this machine has for one. Those of the command line bound nothing.
+// could be asked, else with those that the machine has for one. Those of the command line bound nothing.
 func (b *bringing) php(program string) []string {
 	command := []string{program}
-	switch settings, scanned := settingsOf(b.find().php); {
+	switch settings, scanned := b.machine.PHPSettings, b.machine.PHPScanned; {
 	case settings != "":
 		command = []string{"env", "PHP_INI_SCAN_DIR=" + scanned, program, "-c", settings}
 	case scanned != "":
@@ -64,27 +62,6 @@ var behaviour = []string{
 	"arg_separator.output", "precision", "serialize_precision", "variables_order", "request_order", "auto_detect_line_endings", "mbstring.language", "mbstring.substitute_character",
 	"pcre.backtrack_limit", "pcre.recursion_limit", "pcre.jit", "zend.assertions", "session.use_strict_mode", "session.cookie_httponly", "session.cookie_samesite", "session.auto_start",
 	"opcache.enable", "opcache.memory_consumption", "opcache.interned_strings_buffer", "opcache.max_accelerated_files", "opcache.save_comments",
-}
-
-// settingsOf are the files of settings that a pool of PHP or a web server's module would read, where this
-// machine has such beside those of the command line: Debian keeps them side by side. Where it has none,
-// the modules are those of the command line.
-func settingsOf(php string) (settings, scanned string) {
-	version, ok := strings.CutPrefix(path.Base(php), "php")
-	if !ok || version == "" {
-		return "", ""
-	}
-	for _, kind := range []string{"fpm", "apache2"} {
-		folder := "/etc/php/" + version + "/" + kind
-		if _, err := os.Stat(folder + "/php.ini"); err == nil {
-			return folder + "/php.ini", folder + "/conf.d"
-		}
-	}
-	folder := "/etc/php/" + version + "/cli/conf.d"
-	if _, err := os.Stat(folder); err != nil {
-		return "", ""
-	}
-	return "", folder
 }
 
 // tellSelf has PHP say which it is.

@@ -38,7 +38,7 @@ func (b *bringing) startPool(ctx, alive context.Context, program, public, at str
 	if err != nil {
 		return nil, err
 	}
-	return slices.Concat(b.Servers.Front, []string{string(text), at}), nil
+	return slices.Concat(b.machine.Front, []string{string(text), at}), nil
 }
 
 // poolText are the settings of the pool itself; those of PHP are on the command line.

@@ -9,6 +9,7 @@ import (
 	"strconv"
 	"strings"
 
+	"wetland/core/confine"
 	"wetland/core/database"
 	"wetland/core/files"
 	"wetland/core/version"
@@ -26,9 +27,9 @@ func (b *bringing) makeDatabase(ctx context.Context) error {
 	if !b.needsServer() {
 		return nil
 	}
-	program, args := b.find().database, []string{"--no-defaults", "--initialize-insecure", "--datadir=" + databaseFolder}
-	if install := b.find().install; install != "" {
-		program, args = install, []string{"--no-defaults", "--auth-root-authentication-method=normal", "--skip-test-db", "--datadir=" + databaseFolder, logSize}
+	program, args := b.database(), []string{"--no-defaults", "--initialize-insecure", "--datadir=" + databaseFolder}
+	if program == b.machine.MariaDB && b.machine.InstallMariaDB != "" {
+		program, args = b.machine.InstallMariaDB, []string{"--no-defaults", "--auth-root-authentication-method=normal", "--skip-test-db", "--datadir=" + databaseFolder, logSize}
 	}
 	if _, err := b.host.Run(ctx, program, append(args, b.asRoot()...)...); err != nil {
 		return fmt.Errorf("make the copy's database: %w", err)
@@ -55,7 +56,6 @@ func (b *bringing) startDatabase(ctx, alive context.Context, login database.Logi
 	if err := b.put(ctx, account, accountOf(login)); err != nil {
 		return err
 	}
-	network, at := "unix", login.Socket
 	args := append([]string{
 		"--no-defaults", "--datadir=" + databaseFolder, "--pid-file=" + path.Join(databaseFolder, "pid"), "--init-file=" + account,
 		"--skip-log-bin", "--skip-name-resolve", "--max-allowed-packet=1G", "--local-infile=0", "--secure-file-priv=" + databaseFolder,
@@ -68,11 +68,16 @@ func (b *bringing) startDatabase(ctx, alive context.Context, login database.Logi
 		}
 		args = append(args, "--skip-networking")
 	} else {
-		network, at = "tcp", net.JoinHostPort(login.Host, strconv.Itoa(login.Port))
 		args = append(args, "--bind-address=0.0.0.0", "--port="+strconv.Itoa(login.Port))
 	}
-	server := b.start(alive, b.find().database, args...)
-	return server.until(ctx, b.Clock, "the database server", func() error { return b.answers(ctx, network, at) })
+	server := b.start(alive, b.database(), args...)
+	return server.until(ctx, b.Clock, "the database server", func() error {
+		err := b.answers(ctx, "unix", b.socket(login))
+		if err == nil && login.Socket == "" { // it begins to listen at one after the other
+			err = b.answers(ctx, "tcp", net.JoinHostPort(login.Host, strconv.Itoa(login.Port)))
+		}
+		return err
+	})
 }
 
 // socket is the one of the server, which has one also where the site comes by a port.
@@ -126,12 +131,17 @@ func quoteText(text string) string {
 	return "'" + strings.NewReplacer(`\`, `\\`, "'", `\'`, "\n", `\n`, "\r", `\r`, "\x00", `\0`).Replace(text) + "'"
 }
 
-// openDatabase logs in to the copy's database. What is loaded has no need of the line into the world: of a
-// server it goes straight to its socket.
+// openDatabase logs in to the copy's database. On this machine what is loaded has no need of the line into the
+// world: it goes straight to the server's socket.
 func (b *bringing) openDatabase(ctx context.Context, login database.Login) (database.Database, error) {
 	if login.Engine != "sqlite" {
 		login.Socket = b.socket(login)
-		straight := database.Engines{Dial: func(ctx context.Context, _, name string) (net.Conn, error) { return b.world.DialSocket(ctx, name) }}
+		if !b.isHere() {
+			return b.host.Databases().Open(ctx, login, database.Everything)
+		}
+		straight := database.Engines{Dial: func(ctx context.Context, _, name string) (net.Conn, error) {
+			return confine.DialSocket(ctx, b.top, name)
+		}}
 		return straight.Open(ctx, login, database.Everything)
 	}
 	if err := b.host.Databases().Create(ctx, login); err != nil {

@@ -81,8 +81,12 @@ func whyNot(err error) string {
 	if !errors.As(err, &refusal) {
 		return err.Error()
 	}
+	return reasons(refusal)
+}
+
+func reasons(of *runs.Refusal) string {
 	var all []string
-	for _, reason := range refusal.Reasons {
+	for _, reason := range of.Reasons {
 		all = append(all, reason.What)
 	}
 	return phrase.List(all, 3)

@@ -12,6 +12,7 @@ import (
 	"time"
 
 	"wetland/core/archive"
+	"wetland/core/host"
 	"wetland/core/pagecheck"
 	"wetland/core/phrase"
 	"wetland/core/privatecopy"
@@ -24,14 +25,14 @@ import (
 	"wetland/core/workspace"
 )
 
-// BringUp brings a snapshot up on a private copy, and judges its pages by how they were at its time. What
+// BringUp brings the snapshot that o.From names up on a private copy, and judges its pages by how they were at its time. What
 // came of it is noted in the workspace. The live site is not touched.
-func BringUp(ctx context.Context, w *workspace.Workspace, name string, servers privatecopy.Servers, guard session.Guard) (judgement *smoke.Judgement, livable archive.Livable, err error) {
-	guard.Fill()
+func BringUp(ctx context.Context, w *workspace.Workspace, o Options) (judgement *smoke.Judgement, livable archive.Livable, err error) {
+	o.Guard.Fill()
 	if _, err := Sweep(ctx, w); err != nil {
 		return nil, livable, err
 	}
-	store, m, err := session.OpenSnapshot(ctx, w, name, guard)
+	store, m, err := session.OpenSnapshot(ctx, w, o.From, o.Guard)
 	if err != nil {
 		return nil, livable, err
 	}
@@ -40,22 +41,26 @@ func BringUp(ctx context.Context, w *workspace.Workspace, name string, servers p
 	if err != nil {
 		return nil, livable, err
 	}
-	o := privatecopy.Options{Guard: guard, Of: w, Store: store, Snapshot: m, Servers: servers}
+	how := privatecopy.Options{Guard: o.Guard, Of: w, Store: store, Snapshot: m, Servers: o.Servers}
 	if opened, err := site.Open(ctx, w); err == nil { // it may be dead
 		if login, err := opened.Login(); err == nil {
-			o.Login = &login
+			how.Login = &login
 		}
 		_ = opened.Close()
 	}
-	up, err := privatecopy.BringUp(ctx, o)
+	grounds := []host.Confiner{nil} // what it is made of is here
+	if there, able := w.Host.(host.Confiner); able && !o.Here {
+		grounds = append(grounds, there)
+	}
+	up, err := bringUp(ctx, how, grounds...)
 	if err != nil {
 		return nil, livable, noCopy(ctx, err)
 	}
 	defer func() { err = errors.Join(err, up.Close()) }()
 	if len(up.Differs) > 0 {
-		guard.Report.End(progress.Doubt, "not as the site", phrase.List(up.Differs, 3))
+		o.Report.End(progress.Doubt, "not as the site", phrase.List(up.Differs, 3))
 	}
-	if judgement, err = judgeCopy(ctx, up.Workspace, before, guard.Report); err != nil {
+	if judgement, err = judgeCopy(ctx, up.Workspace, before, o.Report); err != nil {
 		return nil, livable, err
 	}
 	livable = archive.Livable{At: time.Now().UTC(), Verdict: judgement.Verdict, Pages: len(judgement.Pages), Against: against}

@@ -15,6 +15,9 @@ import (
 	"time"
 
 	"wetland/core/advice"
+	"wetland/core/confine"
+	"wetland/core/database"
+	"wetland/core/host"
 	"wetland/core/pagecheck"
 	"wetland/core/phrase"
 	"wetland/core/privatecopy"
@@ -34,8 +37,12 @@ import (
 // Options of a rehearsal.
 type Options struct {
 	update.Options
-	From    string // the snapshot that the copy is made of; "": one of this moment
+	From string // the snapshot that the copy is made of; "": one of this moment
+	// Here makes the copy on this machine, though the site is on another that could have it.
+	Here    bool
 	Servers privatecopy.Servers
+	// WithoutRows are tables that are empty on the copy: those of logs and statistics can be huge.
+	WithoutRows []string
 	// Show leaves the copy up after it was judged, in a browser's window for a person, until that is
 	// closed, or the context ends.
 	Show bool
@@ -123,8 +130,15 @@ func (r *rehearsal) begin(ctx context.Context) (err error) {
 	if err != nil {
 		return err
 	}
-	r.note.Snapshot = r.snapshot.Name
-	up := privatecopy.Options{Guard: r.Guard, Of: r.live, Store: s.Store, Snapshot: r.snapshot, Servers: r.Servers, PHP: aboutPHP(ctx, s)}
+	brought, unknown := r.snapshot.WithoutRows(r.WithoutRows)
+	for _, name := range unknown {
+		why.Add(fmt.Sprintf("%s has no table %s whose rows could be left out", r.snapshot.Name, name), "Write its whole name. Those with the most rows: "+phrase.List(mostRows(r.snapshot), 5))
+	}
+	if err := why.Refusal(); err != nil {
+		return err
+	}
+	r.note.Snapshot, r.note.WithoutRows = r.snapshot.Name, r.WithoutRows
+	up := privatecopy.Options{Guard: r.Guard, Of: r.live, Store: s.Store, Snapshot: brought, Servers: r.Servers, PHP: aboutPHP(ctx, s)}
 	if login, err := s.Site.Login(); err == nil {
 		up.Login = &login
 	}
@@ -134,7 +148,7 @@ func (r *rehearsal) begin(ctx context.Context) (err error) {
 	var apart sync.WaitGroup
 	var unseen error
 	apart.Go(func() { r.present, unseen = s.Fetcher.Glance(ctx, session.Pages(r.live)) })
-	r.copy, err = privatecopy.BringUp(ctx, up)
+	r.copy, err = bringUp(ctx, up, r.grounds()...)
 	apart.Wait()
 	if err != nil {
 		return noCopy(ctx, err)
@@ -145,6 +159,37 @@ func (r *rehearsal) begin(ctx context.Context) (err error) {
 	r.note.Differs = r.copy.Differs
 	r.comparePHP(cmp.Or(s.Fetcher.PHPVersion(ctx), r.live.Config.Site.PHP))
 	return nil
+}
+
+// mostRows names the tables of a snapshot, those with the most rows first.
+func mostRows(m *snapshot.Manifest) (names []string) {
+	tables := m.Described()
+	slices.SortStableFunc(tables, func(a, b database.Table) int { return cmp.Compare(b.Rows, a.Rows) })
+	for _, table := range tables {
+		names = append(names, table.Name)
+	}
+	return names
+}
+
+// grounds are where the copy may be made: where the site is, so that its files need not travel, or else here.
+func (r *rehearsal) grounds() []host.Confiner {
+	if there, able := r.live.Host.(host.Confiner); able && !r.Here {
+		return []host.Confiner{there, nil}
+	}
+	return []host.Confiner{nil}
+}
+
+// bringUp brings a copy up on the first machine that has what it needs, and tells why another was passed over.
+func bringUp(ctx context.Context, o privatecopy.Options, grounds ...host.Confiner) (*privatecopy.Copy, error) {
+	for i := 0; ; i++ {
+		o.On = grounds[i]
+		up, err := privatecopy.BringUp(ctx, o)
+		var why *runs.Refusal
+		if i == len(grounds)-1 || !errors.As(err, &why) {
+			return up, err
+		}
+		o.Report.End(progress.Note, "copy", "made elsewhere: "+reasons(why))
+	}
 }
 
 // aboutPHP asks the site's own pool of PHP about itself, where it can be asked without touching the site.
@@ -285,7 +330,7 @@ func (r *rehearsal) show(ctx context.Context, run *runs.Run) error {
 
 // Sweep takes away what rehearsals left that were interrupted. It returns how many copies that was.
 func Sweep(ctx context.Context, w *workspace.Workspace) (int, error) {
-	swept, left, err := privatecopy.Sweep(ctx, w)
+	swept, left, err := confine.Sweep(ctx, w.Copies())
 	if err != nil || swept == 0 || left > 0 { // whose rehearsal it is that is left cannot be told
 		return swept, err
 	}

@@ -25,6 +25,7 @@ var _ interface {
 	files.TreeReader
 	files.TreeWriter
 	files.StepTaker
+	files.Duplicator
 } = (*root)(nil)
 
 func (r *root) on(name string) request { return request{Root: r.is.Root, Name: []byte(name)} }
@@ -190,6 +191,17 @@ func (r *root) two(ctx context.Context, method, a, b string) error {
 
 func (r *root) Rename(ctx context.Context, old, new string) error {
 	return r.two(ctx, methodRename, old, new)
+}
+
+// Duplicate makes a new file in another folder of the same machine out of one of this folder.
+func (r *root) Duplicate(ctx context.Context, name string, to files.FS, at string, with files.Attributes) error {
+	into, ok := to.(*root)
+	if !ok || into.host != r.host {
+		return fmt.Errorf("duplicate %s: it is not of the same machine: %w", name, errors.ErrUnsupported)
+	}
+	args := r.on(name)
+	args.Into, args.Other, args.With = into.is.Root, []byte(at), with
+	return r.host.desk.Do(ctx, methodDuplicate, args, nil)
 }
 
 func (r *root) SyncFolder(ctx context.Context, name string) error { return r.do(ctx, methodSync, name) }

@@ -95,6 +95,8 @@ func (h *helper) handle(ctx context.Context, r *wire.Request) (any, error) {
 		return nil, h.run(ctx, r, args)
 	case methodTemporary:
 		return nil, h.putTemporary(ctx, r, args)
+	case methodMachine, methodConfine:
+		return h.onGround(ctx, r, args)
 	case methodEngine, methodSize, methodQuery, methodMoment, methodApply, methodLeftover, methodSweep, methodCreateDatabase:
 		return h.onDatabase(ctx, r, args)
 	case methodUser:
@@ -113,6 +115,13 @@ func (h *helper) handle(ctx context.Context, r *wire.Request) (any, error) {
 		delete(h.open, args.Root)
 		h.lock.Unlock()
 		return nil, fsys.Close()
+	}
+	if r.Method == methodDuplicate {
+		into, err := h.folder(args.Into)
+		if err != nil {
+			return nil, err
+		}
+		return nil, files.Duplicate(ctx, fsys, string(args.Name), into, string(args.Other), args.With)
 	}
 	if r.Method == methodLock {
 		return nil, h.holdLock(ctx, fsys, r, args)
@@ -255,6 +264,38 @@ func (h *helper) dial(ctx context.Context, r *wire.Request, args request) error 
 	return errors.Join(err, connection.Close())
 }
 
+// onGround does what a private copy needs.
+func (h *helper) onGround(ctx context.Context, r *wire.Request, args request) (any, error) {
+	ground, ok := h.on.(host.Confiner)
+	if !ok || r.Method == methodConfine && args.World == nil {
+		return nil, fmt.Errorf("make worlds: %w", errors.ErrUnsupported)
+	}
+	if r.Method == methodMachine {
+		return ground.Machine(ctx)
+	}
+	return nil, confine(ctx, ground, r, *args.World)
+}
+
+// confine makes a world, says where, and passes on what the desk and its keeper say, until the desk says no
+// more, or is gone.
+func confine(ctx context.Context, ground host.Confiner, r *wire.Request, w host.World) error {
+	line, top, err := ground.Confine(ctx, w)
+	if err != nil {
+		return err
+	}
+	stop := context.AfterFunc(ctx, func() { _ = line.Close() })
+	defer stop()
+	if err := writeName(r, top); err != nil {
+		return errors.Join(err, line.Close())
+	}
+	go func() {
+		_, _ = io.Copy(line, r)
+		_ = line.Close()
+	}()
+	_, _ = io.Copy(r, line) // how it ends is told by what is said over it
+	return line.Close()
+}
+
 func (h *helper) run(ctx context.Context, r *wire.Request, args request) error {
 	var words []string
 	for _, arg := range args.More {
@@ -284,10 +325,26 @@ func (h *helper) putTemporary(ctx context.Context, r *wire.Request, args request
 	if err != nil {
 		return err
 	}
-	if _, err := r.Write(append([]byte{byte(len(name) >> 8), byte(len(name))}, name...)); err == nil {
+	if err := writeName(r, name); err == nil {
 		_, _ = io.Copy(io.Discard, r)
 	}
 	return remove()
+}
+
+// writeName says a name before all else, and readName hears it.
+func writeName(to io.Writer, name string) error {
+	_, err := to.Write(append([]byte{byte(len(name) >> 8), byte(len(name))}, name...))
+	return err
+}
+
+func readName(from io.Reader) (string, error) {
+	var length [2]byte
+	if _, err := io.ReadFull(from, length[:]); err != nil {
+		return "", err
+	}
+	name := make([]byte, int(length[0])<<8|int(length[1]))
+	_, err := io.ReadFull(from, name)
+	return string(name), err
 }
 
 // list writes each entry as JSON: a folder may hold more than fits a message.

@@ -6,6 +6,7 @@ import (
 	"io"
 	"net"
 	"os"
+	"sync"
 	"time"
 
 	"wetland/core/boundary"
@@ -22,7 +23,7 @@ type Host struct {
 	self  int           // as whom the helper runs
 }
 
-var _ host.Host = (*Host)(nil)
+var _ host.Confiner = (*Host)(nil)
 
 // Dial speaks to a helper over the two directions of streams, and owns them. name is how people call
 // its machine. The helper lets nothing be reached but what belongs to the site.
@@ -160,13 +161,9 @@ func (h *Host) PutTemporary(ctx context.Context, ending string, content []byte) 
 		return "", nil, err
 	}
 	_, err = s.Write(content)
-	var length [2]byte
-	var name []byte
+	var name string
 	if err == nil {
-		if _, err = io.ReadFull(s, length[:]); err == nil {
-			name = make([]byte, int(length[0])<<8|int(length[1]))
-			_, err = io.ReadFull(s, name)
-		}
+		name, err = readName(s)
 	}
 	if err != nil {
 		if ended := s.Wait(ctx, nil); ended != nil {
@@ -175,8 +172,61 @@ func (h *Host) PutTemporary(ctx context.Context, ending string, content []byte) 
 		giveUp()
 		return "", nil, err
 	}
-	return string(name), func() error {
+	return name, func() error {
 		defer giveUp()
 		return errors.Join(s.CloseWrite(), s.Wait(context.WithoutCancel(ctx), nil))
 	}, nil
+}
+
+// Machine tells what there is on the helper's machine.
+func (h *Host) Machine(ctx context.Context) (m host.Machine, err error) {
+	err = h.desk.Do(ctx, methodMachine, request{}, &m)
+	return m, err
+}
+
+// Confine makes a world there, which is gone when its line is closed, or this one ends.
+func (h *Host) Confine(ctx context.Context, w host.World) (io.ReadWriteCloser, string, error) {
+	if err := ctx.Err(); err != nil {
+		return nil, "", err
+	}
+	inner, giveUp := context.WithCancel(context.WithoutCancel(ctx))
+	stop := context.AfterFunc(ctx, giveUp)
+	s, err := h.desk.Call(inner, methodConfine, request{World: &w})
+	if err != nil {
+		giveUp()
+		return nil, "", err
+	}
+	top, err := readName(s)
+	if err != nil {
+		if ended := s.Wait(context.WithoutCancel(ctx), nil); ended != nil {
+			err = ended
+		}
+	}
+	if !stop() {
+		err = ctx.Err()
+	}
+	if err != nil {
+		giveUp()
+		return nil, "", err
+	}
+	return &keeping{Stream: s, giveUp: giveUp}, top, nil
+}
+
+// keeping is the line to the keeper of a world there.
+type keeping struct {
+	*wire.Stream
+	giveUp context.CancelFunc
+	once   sync.Once
+	err    error
+}
+
+// Close waits until the world is gone.
+func (k *keeping) Close() error {
+	k.once.Do(func() {
+		defer k.giveUp()
+		_ = k.CloseWrite() // the line may be broken: the helper's end takes the world along
+		_, _ = io.Copy(io.Discard, k)
+		k.err = ignoreEnd(k.Wait(context.Background(), nil))
+	})
+	return k.err
 }

@@ -15,6 +15,7 @@ import (
 	"wetland/core/boundary"
 	"wetland/core/database"
 	"wetland/core/files"
+	"wetland/core/host"
 	"wetland/core/wire"
 )
 
@@ -62,11 +63,15 @@ const (
 	methodUser           = "name of user"
 	methodGroup          = "name of group"
 	methodMayWrite       = "may write"
+	methodDuplicate      = "duplicate"
+	methodMachine        = "machine"
+	methodConfine        = "confine"
 )
 
 // request is what a method is called with. Names are bytes: a disk takes some that are no text.
 type request struct {
 	Root   uint64           `json:"root,omitempty"`
+	Into   uint64           `json:"into,omitempty"` // another root
 	Name   []byte           `json:"name,omitempty"`
 	Other  []byte           `json:"other,omitempty"`  // where a link leads, or another name
 	Number int64            `json:"number,omitempty"` // of bytes: where reading begins, or how many come
@@ -77,6 +82,7 @@ type request struct {
 	Login  *login           `json:"login,omitempty"`
 	Site   *boundary.Site   `json:"site,omitempty"`
 	Owned  *owned           `json:"owned,omitempty"`
+	World  *host.World      `json:"world,omitempty"`
 }
 
 // beginning is what the helper says first.
@@ -117,5 +123,5 @@ func (e entry) entry() files.Entry {
 var known = wire.Errors{
 	"not there": fs.ErrNotExist, "exists": fs.ErrExist, "permission": fs.ErrPermission, "invalid": fs.ErrInvalid, "closed": fs.ErrClosed,
 	"unsupported": errors.ErrUnsupported, "no exchange": files.ErrUnsupported, "locked": files.ErrLocked, "no file": files.ErrNoFile,
-	"many names": files.ErrManyNames, "link": files.ErrLink, "outside": files.ErrOutside, "no database": database.ErrMissing, "no server": database.ErrUnreachable, "not protected": database.ErrUnprotected, "denied": database.ErrDenied, "rows": errRows, "too late": context.DeadlineExceeded, "refused": syscall.ECONNREFUSED,
+	"many names": files.ErrManyNames, "link": files.ErrLink, "outside": files.ErrOutside, "no database": database.ErrMissing, "no server": database.ErrUnreachable, "not protected": database.ErrUnprotected, "denied": database.ErrDenied, "rows": errRows, "too late": context.DeadlineExceeded, "refused": syscall.ECONNREFUSED, "not confined": host.ErrNotConfined,
 }

@@ -77,4 +77,6 @@ type CopyNote struct {
 	Snapshot string `json:"snapshot"` // that was brought up
 	// Differs says in what the copy was not as the site.
 	Differs []string `json:"differs,omitempty"`
+	// WithoutRows are tables that somebody wanted empty on it.
+	WithoutRows []string `json:"without_rows,omitempty"`
 }

@@ -9,6 +9,7 @@ import (
 	"fmt"
 	"io"
 	"io/fs"
+	"slices"
 	"strings"
 	"time"
 
@@ -112,6 +113,21 @@ func (m *Manifest) Totals() (count int, size int64, tables int, rows int64) {
 		tables, rows = tables+1, rows+table.Rows
 	}
 	return count, size, tables, rows
+}
+
+// WithoutRows returns the snapshot with some tables empty. A name that is none of a table with rows is in unknown.
+func (m *Manifest) WithoutRows(names []string) (short *Manifest, unknown []string) {
+	copied := *m
+	short, copied.Tables = &copied, slices.Clone(m.Tables)
+	for _, name := range names {
+		i := slices.IndexFunc(short.Tables, func(t Table) bool { return t.Name == name && t.Kind == database.BaseTable })
+		if i < 0 {
+			unknown = append(unknown, name)
+			continue
+		}
+		short.Tables[i].Rows, short.Tables[i].Digest, short.Tables[i].Lists = 0, new(database.Digest).String(), nil
+	}
+	return short, unknown
 }
 
 func manifestName(name string) string { return packs.ManifestFolder + name + packs.ManifestSuffix }

@@ -9,6 +9,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"io"
 	"net"
 	"sync"
 	"time"
@@ -55,7 +56,7 @@ type Host struct {
 	err  error // why it could not be entered; it is not tried again
 }
 
-var _ host.Host = (*Host)(nil)
+var _ host.Confiner = (*Host)(nil)
 
 // entered is an account that was entered, with a helper that answers.
 type entered struct {
@@ -226,6 +227,24 @@ func (h *Host) PutTemporary(ctx context.Context, ending string, content []byte) 
 		return "", nil, err
 	}
 	return is.PutTemporary(ctx, ending, content)
+}
+
+// Machine tells what there is on that machine.
+func (h *Host) Machine(ctx context.Context) (host.Machine, error) {
+	is, err := h.inside(ctx)
+	if err != nil {
+		return host.Machine{}, err
+	}
+	return is.Machine(ctx)
+}
+
+// Confine makes a world there.
+func (h *Host) Confine(ctx context.Context, w host.World) (io.ReadWriteCloser, string, error) {
+	is, err := h.inside(ctx)
+	if err != nil {
+		return nil, "", err
+	}
+	return is.Confine(ctx, w)
 }
 
 // Databases are those there.

@@ -6,7 +6,9 @@ package webfront
 import (
 	"bufio"
 	"context"
+	"encoding/json"
 	"errors"
+	"fmt"
 	"io"
 	"net"
 	"net/http"
@@ -28,6 +30,20 @@ type Site struct {
 	Name   string `json:"name"`   // the host that visitors ask for
 	Port   string `json:"port"`
 	HTTPS  bool   `json:"https"`
+}
+
+// Serve answers at the address, HOST:PORT, for the site that the text describes as JSON, until the context
+// ends.
+func Serve(ctx context.Context, text, address string) error {
+	var site Site
+	if err := json.Unmarshal([]byte(text), &site); err != nil {
+		return fmt.Errorf("read what is served: %w", err)
+	}
+	listener, err := net.Listen("tcp", address)
+	if err != nil {
+		return err
+	}
+	return site.Serve(ctx, listener)
 }
 
 // Serve answers at the listener until the context ends.

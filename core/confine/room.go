@@ -1,4 +1,4 @@
-package privatecopy
+package confine
 
 import (
 	"context"
@@ -13,24 +13,25 @@ import (
 	"wetland/core/durable"
 	"wetland/core/files"
 	"wetland/core/host"
-	"wetland/core/workspace"
 )
 
-// newFolder makes the folder of a copy, for our eyes only, and holds it: whoever sweeps leaves it alone
-// until release is called, or this process ends.
-func newFolder(ctx context.Context, w *workspace.Workspace) (folder string, release func() error, err error) {
-	if err := durable.MkdirAll(w.Copies()); err != nil {
+// A room is a folder for one copy, for our eyes only, below a folder of rooms.
+
+// NewRoom makes a room, and holds it: whoever sweeps leaves it alone until leave is called, which takes it
+// away, or this process ends.
+func NewRoom(ctx context.Context, rooms string) (room string, leave func() error, err error) {
+	if err := durable.MkdirAll(rooms); err != nil {
 		return "", nil, fmt.Errorf("make the folder of the copies: %w", err)
 	}
-	folder = filepath.Join(w.Copies(), strings.ToLower(rand.Text()))
-	if err := os.Mkdir(folder, 0o700); err != nil {
+	room = filepath.Join(rooms, strings.ToLower(rand.Text()))
+	if err := os.Mkdir(room, 0o700); err != nil {
 		return "", nil, err
 	}
-	release, err = hold(ctx, folder)
+	release, err := hold(ctx, room)
 	if err != nil {
-		return "", nil, errors.Join(err, os.Remove(folder))
+		return "", nil, errors.Join(err, os.Remove(room))
 	}
-	return folder, release, nil
+	return room, func() error { return errors.Join(removeAll(room), release()) }, nil
 }
 
 // hold locks a folder until release is called. It is files.ErrLocked where somebody else does.
@@ -46,10 +47,10 @@ func hold(ctx context.Context, folder string) (release func() error, err error) 
 	return func() error { return errors.Join(unlock(), around.Close()) }, nil
 }
 
-// Sweep takes away the copies that nobody works on any more: a crash left them. It returns how many, and how
-// many are left.
-func Sweep(ctx context.Context, w *workspace.Workspace) (swept, left int, err error) {
-	entries, err := os.ReadDir(w.Copies())
+// Sweep takes away the rooms that nobody holds any more: a crash left them. It returns how many, and how many
+// are left.
+func Sweep(ctx context.Context, rooms string) (swept, left int, err error) {
+	entries, err := os.ReadDir(rooms)
 	if errors.Is(err, fs.ErrNotExist) {
 		return 0, 0, nil
 	}
@@ -57,7 +58,7 @@ func Sweep(ctx context.Context, w *workspace.Workspace) (swept, left int, err er
 		return 0, 0, err
 	}
 	for _, entry := range entries {
-		folder := filepath.Join(w.Copies(), entry.Name())
+		folder := filepath.Join(rooms, entry.Name())
 		release, held := hold(ctx, folder)
 		if errors.Is(held, files.ErrLocked) {
 			left++
@@ -71,7 +72,7 @@ func Sweep(ctx context.Context, w *workspace.Workspace) (swept, left int, err er
 		swept++
 	}
 	if err != nil {
-		err = fmt.Errorf("take away the copy that was left in %s: %w", w.Copies(), err)
+		err = fmt.Errorf("take away the copy that was left in %s: %w", rooms, err)
 	}
 	return swept, left, err
 }
