@@ -14,6 +14,7 @@ import (
 	"path/filepath"
 	"runtime"
 	"slices"
+	"strconv"
 	"strings"
 	"sync"
 	"syscall"
@@ -126,11 +127,34 @@ func enter(o order) error {
 	if os.Getpid() != 1 {
 		return errors.New("it is not the first process of a namespace")
 	}
-	steps := []func(order) error{ownNetwork, alone, ownTop, showMachine, ownFiles, devices, processes, moveIn}
+	steps := []func(order) error{stepBack, ownNetwork, alone, ownTop, showMachine, ownFiles, devices, processes, moveIn}
 	for _, step := range steps {
 		if err := step(o); err != nil {
 			return err
 		}
+	}
+	return nil
+}
+
+// niceness is that of a world's programs, and sacrifice how readily the system ends them first where memory runs
+// out (0 to 1000): a site may be on the same machine.
+const (
+	niceness  = 10
+	sacrifice = 500
+)
+
+// stepBack has the world give way to the machine's other programs.
+func stepBack(order) error {
+	if err := os.WriteFile("/proc/self/oom_score_adj", []byte(strconv.Itoa(sacrifice)), 0); err != nil && !errors.Is(err, fs.ErrNotExist) && !errors.Is(err, fs.ErrPermission) { // it is more already
+		return fmt.Errorf("give way to the machine's other programs: %w", err)
+	}
+	// The group is this process alone, with all of its threads (setpriority(2), of Linux). What is asked for is
+	// told as 20 less.
+	if is, err := unix.Getpriority(unix.PRIO_PGRP, 0); err == nil && 20-is >= niceness {
+		return nil
+	}
+	if err := unix.Setpriority(unix.PRIO_PGRP, 0, niceness); err != nil {
+		return fmt.Errorf("give way to the machine's other programs: %w", err)
 	}
 	return nil
 }

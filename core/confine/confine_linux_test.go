@@ -186,6 +186,7 @@ func TestWhatAWorldOffers(t *testing.T) {
 	for name, script := range map[string]string{
 		"its user":          fmt.Sprintf("test $(id -u) = %d", w.User),
 		"a folder":          "echo ours > /site/a.txt && echo > /tmp/x",
+		"its rank":          "test $(nice) -ge 10 && { ! test -e /proc/self || test $(cat /proc/self/oom_score_adj) -ge 500; }",
 		"its own devices":   "echo > /dev/null && head -c 1 /dev/urandom > /tmp/x && echo x > /dev/shm/x",
 		"its name":          `php -n -r 'exit(gethostbyname("ferry.example") == "127.0.0.1" ? 0 : 1);'`,
 		"a port below 1024": `php -n -r 'exit(stream_socket_server("tcp://0.0.0.0:80") ? 0 : 1);'`,

@@ -58,7 +58,7 @@ func WriteTree(ctx context.Context, fsys FS, top string, tree Tree, source Sourc
 // MakeFolders makes the folders of a tree at the new folder top, writable by us until FinishFolders
 // gives them their own modes.
 func MakeFolders(ctx context.Context, fsys FS, top string, tree Tree) error {
-	for _, folders := range byLevel(tree) { // a folder comes before what is in it
+	for _, folders := range ByLevel(tree) { // a folder comes before what is in it
 		err := AtOnce(ctx, fsys, len(folders), func(ctx context.Context, i int) error { return WriteItem(ctx, fsys, top, folders[i], nil) })
 		if err != nil {
 			return err
@@ -67,8 +67,8 @@ func MakeFolders(ctx context.Context, fsys FS, top string, tree Tree) error {
 	return nil
 }
 
-// byLevel returns the folders of a tree by how deep they are, the top first.
-func byLevel(tree Tree) (levels []Tree) {
+// ByLevel returns the folders of a tree by how deep they are, the top first.
+func ByLevel(tree Tree) (levels []Tree) {
 	for _, item := range tree {
 		if item.Kind != Folder {
 			continue
@@ -162,7 +162,7 @@ func WriteFile(ctx context.Context, fsys FS, name string, item Item, source Sour
 // FinishFolders gives every folder of a tree its own mode and time, innermost first, and
 // makes its names safe.
 func FinishFolders(ctx context.Context, fsys FS, top string, tree Tree) error {
-	for _, folders := range slices.Backward(byLevel(tree)) {
+	for _, folders := range slices.Backward(ByLevel(tree)) {
 		err := AtOnce(ctx, fsys, len(folders), func(ctx context.Context, i int) error {
 			item := folders[i]
 			name := path.Join(top, item.Path)

@@ -6,7 +6,6 @@ import (
 	"fmt"
 	"path"
 	"slices"
-	"strings"
 
 	"wetland/core/files"
 	"wetland/core/snapshot"
@@ -44,24 +43,13 @@ func (p *putting) all(ctx context.Context) error {
 		return err
 	}
 	tree := p.area.Tree()
-	var folders []files.Item
-	for i := range tree {
-		if !p.here.CanOwn(tree[i].Owner, tree[i].Group) {
-			tree[i].Owner, tree[i].Group = files.Unowned, files.Unowned
-		}
-		if tree[i].Kind != files.Folder {
-			continue
-		}
-		if _, err := p.here.Lstat(ctx, path.Join(p.at, tree[i].Path)); err == nil { // another area began it
-			continue
-		}
-		if err := files.WriteItem(ctx, p.here, p.at, tree[i], nil); err != nil { // what is in it comes later in the list
-			return err
-		}
-		folders = append(folders, tree[i])
+	p.disown(tree)
+	levels, err := p.makeFolders(ctx, tree)
+	if err != nil {
+		return err
 	}
 	source := snapshot.Source(ctx, p.Store, p.area.Items)
-	err := files.AtOnce(ctx, p.here, len(tree), func(ctx context.Context, i int) error {
+	err = files.AtOnce(ctx, p.here, len(tree), func(ctx context.Context, i int) error {
 		if tree[i].Kind == files.Folder {
 			return nil
 		}
@@ -74,9 +62,56 @@ func (p *putting) all(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	slices.SortStableFunc(folders, func(a, b files.Item) int { return strings.Count(b.Path, "/") - strings.Count(a.Path, "/") })
-	for _, folder := range folders {
-		if err := p.here.Settle(ctx, path.Join(p.at, folder.Path), folder.Attributes()); err != nil {
+	return p.settle(ctx, levels)
+}
+
+// disown has those own what is written who can, where its owners cannot be given.
+func (p *putting) disown(tree files.Tree) {
+	can := map[[2]int]bool{}
+	for i := range tree {
+		owners := [2]int{tree[i].Owner, tree[i].Group}
+		if _, known := can[owners]; !known {
+			can[owners] = p.here.CanOwn(owners[0], owners[1])
+		}
+		if !can[owners] {
+			tree[i].Owner, tree[i].Group = files.Unowned, files.Unowned
+		}
+	}
+}
+
+// makeFolders makes the folders of a tree, by level, and returns those that it made: another area may have begun
+// some of them.
+func (p *putting) makeFolders(ctx context.Context, tree files.Tree) (levels []files.Tree, err error) {
+	for _, folders := range files.ByLevel(tree) {
+		made := make([]bool, len(folders))
+		err := files.AtOnce(ctx, p.here, len(folders), func(ctx context.Context, i int) error {
+			if _, err := p.here.Lstat(ctx, path.Join(p.at, folders[i].Path)); err == nil {
+				return nil
+			}
+			made[i] = true
+			return files.WriteItem(ctx, p.here, p.at, folders[i], nil)
+		})
+		if err != nil {
+			return nil, err
+		}
+		var own files.Tree
+		for i, is := range made {
+			if is {
+				own = append(own, folders[i])
+			}
+		}
+		levels = append(levels, own)
+	}
+	return levels, nil
+}
+
+// settle gives folders their own modes and times, once all that belongs in them is there.
+func (p *putting) settle(ctx context.Context, levels []files.Tree) error {
+	for _, folders := range slices.Backward(levels) {
+		err := files.AtOnce(ctx, p.here, len(folders), func(ctx context.Context, i int) error {
+			return p.here.Settle(ctx, path.Join(p.at, folders[i].Path), folders[i].Attributes())
+		})
+		if err != nil {
 			return err
 		}
 	}

@@ -38,7 +38,7 @@ func mergeAssets(a, b []smoke.Asset) []smoke.Asset {
 			merged = append(merged, other)
 			continue
 		}
-		merged[k].Fits, merged[k].Letters = min(merged[k].Fits, other.Fits), min(merged[k].Letters, other.Letters)
+		merged[k].Rules, merged[k].Fits, merged[k].Letters = min(merged[k].Rules, other.Rules), min(merged[k].Fits, other.Fits), min(merged[k].Letters, other.Letters)
 	}
 	return merged
 }
