@@ -13,7 +13,7 @@ import (
 	"wetland/internal/testenv"
 )
 
-var upAfter = regexp.MustCompile(`up\s+after\s+(less than a second|[0-9.hms]+)`)
+var upAfter = regexp.MustCompile(`up\s+on\s+this\s+machine\s+after\s+(less than a second|[0-9.hms]+)`)
 
 // broughtUp rehearses a package, and returns after how long the copy was up.
 func broughtUp(b *testing.B, workspace, pkg string) time.Duration {
