@@ -403,8 +403,8 @@ func TestNothingLeavesTheCopy(t *testing.T) {
 	}
 }
 
-// Where there is a pool of PHP, the copy has one of its own, as whom the site's runs, with its settings: code
-// finds itself run in the same way.
+// Where there is a pool of PHP, the copy has one of its own, as whom the site's runs, with its settings, and its
+// tables are in a server with the settings of the site's: code finds itself run in the same way.
 func TestRehearseOnAPool(t *testing.T) {
 	onlyHere(t)
 	site := testenv.NginxWordPress(t)
@@ -419,6 +419,9 @@ func TestRehearseOnAPool(t *testing.T) {
 	}
 	functions, err := os.ReadFile(filepath.Join(site.Root, "wp-content/themes/twentytwentyone/functions.php"))
 	must(t, err)
+	site.Run(t, "SET GLOBAL group_concat_max_len = 4711", "SET GLOBAL sql_mode = 'NO_ENGINE_SUBSTITUTION'")
+	t.Cleanup(func() { site.Run(t, "SET GLOBAL group_concat_max_len = DEFAULT", "SET GLOBAL sql_mode = DEFAULT") })
+	user += " && $wpdb->get_var( \"SELECT CONCAT(@@GLOBAL.group_concat_max_len, ' ', @@GLOBAL.sql_mode)\" ) === '4711 NO_ENGINE_SUBSTITUTION'"
 	right := map[string]string{"functions.php": "<?php\nif ( ! ( PHP_SAPI === 'fpm-fcgi' && ini_get( 'memory_limit' ) === '128M' && " + user + " ) ) {\n\ttideline_is_missing();\n}\n" + strings.TrimPrefix(string(functions), "<?php")}
 	wetland(t, workspace, "rehearse", newTheme(t, site, ".1", right)).want(t, 0, "Sound on a copy")
 	same(t, before, tree(t, site.Root, caches...))

@@ -52,6 +52,8 @@ type Options struct {
 	// Login is how the site logs in to its database now: the copy's server is found where that says. nil:
 	// nobody knows, and the snapshot's files tell.
 	Login *database.Login
+	// TableSettings are those of the site's database server; nil: they are not known. See TableSettings.
+	TableSettings map[string]string
 	// PHP is what the site's own pool of PHP said of itself; nil: it could not be asked.
 	PHP *phppool.About
 }
@@ -265,7 +267,7 @@ func (b *bringing) load(ctx context.Context, login database.Login) error {
 	}
 	err = archive.LoadAll(ctx, b.Store, b.Snapshot, db)
 	if err == nil && login.Engine != "sqlite" {
-		err = b.compareEngine(ctx, db)
+		err = errors.Join(b.compareEngine(ctx, db), b.settleTables(ctx, db))
 	}
 	if err != nil {
 		return errors.Join(fmt.Errorf("load the tables into the copy: %w", err), db.Close())

@@ -27,7 +27,7 @@ func (b *bringing) makeDatabase(ctx context.Context) error {
 	if !b.needsServer() {
 		return nil
 	}
-	program, args := b.database(), []string{"--no-defaults", "--initialize-insecure", "--datadir=" + databaseFolder}
+	program, args := b.database(), append([]string{"--no-defaults", "--initialize-insecure", "--datadir=" + databaseFolder}, startSettings(b.TableSettings)...) // MySQL writes some of them down for good
 	if program == b.machine.MariaDB && b.machine.InstallMariaDB != "" {
 		program, args = b.machine.InstallMariaDB, []string{"--no-defaults", "--auth-root-authentication-method=normal", "--skip-test-db", "--datadir=" + databaseFolder, logSize}
 	}
@@ -62,6 +62,7 @@ func (b *bringing) startDatabase(ctx, alive context.Context, login database.Logi
 		logSize, "--innodb-flush-log-at-trx-commit=0", "--innodb-flush-method=nosync", "--skip-innodb-doublewrite", "--innodb-buffer-pool-size=256M", "--innodb-sort-buffer-size=32M",
 	}, b.asRoot()...)
 	args = append(args, "--socket="+b.socket(login))
+	args = append(args, startSettings(b.TableSettings)...)
 	if login.Socket != "" {
 		if err := b.openFolder(ctx, path.Dir(login.Socket)); err != nil {
 			return err

@@ -145,6 +145,11 @@ func (r *rehearsal) begin(ctx context.Context) (err error) {
 	if r.From == "" {
 		up.Site = s.Site
 	}
+	if s.DB != nil {
+		if up.TableSettings, err = privatecopy.TableSettings(ctx, s.DB); err != nil {
+			r.Report.End(progress.Note, "tables", err.Error())
+		}
+	}
 	var apart sync.WaitGroup
 	var unseen error
 	apart.Go(func() { r.present, unseen = s.Fetcher.Glance(ctx, session.Pages(r.live)) })
