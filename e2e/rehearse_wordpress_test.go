@@ -290,7 +290,7 @@ func TestRehearseMigration(t *testing.T) {
 		t.Fatal(err)
 	}
 	before := remember(t, site, workspace)
-	wetland(t, workspace, "rehearse", migratingPlugin(t, "2.0", "")).want(t, 0, "Sound on a copy", "of_ferrylog", "has another structure")
+	wetland(t, workspace, "rehearse", migratingPlugin(t, "2.0", "")).want(t, 0, "Sound on a copy", "of_ferrylog", "has another structure", "Upgrades took ")
 	before.check(t)
 	wetland(t, workspace, "rehearse", migratingPlugin(t, "2.1", "tideline_is_missing();")).want(t, 3, "Broken on a copy")
 	before.check(t)

@@ -24,6 +24,9 @@ func (r *rehearsal) conclude(ctx context.Context, run *runs.Run) error {
 	if len(r.note.Differs) > 0 {
 		run.Reason += " The copy was not in all as the site: " + phrase.List(r.note.Differs, 3) + "."
 	}
+	if len(tables) > 0 && run.Upgrades > 0 {
+		run.Reason += " Upgrades took " + phrase.Live(run.Upgrades) + " there."
+	}
 	if len(r.note.WithoutRows) > 0 {
 		run.Reason += " On the copy there were no rows in " + phrase.List(r.note.WithoutRows, 3) + ", as you wanted."
 	}

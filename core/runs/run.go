@@ -132,10 +132,11 @@ type Run struct {
 	Returning bool `json:"returning,omitempty"`
 	// Rest is what the update wrote outside of its components, and what became of it.
 	Rest     []RestNote    `json:"rest,omitempty"`
-	Remedies []Remedy      `json:"remedies,omitempty"`   // quick ones, tried before going back
-	Probes   []Probe       `json:"probes,omitempty"`     // of the search for a culprit
-	Database []TableNote   `json:"database,omitempty"`   // what going back did with each changed table; of a rehearsal: what the packages changed
-	Exposed  time.Duration `json:"exposed_ns,omitempty"` // how long visitors could see what was not kept
+	Remedies []Remedy      `json:"remedies,omitempty"`    // quick ones, tried before going back
+	Probes   []Probe       `json:"probes,omitempty"`      // of the search for a culprit
+	Database []TableNote   `json:"database,omitempty"`    // what going back did with each changed table; of a rehearsal: what the packages changed
+	Upgrades time.Duration `json:"upgrades_ns,omitempty"` // how long the CMS and the new versions took for their upgrades, when asked for them
+	Exposed  time.Duration `json:"exposed_ns,omitempty"`  // how long visitors could see what was not kept
 	// Lingered is for how long PHP may have answered with it after it was put back: its code stays
 	// compiled where nobody could ask PHP to drop it.
 	Lingered time.Duration `json:"lingered_ns,omitempty"`

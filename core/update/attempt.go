@@ -300,16 +300,20 @@ func (m *motion) settle(ctx context.Context, visited bool) error {
 		if err := deploy.WaitSettled(ctx, m.Session, m.exposed); err != nil {
 			return progress.Bad, "", err
 		}
+		upgrades := "upgrades visited"
 		if !visited {
+			began := time.Now()
 			deploy.VisitUpgrades(ctx, m.Session)
+			m.Run.Upgrades += time.Since(began)
+			upgrades += " in " + phrase.Live(time.Since(began))
 		}
 		purged, err := caches.Purge(ctx, m.Session)
 		if err != nil {
 			return progress.Doubt, fmt.Sprintf("the caches could not be cleared: %v", err), nil
 		}
 		if wait > 0 {
-			return progress.Good, fmt.Sprintf("waited %s for compiled code, upgrades visited, caches cleared (%s)", wait, purged), nil
+			return progress.Good, fmt.Sprintf("waited %s for compiled code, %s, caches cleared (%s)", wait, upgrades, purged), nil
 		}
-		return progress.Good, fmt.Sprintf("upgrades visited, caches cleared (%s)", purged), nil
+		return progress.Good, fmt.Sprintf("%s, caches cleared (%s)", upgrades, purged), nil
 	})
 }
