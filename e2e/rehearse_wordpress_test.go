@@ -253,7 +253,6 @@ func TestRehearseWhereTheSiteIs(t *testing.T) {
 	}
 	good := newTheme(t, site, ".1", map[string]string{"assets/css/new.css": "p { margin: 0 }\n"})
 	there(good).want(t, 0, "up on ssh://", "Sound on a copy")
-	there(newTheme(t, site, ".2", map[string]string{"single.php": brokenSingle, "functions.php": "<?php\ntideline_is_missing();\n"})).want(t, 3, "up on ssh://", "Broken on a copy")
 	there(good, "--from", "snap-1").want(t, 0, "up on ssh://", "Sound on a copy")
 	there(good, "--here").want(t, 0, "up on this machine", "Sound on a copy")
 

@@ -7,6 +7,7 @@ import (
 	"errors"
 	"io"
 	"net"
+
 	"wetland/core/host"
 )
 
