@@ -59,9 +59,9 @@ func TestRehearsalKilled(t *testing.T) {
 		signalAll(command, syscall.SIGKILL)
 		_ = command.Wait()
 		same(t, before, f.siteTree(t))
-		f.run(t, "history").want(t, 0)
+		swept := f.run(t, "history").want(t, 0)
 		if left, _ := os.ReadDir(filepath.Join(f.care, "copies")); len(left) > 0 {
-			t.Fatalf("kill %d: a copy is still there: %v", i, left)
+			t.Fatalf("kill %d: a copy is still there: %v\n%s", i, left, swept)
 		}
 		if err := testenv.Until(func() error {
 			if left := runsIn(t, "serve-rowlock\x00"+f.root); len(left) > 0 {

@@ -9,6 +9,7 @@ import (
 	"os"
 	"path/filepath"
 	"strings"
+	"time"
 
 	"wetland/core/durable"
 	"wetland/core/files"
@@ -77,8 +78,25 @@ func Sweep(ctx context.Context, rooms string) (swept, left int, err error) {
 	return swept, left, err
 }
 
-// removeAll takes a folder away, though what is in it cannot be written: a site's own folders may be so.
-func removeAll(folder string) error {
+// What ran in a world whose maker was killed ends at once, but not before that; it may have written meanwhile.
+const (
+	tries   = 100
+	between = 50 * time.Millisecond
+)
+
+// removeAll takes a folder away, though something in it is just ending.
+func removeAll(folder string) (err error) {
+	for range tries {
+		if err = removeOnce(folder); err == nil {
+			return nil
+		}
+		time.Sleep(between)
+	}
+	return err
+}
+
+// removeOnce takes a folder away, though what is in it cannot be written: a site's own folders may be so.
+func removeOnce(folder string) error {
 	if os.RemoveAll(folder) == nil {
 		return nil
 	}
