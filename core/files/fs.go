@@ -209,6 +209,13 @@ type Duplicator interface {
 	Duplicate(ctx context.Context, name string, to FS, at string, with Attributes) error
 }
 
+// ByName is an FS whose calls go by whole names: a link that stands in the way is seen and not followed, but
+// whoever can exchange a folder for a link while a call is under way can lead it elsewhere. And its root is
+// whatever stands at its name.
+type ByName interface {
+	ByName() bool
+}
+
 // Distant is an FS each of whose calls may take a while, however little it does.
 type Distant interface {
 	Distant() bool

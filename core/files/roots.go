@@ -351,13 +351,13 @@ func (r *Roots) TakeSteps(ctx context.Context, steps []Step) (Taken, error) {
 	at := slices.IndexFunc(r.open, func(one root) bool { return !slices.ContainsFunc(steps, func(s Step) bool { return !s.in(one.name) }) })
 	if at < 0 {
 		r.lock.RUnlock()
-		return Taken{}, errNoSteps
+		return Taken{}, ErrNoSteps
 	}
 	in := r.open[at]
 	r.lock.RUnlock()
 	able, ok := in.fsys.(StepTaker)
 	if !ok {
-		return Taken{}, errNoSteps
+		return Taken{}, ErrNoSteps
 	}
 	below := slices.Clone(steps)
 	for i := range below {

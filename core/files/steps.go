@@ -38,8 +38,8 @@ type Taken struct {
 }
 
 // StepTaker is an FS that takes several steps in one call, one after the other, until one fails. Once
-// begun, they go on whether or not the context ends. An errors.ErrUnsupported before the first step says
-// that these cannot be taken so.
+// begun, they go on whether or not the context ends. An ErrNoSteps before the first step says that
+// these cannot be taken so.
 type StepTaker interface {
 	TakeSteps(ctx context.Context, steps []Step) (Taken, error)
 }
@@ -52,7 +52,7 @@ func TakeSteps(ctx context.Context, fsys FS, steps []Step) (taken Taken, err err
 	ctx = context.WithoutCancel(ctx)
 	if able, ok := fsys.(StepTaker); ok {
 		taken, err := able.TakeSteps(ctx, steps)
-		if taken.Steps > 0 || !errors.Is(err, errNoSteps) {
+		if taken.Steps > 0 || !errors.Is(err, ErrNoSteps) {
 			return taken, err
 		}
 	}
@@ -85,8 +85,9 @@ func TakeAll(ctx context.Context, fsys FS, steps []Step, failed func(step Step, 
 	return nil
 }
 
-// errNoSteps says that a folder takes no steps together.
-var errNoSteps error = inWords{"these steps cannot be taken together", errors.ErrUnsupported}
+// ErrNoSteps says that a folder does not take these steps together; one by one it may. It is an
+// errors.ErrUnsupported.
+var ErrNoSteps error = inWords{"these steps cannot be taken together", errors.ErrUnsupported}
 
 func (s Step) take(ctx context.Context, fsys FS) error {
 	switch s.Do {

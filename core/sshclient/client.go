@@ -12,6 +12,7 @@ import (
 	"strconv"
 	"strings"
 	"sync"
+	"syscall"
 	"time"
 
 	"golang.org/x/crypto/ssh"
@@ -218,6 +219,36 @@ func (c *Client) because(err error) error {
 	return err
 }
 
+// ErrForbidden says that the host does not let this account connect to others by way of it.
+var ErrForbidden = errors.New("the host forbids connections by way of it")
+
+// Dial connects, from the host, to what listens: by "tcp" to HOST:PORT, by "unix" to a socket. Where nothing
+// listens the error wraps syscall.ECONNREFUSED, for a socket fs.ErrNotExist, and ErrForbidden where the host does not
+// let it be tried.
+func (c *Client) Dial(ctx context.Context, network, address string) (net.Conn, error) {
+	if err := ctx.Err(); err != nil {
+		return nil, err
+	}
+	connection, err := c.ssh.DialContext(ctx, network, address)
+	var refused *ssh.OpenChannelError
+	switch {
+	case err == nil:
+		return connection, nil
+	case ctx.Err() != nil:
+		return nil, ctx.Err()
+	case !errors.As(err, &refused):
+		return nil, c.because(fmt.Errorf("connect to %s from %s: %w", address, c.Settings.HostName, err))
+	}
+	cause := syscall.ECONNREFUSED
+	if network == "unix" {
+		cause = syscall.ENOENT
+	}
+	if refused.Reason == ssh.Prohibited || refused.Reason == ssh.UnknownChannelType {
+		return nil, fmt.Errorf("connect to %s from %s: %w (%s)", address, c.Settings.HostName, ErrForbidden, refused.Message)
+	}
+	return nil, fmt.Errorf("connect to %s from %s: %w (%s)", address, c.Settings.HostName, cause, refused.Message)
+}
+
 // mostSaid bounds what is kept of what a command prints, in bytes.
 const mostSaid = 1 << 20
 
@@ -270,16 +301,25 @@ func (c *Client) session() (session *ssh.Session, err error) {
 
 // Start starts a line in the account's shell.
 func (c *Client) Start(line string) (*Program, error) {
+	return c.start("a program", func(session *ssh.Session) error { return session.Start(line) })
+}
+
+// Subsystem starts one that the server offers by a name, such as "sftp".
+func (c *Client) Subsystem(name string) (*Program, error) {
+	return c.start(name, func(session *ssh.Session) error { return session.RequestSubsystem(name) })
+}
+
+func (c *Client) start(what string, begin func(*ssh.Session) error) (*Program, error) {
 	session, err := c.session()
 	if err != nil {
-		return nil, c.because(fmt.Errorf("start a program on %s: %w", c.Settings.HostName, err))
+		return nil, c.because(fmt.Errorf("start %s on %s: %w", what, c.Settings.HostName, err))
 	}
 	p := &Program{session: session, complaint: &bounded{}}
 	session.Stderr = p.complaint
 	in, err1 := session.StdinPipe()
 	out, err2 := session.StdoutPipe()
-	if err := errors.Join(err1, err2, session.Start(line)); err != nil {
-		return nil, errors.Join(c.because(fmt.Errorf("start a program on %s: %w", c.Settings.HostName, err)), session.Close())
+	if err := errors.Join(err1, err2, begin(session)); err != nil {
+		return nil, errors.Join(c.because(fmt.Errorf("start %s on %s: %w", what, c.Settings.HostName, err)), session.Close())
 	}
 	p.Reader, p.Writer = out, in
 	return p, nil

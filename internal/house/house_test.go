@@ -35,7 +35,7 @@ var floors = []floor{
 	{"one operation", []string{"core/session", "core/runs"}},
 	{"snapshots and packages", []string{"core/snapshot", "core/packs", "core/packages"}},
 	{"pages", []string{"core/identity", "core/errorlog", "core/smoke/fetching", "core/smoke/judging", "core/smoke/reading", "core/smoke", "core/smoke/browser"}},
-	{"the site", []string{"core/site", "core/workspace", "core/site/phppool", "core/site/cms", "core/boundary", "core/remote", "core/sshhost", "core/sshhost/helpers", "core/hosts", "core/confine"}},
+	{"the site", []string{"core/site", "core/workspace", "core/site/phppool", "core/site/cms", "core/boundary", "core/remote", "core/sshhost", "core/sshhost/helpers", "core/hosts", "core/confine", "core/sftphost"}},
 	{"where a site lives", []string{"core/host", "core/accounts", "core/sshclient", "core/wire", "core/webfront"}},
 	{"files and rows", []string{"core/database", "core/files"}},
 	{"the ground", []string{"core/advice", "core/phrase", "core/journal", "core/durable", "core/version", "core/environment", "core/network", "core/fastcgi", "core/visible", "core/progress", "core/site/traits"}},

@@ -1,0 +1,626 @@
+// Package sftphost is the files of an account that lets them be moved, and nothing else: by SFTP, version 3
+// (draft-ietf-secsh-filexfer-02) with what OpenSSH's server adds to it where that is offered. Begin reading at
+// Disk.
+//
+// It promises what files.Disk and files.FS promise, but for what such a server cannot know or do: there is no
+// exchange, times are in whole seconds, no time of change is told, and calls go by names (files.ByName).
+package sftphost
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"io/fs"
+	"os"
+	"path"
+	"slices"
+	"strings"
+	"sync/atomic"
+	"time"
+
+	"github.com/pkg/sftp"
+	"golang.org/x/sync/errgroup"
+
+	"wetland/core/files"
+)
+
+// Grain is the finest difference between two times of modification.
+const Grain = time.Second
+
+// together is how many questions are on their way at the same time.
+const together = 64
+
+// Disk is the files of an account. Its calls share one line.
+type Disk struct {
+	client *sftp.Client
+	line   *line
+	known  *known
+	lease  *lease
+	// Lease is that of locks.
+	Lease Lease
+}
+
+// known is what became known of the account by what was written.
+type known struct {
+	ahead atomic.Int64 // its clock, of ours, in nanoseconds
+	self  atomic.Int64 // as whom files are made; files.Unowned: not known yet
+}
+
+// NewDisk speaks SFTP over a server's streams, and owns them.
+func NewDisk(streams io.ReadWriteCloser) (*Disk, error) {
+	to := newLine(streams)
+	client, err := sftp.NewClientPipe(streams, to, sftp.UseConcurrentWrites(true), sftp.MaxConcurrentRequestsPerFile(together))
+	if err != nil {
+		return nil, errors.Join(fmt.Errorf("speak SFTP: %w", err), streams.Close())
+	}
+	d := &Disk{client: client, line: to, known: &known{}, lease: &lease{}, Lease: Usual}
+	d.known.self.Store(files.Unowned)
+	return d, nil
+}
+
+// Close ends the line.
+func (d *Disk) Close() error { return d.client.Close() }
+
+// Real resolves every link in a name. Servers do not all say of the last part whether it is there.
+func (d *Disk) Real(ctx context.Context, name string) (string, error) {
+	if err := ctx.Err(); err != nil {
+		return "", err
+	}
+	real, err := d.client.RealPath(name)
+	if err != nil {
+		return "", explain("resolve", name, err)
+	}
+	real = path.Clean(real)
+	info, err := d.client.Lstat(real)
+	if err != nil {
+		return "", explain("resolve", name, err)
+	}
+	if info.Mode()&fs.ModeSymlink != 0 { // a server that resolves no links
+		return "", &fs.PathError{Op: "resolve", Path: name, Err: files.ErrLink}
+	}
+	return real, nil
+}
+
+// Open opens a folder in whose name there is no link.
+func (d *Disk) Open(ctx context.Context, folder string) (files.FS, error) {
+	if !path.IsAbs(folder) {
+		return nil, &fs.PathError{Op: "open", Path: folder, Err: fs.ErrInvalid}
+	}
+	r := &root{*d, path.Clean(folder)}
+	if err := r.check(ctx, "open", above(r.name)...); err != nil {
+		return nil, err
+	}
+	return r, nil
+}
+
+// above are a whole name and those of all folders that it is in.
+func above(name string) (all []string) {
+	for ; name != "/"; name = path.Dir(name) {
+		all = append(all, name)
+	}
+	return append(all, "/")
+}
+
+// root is an open folder. Its name is looked at again with each call.
+type root struct {
+	Disk
+	name string
+}
+
+var _ interface {
+	files.FS
+	files.OwnerGiver
+	files.Measurer
+	files.Distant
+	files.ByName
+	files.TreeReader
+	files.StepTaker
+	files.Locker
+} = (*root)(nil)
+
+func (r *root) Distant() bool { return true }
+func (r *root) ByName() bool  { return true }
+
+// Close has nothing to do: there is nothing open.
+func (r *root) Close() error { return nil }
+
+// explain gives an error of SFTP its place, and those of package fs.
+func explain(op, name string, err error) error {
+	if err == nil {
+		return nil
+	}
+	var pathError *fs.PathError
+	if errors.As(err, &pathError) {
+		err = pathError.Err
+	}
+	return &fs.PathError{Op: op, Path: name, Err: err}
+}
+
+// check fails where one of some names is no folder: no call is made that a link could lead elsewhere.
+func (r *root) check(ctx context.Context, op string, names ...string) error {
+	group, inner := errgroup.WithContext(ctx)
+	for _, name := range names {
+		group.Go(func() error {
+			if err := inner.Err(); err != nil {
+				return err
+			}
+			info, err := r.client.Lstat(name)
+			switch {
+			case err != nil:
+				return explain(op, name, err)
+			case info.Mode()&fs.ModeSymlink != 0:
+				return &fs.PathError{Op: op, Path: name, Err: files.ErrLink}
+			case !info.IsDir():
+				return &fs.PathError{Op: op, Path: name, Err: errNoFolder}
+			}
+			return nil
+		})
+	}
+	if err := group.Wait(); err != nil {
+		return err
+	}
+	return ctx.Err()
+}
+
+var errNoFolder = errors.New("it is no folder")
+
+// at is the whole name of one below the root, once all folders on the way to it are known to be such.
+func (r *root) at(ctx context.Context, op, name string) (string, error) {
+	if err := files.CheckName(name); err != nil {
+		return "", &fs.PathError{Op: op, Path: name, Err: err}
+	}
+	whole := path.Join(r.name, name)
+	on := []string{r.name}
+	for at := path.Dir(whole); len(at) > len(r.name); at = path.Dir(at) {
+		on = append(on, at)
+	}
+	return whole, r.check(ctx, op, on...)
+}
+
+// below is at for what is changed, and is not the root itself.
+func (r *root) below(ctx context.Context, op, name string) (string, error) {
+	if name == "." {
+		return "", &fs.PathError{Op: op, Path: name, Err: fs.ErrInvalid}
+	}
+	return r.changing(ctx, op, name)
+}
+
+// changing is at for what is changed: only as long as a lock that was taken is ours.
+func (r *root) changing(ctx context.Context, op, name string) (string, error) {
+	whole, err := r.at(ctx, op, name)
+	if err != nil {
+		return "", err
+	}
+	if err := r.lease.check(); err != nil {
+		return "", &fs.PathError{Op: op, Path: whole, Err: err}
+	}
+	return whole, nil
+}
+
+func (r *root) Lstat(ctx context.Context, name string) (files.Entry, error) {
+	whole, err := r.at(ctx, "look at", name)
+	if err != nil {
+		return files.Entry{}, err
+	}
+	info, err := r.client.Lstat(whole)
+	if err != nil {
+		return files.Entry{}, explain("look at", whole, err)
+	}
+	return r.entry(whole, info)
+}
+
+// entry describes what the server told about a name.
+func (r *root) entry(whole string, info fs.FileInfo) (files.Entry, error) {
+	e := files.Entry{Name: path.Base(whole), Kind: files.Other, Owner: files.Unowned, Group: files.Unowned, Modified: info.ModTime()}
+	if told, ok := info.Sys().(*sftp.FileStat); ok {
+		e.Mode, e.Owner, e.Group = told.Mode&0o7777, int(told.UID), int(told.GID)
+	}
+	switch {
+	case info.Mode().IsRegular():
+		e.Kind, e.Size = files.File, info.Size()
+	case info.IsDir():
+		e.Kind = files.Folder
+	case info.Mode()&fs.ModeSymlink != 0:
+		e.Kind = files.Link
+		target, err := r.client.ReadLink(whole)
+		if err != nil {
+			return e, explain("read the link", whole, err)
+		}
+		e.Target = target
+	}
+	return e, nil
+}
+
+func (r *root) List(ctx context.Context, name string) ([]files.Entry, error) {
+	whole, err := r.folder(ctx, "list", name)
+	if err != nil {
+		return nil, err
+	}
+	infos, err := r.client.ReadDirContext(ctx, whole)
+	if err != nil {
+		return nil, explain("list", whole, err)
+	}
+	infos = slices.DeleteFunc(infos, func(one fs.FileInfo) bool {
+		return one.Name() == "." || one.Name() == ".." || strings.HasPrefix(one.Name(), lockName)
+	})
+	entries := make([]files.Entry, len(infos))
+	group, inner := errgroup.WithContext(ctx)
+	group.SetLimit(together)
+	for i, info := range infos {
+		if strings.Contains(info.Name(), "/") || files.CheckName(info.Name()) != nil {
+			return nil, fmt.Errorf("list %s: the server names %q, which is no name in a folder: %w", whole, info.Name(), fs.ErrInvalid)
+		}
+		group.Go(func() (err error) {
+			if err := inner.Err(); err != nil {
+				return err
+			}
+			entries[i], err = r.entry(path.Join(whole, info.Name()), info)
+			return err
+		})
+	}
+	err = group.Wait()
+	slices.SortFunc(entries, func(a, b files.Entry) int { return strings.Compare(a.Name, b.Name) })
+	return entries, err
+}
+
+// folder is at for what has to be a folder.
+func (r *root) folder(ctx context.Context, op, name string) (string, error) {
+	whole, err := r.at(ctx, op, name)
+	if err != nil {
+		return "", err
+	}
+	return whole, r.check(ctx, op, whole)
+}
+
+// opened is a file that is open on the server.
+type opened struct {
+	ctx  context.Context
+	file *sftp.File
+	name string
+}
+
+// reading is one that is read.
+type reading struct{ opened }
+
+func (f reading) Read(p []byte) (int, error) {
+	if err := f.ctx.Err(); err != nil {
+		return 0, err
+	}
+	n, err := f.file.Read(p)
+	if err != nil && !errors.Is(err, io.EOF) {
+		err = explain("read", f.name, err)
+	}
+	return n, err
+}
+
+func (f reading) Close() error { return f.file.Close() }
+
+func (r *root) Open(ctx context.Context, name string, offset int64) (io.ReadCloser, error) {
+	whole, err := r.at(ctx, "open", name)
+	if err != nil {
+		return nil, err
+	}
+	info, err := r.client.Lstat(whole) // a pipe would be waited for
+	switch {
+	case err != nil:
+		return nil, explain("open", whole, err)
+	case info.Mode()&fs.ModeSymlink != 0:
+		return nil, &fs.PathError{Op: "open", Path: whole, Err: files.ErrLink}
+	case !info.Mode().IsRegular():
+		return nil, &fs.PathError{Op: "open", Path: whole, Err: files.ErrNoFile}
+	}
+	file, err := r.client.Open(whole)
+	if err != nil {
+		return nil, explain("open", whole, err)
+	}
+	if _, err := file.Seek(offset, io.SeekStart); err != nil {
+		return nil, errors.Join(explain("open", whole, err), file.Close())
+	}
+	return reading{opened{ctx, file, whole}}, nil
+}
+
+// writing is one that is written.
+type writing struct {
+	opened
+	root *root
+	with files.Attributes
+}
+
+func (f writing) Write(p []byte) (int, error) {
+	if err := errors.Join(f.ctx.Err(), f.root.lease.check()); err != nil {
+		return 0, err
+	}
+	n, err := f.file.Write(p)
+	if err != nil {
+		err = explain("write", f.name, err)
+	}
+	return n, err
+}
+
+// Close makes the bytes safe where the server can, and gives the file its time.
+func (f writing) Close() error {
+	if err := errors.Join(f.ctx.Err(), f.root.lease.check()); err != nil {
+		_ = f.file.Close() // it is left cut off
+		return err
+	}
+	var err error
+	if _, can := f.root.client.HasExtension("fsync@openssh.com"); can {
+		err = f.file.Sync()
+	}
+	if err = errors.Join(err, f.file.Close()); err != nil {
+		return explain("write", f.name, err)
+	}
+	return f.root.setTime(f.name, f.with)
+}
+
+func (r *root) setTime(whole string, with files.Attributes) error {
+	if with.Modified.IsZero() {
+		return nil
+	}
+	if err := r.client.Chtimes(whole, with.Modified, with.Modified); err != nil {
+		return explain("set the time of", whole, err)
+	}
+	return nil
+}
+
+// making explains why something could not be made: SFTP has no word for what is there already.
+func (r *root) making(op, whole string, err error) error {
+	if _, there := r.client.Lstat(whole); there == nil && !errors.Is(err, fs.ErrPermission) {
+		return &fs.PathError{Op: op, Path: whole, Err: fs.ErrExist}
+	}
+	return explain(op, whole, err)
+}
+
+func (r *root) Create(ctx context.Context, name string, with files.Attributes) (io.WriteCloser, error) {
+	whole, err := r.below(ctx, "create", name)
+	if err != nil {
+		return nil, err
+	}
+	file, err := r.client.OpenFile(whole, os.O_WRONLY|os.O_CREATE|os.O_EXCL)
+	if err != nil {
+		return nil, r.making("create", whole, err)
+	}
+	if err := r.give(whole, with); err != nil { // before there is anything in it
+		return nil, errors.Join(err, file.Close(), r.client.Remove(whole))
+	}
+	return writing{opened{ctx, file, whole}, r, with}, nil
+}
+
+// give gives owners and mode, in this order: a change of the owner takes some of the mode away.
+func (r *root) give(whole string, with files.Attributes) error {
+	if with.Owner != files.Unowned || with.Group != files.Unowned {
+		if err := r.own(whole, with); err != nil {
+			return explain("give the owner of", whole, err)
+		}
+	}
+	if err := r.client.Chmod(whole, modeOf(with.Mode)); err != nil {
+		return explain("give the mode of", whole, err)
+	}
+	return nil
+}
+
+// own gives an owner and a group; what is to stay has to be said, too.
+func (r *root) own(whole string, with files.Attributes) error {
+	info, err := r.client.Lstat(whole)
+	if err != nil {
+		return err
+	}
+	is, ok := info.Sys().(*sftp.FileStat)
+	if !ok {
+		return errors.ErrUnsupported
+	}
+	owner, group := int(is.UID), int(is.GID)
+	if with.Owner != files.Unowned {
+		owner = with.Owner
+	}
+	if with.Group != files.Unowned {
+		group = with.Group
+	}
+	if owner == int(is.UID) && group == int(is.GID) {
+		return nil
+	}
+	return r.client.Chown(whole, owner, group)
+}
+
+// modeOf is a mode of POSIX as package fs writes it.
+func modeOf(mode uint32) fs.FileMode {
+	m := fs.FileMode(mode & 0o777)
+	for bit, is := range map[uint32]fs.FileMode{0o4000: fs.ModeSetuid, 0o2000: fs.ModeSetgid, 0o1000: fs.ModeSticky} {
+		if mode&bit != 0 {
+			m |= is
+		}
+	}
+	return m
+}
+
+func (r *root) Mkdir(ctx context.Context, name string, with files.Attributes) error {
+	whole, err := r.below(ctx, "make the folder", name)
+	if err != nil {
+		return err
+	}
+	if err := r.client.Mkdir(whole); err != nil {
+		return r.making("make the folder", whole, err)
+	}
+	return errors.Join(r.give(whole, with), r.setTime(whole, with))
+}
+
+func (r *root) Symlink(ctx context.Context, target, name string, _ files.Attributes) error {
+	whole, err := r.below(ctx, "make the link", name)
+	if err != nil {
+		return err
+	}
+	if err := r.client.Symlink(target, whole); err != nil {
+		return r.making("make the link", whole, err)
+	}
+	return nil
+}
+
+func (r *root) Settle(ctx context.Context, name string, with files.Attributes) error {
+	whole, err := r.changing(ctx, "change", name)
+	if err != nil {
+		return err
+	}
+	info, err := r.client.Lstat(whole)
+	switch {
+	case err != nil:
+		return explain("change", whole, err)
+	case info.Mode()&fs.ModeSymlink != 0:
+		return &fs.PathError{Op: "change", Path: whole, Err: files.ErrLink}
+	case !info.IsDir() && !info.Mode().IsRegular():
+		return &fs.PathError{Op: "change", Path: whole, Err: files.ErrNoFile}
+	}
+	if err := r.give(whole, with); err != nil {
+		return err
+	}
+	return r.setTime(whole, with)
+}
+
+func (r *root) Remove(ctx context.Context, name string) error {
+	whole, err := r.below(ctx, "remove", name)
+	if err != nil {
+		return err
+	}
+	return r.remove(whole)
+}
+
+func (r *root) remove(whole string) error {
+	info, err := r.client.Lstat(whole)
+	if err == nil && info.IsDir() {
+		err = r.client.RemoveDirectory(whole)
+	} else if err == nil {
+		err = r.client.Remove(whole)
+	}
+	if err != nil {
+		return explain("remove", whole, err)
+	}
+	return nil
+}
+
+func (r *root) RemoveAll(ctx context.Context, name string) error {
+	whole, err := r.below(ctx, "remove", name)
+	if errors.Is(err, fs.ErrNotExist) {
+		return nil
+	}
+	if err != nil {
+		return err
+	}
+	entry, err := r.Lstat(ctx, name)
+	if errors.Is(err, fs.ErrNotExist) {
+		return nil
+	}
+	if err == nil && entry.Kind == files.Folder {
+		err = r.empty(ctx, name)
+	}
+	if err != nil {
+		return err
+	}
+	return gone(r.remove(whole))
+}
+
+// empty removes what is in a folder.
+func (r *root) empty(ctx context.Context, name string) error {
+	entries, err := r.List(ctx, name)
+	if err != nil {
+		return gone(err)
+	}
+	group, inner := errgroup.WithContext(ctx)
+	group.SetLimit(together)
+	for _, one := range entries {
+		at := path.Join(name, one.Name)
+		if one.Kind == files.Folder {
+			if err := r.empty(inner, at); err != nil {
+				return errors.Join(err, group.Wait())
+			}
+		}
+		group.Go(func() error {
+			if err := inner.Err(); err != nil {
+				return err
+			}
+			if err := r.lease.check(); err != nil {
+				return &fs.PathError{Op: "remove", Path: at, Err: err}
+			}
+			return gone(r.remove(path.Join(r.name, at)))
+		})
+	}
+	return group.Wait()
+}
+
+// gone is for what is not there any more.
+func gone(err error) error {
+	if errors.Is(err, fs.ErrNotExist) {
+		return nil
+	}
+	return err
+}
+
+func (r *root) Rename(ctx context.Context, old, new string) error {
+	from, err := r.below(ctx, "rename", old)
+	if err != nil {
+		return err
+	}
+	to, err := r.below(ctx, "rename", new)
+	if err != nil {
+		return err
+	}
+	if _, can := r.client.HasExtension("posix-rename@openssh.com"); can {
+		err = r.client.PosixRename(from, to)
+	} else {
+		err = r.client.Rename(from, to) // which replaces nothing
+	}
+	if err != nil {
+		return explain("rename", from, err)
+	}
+	return nil
+}
+
+// SyncFolder does what can be done, which is nothing: SFTP has no word for it.
+func (r *root) SyncFolder(ctx context.Context, name string) error {
+	_, err := r.folder(ctx, "sync", name)
+	return err
+}
+
+// Writable tries, and learns by it what time it is there, and as whom files are made.
+func (r *root) Writable(ctx context.Context, name string) error {
+	whole, err := r.folder(ctx, "write in", name)
+	if err != nil {
+		return err
+	}
+	probe := path.Join(whole, fmt.Sprintf(".wetland-try-%d", time.Now().UnixNano()))
+	if err := r.client.Mkdir(probe); err != nil {
+		return explain("write in", whole, err)
+	}
+	if info, err := r.client.Lstat(probe); err == nil {
+		r.known.ahead.Store(int64(time.Until(info.ModTime()).Truncate(Grain)))
+		if told, ok := info.Sys().(*sftp.FileStat); ok {
+			r.known.self.Store(int64(told.UID))
+		}
+	}
+	if err := r.client.RemoveDirectory(probe); err != nil {
+		return explain("write in", whole, err)
+	}
+	return nil
+}
+
+// CanOwn believes that it can as long as it is not known who we are: what cannot be given is told then. Of groups
+// nothing is known.
+func (r *root) CanOwn(owner, _ int) bool {
+	self := int(r.known.self.Load())
+	return self == 0 || self == files.Unowned || owner == files.Unowned || owner == self
+}
+
+// FreeSpace is told where the server has OpenSSH's word for it.
+func (r *root) FreeSpace(ctx context.Context, name string) (uint64, error) {
+	whole, err := r.at(ctx, "ask for the free space at", name)
+	if err != nil {
+		return 0, err
+	}
+	if _, can := r.client.HasExtension("statvfs@openssh.com"); !can {
+		return 0, fmt.Errorf("ask for the free space at %s: %w", whole, errors.ErrUnsupported)
+	}
+	is, err := r.client.StatVFS(whole)
+	if err != nil {
+		return 0, explain("ask for the free space at", whole, err)
+	}
+	return is.Frsize * is.Bavail, nil
+}
