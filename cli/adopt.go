@@ -28,7 +28,8 @@ Nothing on the site is touched.
 
 A site on another machine is named as ssh does it: ssh://USER@HOST/FOLDER, and your own
 settings, keys and agent of ssh are used. Wetland works there through a helper, a program
-of its own that it puts into the account after you agreed.
+of its own that it puts into the account after you agreed. Where an account lets files be
+moved and no program be run, name it sftp://USER@HOST/FOLDER: less can be promised then.
 
 A copy for trying things out is often protected, or hidden behind another server: say
 with --user, --server and --certificates how it is reached.`,

@@ -139,9 +139,12 @@ func wetlandCommand(t testing.TB, args ...string) *exec.Cmd {
 		if !strings.Contains(args[1], "://") {
 			args[1] = account.At(args[1])
 		}
-		if args[0] == "adopt" {
+		if args[0] == "adopt" && !account.FilesAlone {
 			args = append(args, "--put-helper")
 		}
+	}
+	if account.FilesAlone && (args[0] == "update" || args[0] == "restore") {
+		args = append(slices.Clone(args), "--allow-gap")
 	}
 	command := exec.Command(program, args...)
 	command.Env = append(os.Environ(), "HOME="+account.Home)

@@ -14,6 +14,7 @@ type journey struct {
 	site *testenv.Site
 	care string
 	run  func(args ...string) result
+	swap string // how it is told
 }
 
 // journeys are what people do, in this order, wherever the site is.
@@ -34,7 +35,7 @@ var journeys = []struct {
 	{"a bad update", func(t *testing.T, j *journey) {
 		before, rows := tree(t, j.site.Root, caches...), rowsOf(t, j.site.Account.Root, "of_")
 		bad := themePackageOf(t, j.site, "1.8", "1.9", map[string]string{"single.php": brokenSingle})
-		j.run("update", bad).want(t, 3, "Put back.", "Version 1.8 is back, and proved", "in one step: the folder was never absent")
+		j.run("update", bad).want(t, 3, "Put back.", "Version 1.8 is back, and proved", j.swap)
 		same(t, before, tree(t, j.site.Root, caches...))
 		sameRows(t, rows, rowsOf(t, j.site.Account.Root, "of_"))
 		nothingLeft(t, j.site.Root)
@@ -97,11 +98,14 @@ var journeys = []struct {
 // The same journeys on a real site end in the same way, wherever it is.
 func TestJourneysOnEachHost(t *testing.T) {
 	t.Parallel()
-	for _, place := range []string{"here", "by SSH"} {
+	for _, place := range []string{"here", "by SSH", "by SFTP"} {
 		t.Run(place, func(t *testing.T) {
 			t.Parallel()
-			if place == "by SSH" {
+			switch place {
+			case "by SSH":
 				reachBySSH(t, testenv.OwnSSHAccount(t))
+			case "by SFTP":
+				reachBySSH(t, testenv.StartFilesAccount(t))
 			}
 			site := testenv.WordPress(t)
 			for file, text := range tidePlugin("1.0.0", firstTable, showSailings) {
@@ -111,7 +115,10 @@ func TestJourneysOnEachHost(t *testing.T) {
 			if text, err := site.Get("/?page_id=4"); err != nil || !strings.Contains(text, "07:10 Otterby Steps") {
 				t.Fatalf("the plugin does not work: %v", err)
 			}
-			j := &journey{site: site, care: t.TempDir()}
+			j := &journey{site: site, care: t.TempDir(), swap: "in one step: the folder was never absent"}
+			if place == "by SFTP" {
+				j.swap = "by two renames: the folder was absent for"
+			}
 			for _, one := range journeys {
 				ok := t.Run(one.name, func(t *testing.T) {
 					j.run = func(args ...string) result { return wetland(t, j.care, args...) }

@@ -36,6 +36,10 @@ func (a *adoption) enter(ctx context.Context, on host.Host) error {
 	for _, left := range about.NotUsed {
 		a.doubt("of your settings of ssh, this is not used: "+left, "It matters only if it concerns this host.")
 	}
+	if about.FilesAlone {
+		a.allow(false, "helper", "none: files are moved by SFTP", "a file whose size and time were kept by whoever changed it is taken for unchanged; what a frozen Wetland sent can still be done; the rest is promised as elsewhere")
+		return nil
+	}
 	is := "there already"
 	if about.Put != "" {
 		is = "put at " + about.Put
@@ -79,6 +83,10 @@ func (a *adoption) findAllowed(ctx context.Context) {
 // findOwner tells whether what is replaced can be given the owners that it has.
 func (a *adoption) findOwner(ctx context.Context) {
 	accounts := a.site.Host.Accounts()
+	if accounts.Self(ctx) == files.Unowned {
+		a.allow(true, "owners", "not known", "new files belong to the account that Wetland enters")
+		return
+	}
 	self := accounts.UserName(ctx, accounts.Self(ctx))
 	layout := a.site.CMS.Layout()
 	var others []string

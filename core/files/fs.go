@@ -297,6 +297,18 @@ func (e *LockedError) Error() string {
 
 func (e *LockedError) Unwrap() error { return ErrLocked }
 
+// LeaseError is an ErrLocked of a lock that its holder renews: it is nobody's once that was too long ago.
+type LeaseError struct {
+	Age   time.Duration // since it was renewed
+	Lasts time.Duration // without being renewed
+}
+
+func (e *LeaseError) Error() string {
+	return fmt.Sprintf("%v; it was renewed %s ago, and is free %s after that", ErrLocked, e.Age.Round(time.Second), e.Lasts)
+}
+
+func (e *LeaseError) Unwrap() error { return ErrLocked }
+
 // The reasons why a name is left alone. A *fs.PathError around them says which one it is.
 var (
 	// ErrNoFile is returned for pipes, sockets and devices where a file or folder is wanted.

@@ -132,10 +132,15 @@ func BringUp(ctx context.Context, o Options) (_ *Copy, err error) {
 	if b.On == nil {
 		b.On = confine.On(b.folder, b.Servers.Front)
 	}
-	if b.machine, err = b.On.Machine(ctx); err != nil {
+	var why runs.Reasons
+	b.machine, err = b.On.Machine(ctx)
+	if errors.Is(err, host.ErrNotConfined) {
+		b.addNotConfined(&why, err)
+		return nil, why.Refusal()
+	}
+	if err != nil {
 		return nil, err
 	}
-	var why runs.Reasons
 	b.checkMachine(&why)
 	b.checkSpace(&why)
 	if err := why.Refusal(); err != nil {
@@ -219,7 +224,7 @@ func (b *bringing) enter(ctx context.Context) (err error) {
 	entered, top, err := confine.Enter(ctx, b.On, b.world)
 	if errors.Is(err, host.ErrNotConfined) {
 		var why runs.Reasons
-		why.Add(b.where()+" offers "+err.Error(), "A copy whose plugins could send mails or change the site is not made. Linux from 5.12 on offers what is needed; a host may have switched it off (user namespaces). Rehearse on a machine that has it.")
+		b.addNotConfined(&why, err)
 		return why.Refusal()
 	}
 	if err != nil {
@@ -228,6 +233,10 @@ func (b *bringing) enter(ctx context.Context) (err error) {
 	b.host, b.top = entered, top
 	b.disk, err = files.NewRoots(ctx, b.host, "/")
 	return err
+}
+
+func (b *bringing) addNotConfined(why *runs.Reasons, err error) {
+	why.Add(b.where()+" offers "+err.Error(), "A copy whose plugins could send mails or change the site is not made. Linux from 5.12 on offers what is needed; a host may have switched it off (user namespaces). Rehearse on a machine that has it.")
 }
 
 // forAll is the mode of folders that all programs of a world may enter: nobody else gets as far as there.

@@ -25,6 +25,7 @@ type Options struct {
 // Recover settles the run that was interrupted, to the old version or the new,
 // going by what it finds on the site.
 func Recover(ctx context.Context, w *workspace.Workspace, o Options) (run *runs.Run, err error) {
+	o.Patient = true // whoever was interrupted may have left a lock
 	unsettled, err := runs.Unsettled(w)
 	if err != nil {
 		return nil, err

@@ -62,6 +62,8 @@ type Guard struct {
 	Clock  Clock
 	// AskSecret asks a person for the passphrase of the store; nil: nobody is there.
 	AskSecret func(what string) (string, error)
+	// Patient waits out a lock that nobody renews any more, where a lock is such.
+	Patient bool
 	// Abandon ends when even going back is to be left to recover: a second Ctrl-C.
 	Abandon context.Context
 }
@@ -123,12 +125,16 @@ var ErrBusy = errors.New("another run works on this site")
 // other. Whoever could not change the site cannot keep it locked.
 func (s *Session) Lock(ctx context.Context) error {
 	layout := s.Site.CMS.Layout()
-	unlock, err := s.Site.Files.Lock(ctx, s.Site.Root, func(user int) bool {
+	unlock, err := s.lockPatiently(ctx, func(user int) bool {
 		return slices.ContainsFunc([]string{s.Site.Root, layout.Themes, layout.Plugins}, func(folder string) bool {
 			entry, err := s.Site.Files.Lstat(ctx, folder)
 			return err == nil && s.Site.Host.Accounts().MayWrite(ctx, user, entry)
 		})
 	})
+	var lease *files.LeaseError
+	if errors.As(err, &lease) {
+		return fmt.Errorf("%w, or did: its lock was renewed %s ago, and is nobody's %s after that. Wait until it ends, then try again; a recovery waits by itself", ErrBusy, lease.Age.Round(time.Second), lease.Lasts)
+	}
 	if errors.Is(err, files.ErrLocked) {
 		err = fmt.Errorf("%w. Wait until it ends, then try again", ErrBusy)
 		if other, readErr := durable.ReadJSON[holder](holderFile(s.Site.Workspace)); readErr == nil {
@@ -141,6 +147,25 @@ func (s *Session) Lock(ctx context.Context) error {
 	}
 	s.unlock = unlock
 	return durable.SaveJSON(holderFile(s.Site.Workspace), holder{Who: runs.WhoAmI(), Process: os.Getpid(), Workspace: s.Site.Workspace.Dir, Since: time.Now()})
+}
+
+// between is how long is waited between two looks at a lock that may be nobody's soon.
+const between = 2 * time.Second
+
+// lockPatiently locks the site. Where patience is wanted, a lock that nobody renews is waited out.
+func (s *Session) lockPatiently(ctx context.Context, counts func(user int) bool) (unlock func() error, err error) {
+	for last := time.Duration(-1); ; {
+		unlock, err = s.Site.Files.Lock(ctx, s.Site.Root, counts)
+		var lease *files.LeaseError
+		if !s.Patient || !errors.As(err, &lease) || lease.Age < last { // somebody renewed it
+			return unlock, err
+		}
+		last = lease.Age
+		s.Report.Begin(fmt.Sprintf("waiting until nobody can be at work any more (%s of %s)", last.Round(time.Second), lease.Lasts), 0, "")
+		if ended := s.Clock.Wait(ctx, between); ended != nil {
+			return nil, ended
+		}
+	}
 }
 
 // Open opens and locks the site of the workspace. What only concerns the database

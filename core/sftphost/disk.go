@@ -67,6 +67,9 @@ func (d *Disk) Real(ctx context.Context, name string) (string, error) {
 	if err := ctx.Err(); err != nil {
 		return "", err
 	}
+	if rest, ok := strings.CutPrefix(name, "/~/"); ok {
+		name = rest // which servers take to be in the account's home
+	}
 	real, err := d.client.RealPath(name)
 	if err != nil {
 		return "", explain("resolve", name, err)
@@ -590,16 +593,23 @@ func (r *root) Writable(ctx context.Context, name string) error {
 	if err := r.client.Mkdir(probe); err != nil {
 		return explain("write in", whole, err)
 	}
-	if info, err := r.client.Lstat(probe); err == nil {
-		r.known.ahead.Store(int64(time.Until(info.ModTime()).Truncate(Grain)))
-		if told, ok := info.Sys().(*sftp.FileStat); ok {
-			r.known.self.Store(int64(told.UID))
-		}
-	}
+	r.learn(probe)
 	if err := r.client.RemoveDirectory(probe); err != nil {
 		return explain("write in", whole, err)
 	}
 	return nil
+}
+
+// learn learns from what was made just now what time it is there, and as whom files are made.
+func (r *root) learn(made string) {
+	info, err := r.client.Lstat(made)
+	if err != nil {
+		return
+	}
+	r.known.ahead.Store(int64(time.Until(info.ModTime()).Truncate(Grain)))
+	if told, ok := info.Sys().(*sftp.FileStat); ok {
+		r.known.self.Store(int64(told.UID))
+	}
 }
 
 // CanOwn believes that it can as long as it is not known who we are: what cannot be given is told then. Of groups

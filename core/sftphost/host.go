@@ -83,7 +83,45 @@ func (h *Host) PutTemporary(context.Context, string, []byte) (string, func() err
 }
 
 // Databases are reached by connections from there.
-func (h *Host) Databases() host.Databases { return database.Engines{Dial: h.Dial} }
+func (h *Host) Databases() host.Databases { return servers{database.Engines{Dial: h.Dial}} }
+
+// servers are those of databases. One that is a file would be looked for on our own disk.
+type servers struct{ database.Engines }
+
+func (servers) check(login database.Login) error {
+	if login.Engine == "sqlite" {
+		return fmt.Errorf("open the database %s: it is a file, which only a program on its machine can open: %w (%w)", login.File, database.ErrUnreachable, errors.ErrUnsupported)
+	}
+	return nil
+}
+
+func (s servers) Open(ctx context.Context, login database.Login, owner database.Owner) (database.Database, error) {
+	if err := s.check(login); err != nil {
+		return nil, err
+	}
+	return s.Engines.Open(ctx, login, owner)
+}
+
+func (s servers) Create(ctx context.Context, login database.Login) error {
+	if err := s.check(login); err != nil {
+		return err
+	}
+	return s.Engines.Create(ctx, login)
+}
+
+func (s servers) Scratch(ctx context.Context, login database.Login) (database.Database, func() error, error) {
+	if err := s.check(login); err != nil {
+		return nil, nil, err
+	}
+	return s.Engines.Scratch(ctx, login)
+}
+
+func (s servers) SweepScratch(ctx context.Context, login database.Login) error {
+	if err := s.check(login); err != nil {
+		return err
+	}
+	return s.Engines.SweepScratch(ctx, login)
+}
 
 // Accounts are numbers.
 func (h *Host) Accounts() host.Accounts { return numbers{h.known} }

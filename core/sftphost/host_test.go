@@ -9,6 +9,7 @@ import (
 	"sync/atomic"
 	"testing"
 
+	"wetland/core/database"
 	"wetland/core/files"
 	"wetland/core/files/filestest"
 	"wetland/core/host/hosttest"
@@ -119,6 +120,23 @@ func TestSwapIsOneWrite(t *testing.T) {
 	}
 	if n := line.writes.Load() - before - asked; n != 1 {
 		t.Errorf("the swap took %d writes", n)
+	}
+}
+
+// A database that is a file is never looked for on our own disk.
+func TestNoFileOfOurs(t *testing.T) {
+	all := account(t).Databases()
+	file := filepath.Join(t.TempDir(), "site.sqlite")
+	login := database.Login{Engine: "sqlite", File: file}
+	_, err1 := all.Open(t.Context(), login, database.Everything)
+	_, _, err2 := all.Scratch(t.Context(), login)
+	for call, err := range map[string]error{"Open": err1, "Scratch": err2, "Create": all.Create(t.Context(), login), "SweepScratch": all.SweepScratch(t.Context(), login)} {
+		if !errors.Is(err, errors.ErrUnsupported) {
+			t.Errorf("%s: %v", call, err)
+		}
+	}
+	if _, err := os.Lstat(file); err == nil {
+		t.Error("it was made here")
 	}
 }
 

@@ -4,7 +4,6 @@ import (
 	"context"
 	"crypto/rand"
 	"errors"
-	"fmt"
 	"io/fs"
 	"os"
 	"path"
@@ -35,7 +34,7 @@ type Lease struct {
 }
 
 // Usual is the lease of a disk that nothing else was said of.
-var Usual = Lease{Lasts: 90 * time.Second, Renew: 10 * time.Second, Margin: 30 * time.Second}
+var Usual = Lease{Lasts: 45 * time.Second, Renew: 5 * time.Second, Margin: 15 * time.Second}
 
 // ErrLockLost says that a lock could not be renewed in time, and that nothing was changed since: somebody else may
 // hold it now.
@@ -90,15 +89,6 @@ func (l *lease) free() {
 	l.place, l.lost = "", false
 }
 
-// HeldError is a files.ErrLocked that says how long ago the lock was renewed.
-type HeldError struct{ Age time.Duration }
-
-func (e *HeldError) Error() string {
-	return fmt.Sprintf("%v; it was renewed %s ago", files.ErrLocked, e.Age.Round(time.Second))
-}
-
-func (e *HeldError) Unwrap() error { return files.ErrLocked }
-
 // Lock takes a folder, and renews that until unlock is called. All holders count: who they are is not told.
 func (r *root) Lock(ctx context.Context, name string, _ func(user int) bool) (unlock func() error, err error) {
 	whole, err := r.folder(ctx, "lock", name)
@@ -141,6 +131,7 @@ func (r *root) takeLock(ctx context.Context, place, file string) error {
 		}
 		err := r.client.Mkdir(place)
 		if err == nil {
+			r.learn(place)
 			return r.makeFile(file)
 		}
 		if err = r.making("lock", place, err); !errors.Is(err, fs.ErrExist) {
@@ -233,7 +224,7 @@ func (r *root) takeAway(place, own string) error {
 		return err
 	}
 	if age := now.Sub(is.last); age <= r.Lease.Lasts {
-		return &fs.PathError{Op: "lock", Path: path.Dir(place), Err: &HeldError{max(age, 0)}}
+		return &fs.PathError{Op: "lock", Path: path.Dir(place), Err: &files.LeaseError{Age: max(age, 0), Lasts: r.Lease.Lasts}}
 	}
 	aside := place + "-" + own
 	if err := r.client.Rename(place, aside); err != nil {

@@ -27,6 +27,7 @@ func TestDestinations(t *testing.T) {
 		"ssh://ferry.example:2222/srv/../srv/www/":         {Host: "ferry.example", Port: 2222, Path: "/srv/www"},
 		"ssh://keeper@[2001:db8::7]:22/srv":                {User: "keeper", Host: "2001:db8::7", Port: 22, Path: "/srv"},
 		"ssh://crossing":                                   {Host: "crossing", Path: "/"},
+		"sftp://keeper@ferry.example/www":                  {User: "keeper", Host: "ferry.example", Path: "/www", FilesAlone: true},
 		"ssh://keeper@ferry.example/srv/w%20ww/f%C3%A4hre": {User: "keeper", Host: "ferry.example", Path: "/srv/w ww/fähre"},
 	} {
 		got, err := ParseDestination(text)

@@ -14,6 +14,7 @@ import (
 
 	"wetland/core/phrase"
 	"wetland/core/remote"
+	"wetland/core/sftphost"
 	"wetland/core/sshclient"
 	"wetland/core/sshhost/helpers"
 	"wetland/core/wire"
@@ -39,6 +40,9 @@ const mark = "WETLAND HELPER "
 
 // enter enters the account and starts the helper, which is put there if it is missing.
 func (h *Host) enter(ctx context.Context) (*entered, error) {
+	if h.to.FilesAlone {
+		return h.enterForFiles(ctx)
+	}
 	if h.o.Put == NeverPut {
 		return nil, ErrNever
 	}
@@ -65,6 +69,19 @@ func (h *Host) enter(ctx context.Context) (*entered, error) {
 	}
 	is.Host = started
 	return is, nil
+}
+
+// enterForFiles enters the account by SFTP.
+func (h *Host) enterForFiles(ctx context.Context) (*entered, error) {
+	client, err := sshclient.Connect(ctx, h.to, h.o.Options)
+	if err != nil {
+		return nil, err
+	}
+	on, err := sftphost.On(ctx, client, h.Name())
+	if err != nil {
+		return nil, err
+	}
+	return &entered{Host: on, client: client}, nil
 }
 
 // place is where the helper belongs on a machine, and what that is.
@@ -102,7 +119,7 @@ func (h *Host) start(ctx context.Context, client *sshclient.Client, programs map
 	case "home":
 		return nil, place{}, fmt.Errorf("%w: it has no home, or %s is not its own. Name a folder: helper_folder under [host]", ErrShell, file)
 	}
-	return nil, place{}, fmt.Errorf("%w: its shell says %q%s. A jailed shell, or one for moving files alone, cannot be used yet: ask your host for a full one", ErrShell, said.beginning(), complaint(program))
+	return nil, place{}, fmt.Errorf("%w: its shell says %q%s. Where files can be moved alone, name it by sftp:// in place of ssh://; or ask your host for a full shell", ErrShell, said.beginning(), complaint(program))
 }
 
 func complaint(program *sshclient.Program) string {

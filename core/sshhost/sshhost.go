@@ -19,7 +19,6 @@ import (
 	"wetland/core/database"
 	"wetland/core/files"
 	"wetland/core/host"
-	"wetland/core/remote"
 	"wetland/core/sshclient"
 )
 
@@ -58,9 +57,9 @@ type Host struct {
 
 var _ host.Confiner = (*Host)(nil)
 
-// entered is an account that was entered, with a helper that answers.
+// entered is an account that was entered: with a helper that answers, or for files alone.
 type entered struct {
-	*remote.Host
+	host.Host
 	client *sshclient.Client
 	put    string // where the helper was put, now; "": it was there
 }
@@ -84,8 +83,16 @@ func (h *Host) Now() time.Time {
 	return h.is.Now()
 }
 
-// Abilities are those of the helper.
+// Abilities are those of the helper, or of an account for files alone.
 func (h *Host) Abilities() host.Abilities {
+	h.lock.Lock()
+	defer h.lock.Unlock()
+	switch {
+	case h.is != nil:
+		return h.is.Abilities()
+	case h.to.FilesAlone:
+		return host.Abilities{Dial: true}
+	}
 	return host.Abilities{Dial: true, Run: true, Temporary: true}
 }
 
@@ -159,6 +166,8 @@ func (h *Host) sshWords() string {
 type About struct {
 	NotUsed []string // of the user's settings of ssh, and why
 	Put     string   // where the helper was put just now; "": it was there
+	// FilesAlone says that the account was entered for moving files, and that no helper runs there.
+	FilesAlone bool
 }
 
 // Enter enters the account now, and tells about it.
@@ -167,7 +176,7 @@ func (h *Host) Enter(ctx context.Context) (About, error) {
 	if err != nil {
 		return About{}, err
 	}
-	return About{NotUsed: is.client.Settings.NotUsed, Put: is.put}, nil
+	return About{NotUsed: is.client.Settings.NotUsed, Put: is.put, FilesAlone: h.to.FilesAlone}, nil
 }
 
 // Close leaves the account.
@@ -231,20 +240,33 @@ func (h *Host) PutTemporary(ctx context.Context, ending string, content []byte) 
 
 // Machine tells what there is on that machine.
 func (h *Host) Machine(ctx context.Context) (host.Machine, error) {
-	is, err := h.inside(ctx)
+	ground, err := h.ground(ctx)
 	if err != nil {
 		return host.Machine{}, err
 	}
-	return is.Machine(ctx)
+	return ground.Machine(ctx)
+}
+
+// ground is the account, if worlds can be made there.
+func (h *Host) ground(ctx context.Context) (host.Confiner, error) {
+	is, err := h.inside(ctx)
+	if err != nil {
+		return nil, err
+	}
+	ground, ok := is.Host.(host.Confiner)
+	if !ok {
+		return nil, fmt.Errorf("%w: no programs run in this account", host.ErrNotConfined)
+	}
+	return ground, nil
 }
 
 // Confine makes a world there.
 func (h *Host) Confine(ctx context.Context, w host.World) (io.ReadWriteCloser, string, error) {
-	is, err := h.inside(ctx)
+	ground, err := h.ground(ctx)
 	if err != nil {
 		return nil, "", err
 	}
-	return is.Confine(ctx, w)
+	return ground.Confine(ctx, w)
 }
 
 // Databases are those there.

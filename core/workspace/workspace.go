@@ -504,7 +504,7 @@ func (c *Config) checkSite(say func(string, ...any)) {
 	if c.Site.Root == "" {
 		say("[site] root is missing: the folder that holds the site")
 	} else if !filepath.IsAbs(c.Site.Root) && !IsElsewhere(c.Site.Root) {
-		say("[site] root must be an absolute path, or ssh://USER@HOST/PATH, not %q", c.Site.Root)
+		say("[site] root must be an absolute path, ssh://USER@HOST/PATH or sftp://USER@HOST/PATH, not %q", c.Site.Root)
 	}
 	if c.Reach.FromHost && !IsElsewhere(c.Site.Root) {
 		say("[reach] from_host is for a site on another machine")

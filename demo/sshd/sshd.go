@@ -143,13 +143,15 @@ type Account struct {
 	*Server
 	Home  string
 	Cache string // its folder for caches, on the server's side
+	// FilesAlone says that it lets files be moved, and no program be run.
+	FilesAlone bool
 }
 
-// StartAccount starts a server for it; all files are in a folder.
-func StartAccount(ctx context.Context, dir string) (*Account, error) {
+// StartAccount starts a server for it, with more lines of its settings; all files are in a folder.
+func StartAccount(ctx context.Context, dir string, more ...string) (*Account, error) {
 	a := &Account{Home: filepath.Join(dir, "home"), Cache: filepath.Join(dir, "cache")}
 	var err error
-	if a.Server, err = Start(ctx, dir, "MaxStartups 100", "MaxSessions 100", "SetEnv XDG_CACHE_HOME="+a.Cache); err != nil {
+	if a.Server, err = Start(ctx, dir, append([]string{"MaxStartups 100", "MaxSessions 100", "SetEnv XDG_CACHE_HOME=" + a.Cache}, more...)...); err != nil {
 		return nil, err
 	}
 	settings := filepath.Join(a.Home, ".ssh")
@@ -175,5 +177,9 @@ func (a *Account) At(folder string) string { return a.By(a.Address(), folder) }
 
 // By is that folder by way of another address.
 func (a *Account) By(address, folder string) string {
-	return (&url.URL{Scheme: "ssh", User: url.User(a.User), Host: address, Path: folder}).String()
+	scheme := "ssh"
+	if a.FilesAlone {
+		scheme = "sftp"
+	}
+	return (&url.URL{Scheme: scheme, User: url.User(a.User), Host: address, Path: folder}).String()
 }

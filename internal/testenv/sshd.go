@@ -92,14 +92,24 @@ func StartSSHAccount(t testing.TB) *sshd.Account {
 	return account
 }
 
-func startSSHAccount(t testing.TB) (account *sshd.Account, stop func()) {
+// StartFilesAccount is that account by way of a server of the test's own that lets files be moved, and no program
+// be run, with more lines of its settings.
+func StartFilesAccount(t testing.TB, more ...string) *sshd.Account {
+	t.Helper()
+	account, stop := startSSHAccount(t, append([]string{"ForceCommand internal-sftp"}, more...)...)
+	t.Cleanup(stop)
+	account.FilesAlone = true
+	return account
+}
+
+func startSSHAccount(t testing.TB, more ...string) (account *sshd.Account, stop func()) {
 	t.Helper()
 	needSSH(t)
 	dir, err := os.MkdirTemp("", "wetland-ssh-*")
 	if err != nil {
 		t.Fatal(err)
 	}
-	account, err = sshd.StartAccount(t.Context(), dir)
+	account, err = sshd.StartAccount(t.Context(), dir, more...)
 	if err != nil {
 		_ = os.RemoveAll(dir)
 		t.Fatal(err)
