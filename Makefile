@@ -31,11 +31,11 @@ check:
 
 # Real servers come from Debian's packages, without any service being started;
 # elsewhere the tests that need them skip, and say so. Nothing is taken from the
-# cache: it does not see that e2e drives the built program. It takes longest, and begins first.
+# cache: it does not see that e2e drives the built program.
 test:
 	scripts/setup-test.sh $(SERVERS)
 	scripts/build-helpers.sh $$(go env GOARCH)
-	WETLAND_TEST_SERVERS=$(SERVERS) go test -count=1 -parallel 4 -timeout 30m ./e2e ./...
+	WETLAND_TEST_SERVERS=$(SERVERS) go test -count=1 -parallel 4 -timeout 40m ./...
 
 torture:
 	scripts/setup-test.sh $(SERVERS)

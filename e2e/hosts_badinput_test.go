@@ -64,7 +64,7 @@ func TestHostsThatDoNotServe(t *testing.T) {
 		{name: "a folder by a link", root: link, code: 0, words: []string{"Adopted."}},
 		{name: "another site behind the address", address: other.address, code: 2, words: []string{"answers at"}},
 		{name: "too many keys", settings: []string{"MaxAuthTries 3"}, config: many.String(), code: 1, words: []string{"does not let this account in", "IdentitiesOnly"}},
-		{name: "files alone", settings: []string{"ForceCommand internal-sftp"}, code: 1, words: []string{"the account runs no programs of ours", "ask your host for a full one"}},
+		{name: "files alone", settings: []string{"ForceCommand internal-sftp"}, code: 1, words: []string{"the account runs no programs of ours", "name it by sftp://"}},
 		{name: "a jailed shell", settings: []string{"ForceCommand /bin/echo This account may not do that."}, code: 1, words: []string{"the account runs no programs of ours", "This account may not do that."}},
 		{name: "no way to write there", settings: []string{"SetEnv XDG_CACHE_HOME=/proc/nowhere"}, code: 1, words: []string{"it could not be written", "/proc/nowhere"}},
 		{name: "a password in the address", root: "//keeper:secret@127.0.0.1/srv", code: 1, words: []string{"must hold no password"}},

@@ -9,6 +9,7 @@ import (
 // Where files can be moved alone, what cannot be done is told before anything is touched: a folder would be absent,
 // the tables cannot be reached.
 func TestFilesAlone(t *testing.T) {
+	t.Parallel()
 	t.Run("a gap", func(t *testing.T) {
 		account := testenv.StartFilesAccount(t)
 		reachBySSH(t, account)
@@ -16,6 +17,10 @@ func TestFilesAlone(t *testing.T) {
 		care := t.TempDir()
 		wetland(t, care, "adopt", site.Root, "--address", site.Address, "--no-browser").want(t, 0, "files are moved by SFTP", "exchange not offered")
 		wetland(t, care, "snapshot").want(t, 0)
+		good := newTheme(t, site, ".1", map[string]string{"assets/css/new.css": "p { margin: 0 }\n"})
+		wetland(t, care, "update", good).want(t, 0, "Kept.", "by two renames: the folder was absent for")
+		equalToPackage(t, good, "twentytwentyone", tree(t, site.Root+"/wp-content/themes/twentytwentyone"))
+		nothingLeft(t, site.Root)
 		site.Write(t, "wp-content/themes/twentytwentyone/assets/new.css", "p { margin: 0 }\n")
 		before := tree(t, site.Root, caches...)
 		account.FilesAlone = false // whose commands accept the gap

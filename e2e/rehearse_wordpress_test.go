@@ -237,7 +237,7 @@ func TestRehearseWordPress(t *testing.T) {
 // A site on another machine is rehearsed there: its files and rows need not travel once more. Nothing is left
 // there, either. Where the machine lacks what a copy needs, and where somebody wants that, it is made here.
 func TestRehearseWhereTheSiteIs(t *testing.T) {
-	account := testenv.OwnSSHAccount(t)
+	account := testenv.StartSSHAccount(t)
 	reachBySSH(t, account)
 	site := testenv.WordPress(t)
 	workspace := adoptKind(t, site)
@@ -253,8 +253,10 @@ func TestRehearseWhereTheSiteIs(t *testing.T) {
 	}
 	good := newTheme(t, site, ".1", map[string]string{"assets/css/new.css": "p { margin: 0 }\n"})
 	there(good).want(t, 0, "up on ssh://", "Sound on a copy")
-	there(good, "--from", "snap-1").want(t, 0, "up on ssh://", "Sound on a copy")
-	there(good, "--here").want(t, 0, "up on this machine", "Sound on a copy")
+	if os.Getenv("WETLAND_TORTURE") != "" {
+		there(good, "--from", "snap-1").want(t, 0, "up on ssh://", "Sound on a copy")
+		there(good, "--here").want(t, 0, "up on this machine", "Sound on a copy")
+	}
 
 	// Whoever is gone in the middle of it leaves nothing on that machine.
 	command := wetlandCommand(t, "rehearse", good)

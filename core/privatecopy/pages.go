@@ -30,7 +30,7 @@ func (b *bringing) servePages(ctx, alive context.Context, login *database.Login)
 	own := network.HostPort(address)
 	at := net.JoinHostPort("0.0.0.0", portOf(address))
 	if b.tls != nil {
-		at = b.world.Plain
+		at, own = b.world.Plain, b.world.Plain // what takes TLS off listens before there is anybody behind it
 		file := filepath.Join(b.folder, "certificate.pem")
 		if err := os.WriteFile(file, b.tls.certificate, 0o600); err != nil {
 			return err

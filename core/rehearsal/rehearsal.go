@@ -235,7 +235,10 @@ func (r *rehearsal) compare(onCopy *smoke.Take) error {
 	}
 	onSite := *r.present
 	onSite.Moving = append(slices.Clone(onSite.Moving), onCopy.Moving...) // it was looked at once
-	onSite.Pages = slices.DeleteFunc(slices.Clone(onSite.Pages), func(f smoke.Facts) bool { _, is := onCopy.Page(f.Path); return !is })
+	onSite.Pages = slices.DeleteFunc(untimed(onSite.Pages), func(f smoke.Facts) bool { _, is := onCopy.Page(f.Path); return !is })
+	alike := *onCopy
+	alike.Pages = untimed(onCopy.Pages)
+	onCopy = &alike
 	// A judgement tells of what is lost: what the copy has not, and what the site has not.
 	var differ []difference
 	for _, one := range []*smoke.Judgement{judging.Judge(&onSite, onCopy), judging.Judge(onCopy, &onSite)} {
@@ -247,6 +250,15 @@ func (r *rehearsal) compare(onCopy *smoke.Take) error {
 		}
 	}
 	return r.tellDifferences(differ, onCopy)
+}
+
+// untimed leaves out how long pages took: a copy has just been started, and gives way to all else on its machine.
+func untimed(pages []smoke.Facts) []smoke.Facts {
+	pages = slices.Clone(pages)
+	for i := range pages {
+		pages[i].Took = 0
+	}
+	return pages
 }
 
 // difference is a page that is not on the copy as on the site, and how.
