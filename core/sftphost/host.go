@@ -124,7 +124,7 @@ func (s servers) SweepScratch(ctx context.Context, login database.Login) error {
 }
 
 // Accounts are numbers.
-func (h *Host) Accounts() host.Accounts { return numbers{h.known} }
+func (h *Host) Accounts() host.Accounts { return numbers{&h.known} }
 
 // numbers are users and groups of which nothing else is known.
 type numbers struct{ known *known }

@@ -131,7 +131,9 @@ func (r *root) takeLock(ctx context.Context, place, file string) error {
 		}
 		err := r.client.Mkdir(place)
 		if err == nil {
-			r.learn(place)
+			if _, err := r.learn(place); err != nil {
+				return err
+			}
 			return r.makeFile(file)
 		}
 		if err = r.making("lock", place, err); !errors.Is(err, fs.ErrExist) {
@@ -219,7 +221,7 @@ func (r *root) takeAway(place, own string) error {
 	if err != nil {
 		return err
 	}
-	now, err := r.now(path.Dir(place), own)
+	now, err := r.try("ask for the time in", path.Dir(place))
 	if err != nil {
 		return err
 	}
@@ -232,7 +234,7 @@ func (r *root) takeAway(place, own string) error {
 	}
 	again, err := r.lookAtLock(aside)
 	if err != nil {
-		return err
+		return gone(err) // whoever took the lock meanwhile clears up
 	}
 	if !slices.Equal(again.names, is.names) || !again.last.Equal(is.last) {
 		if err := r.client.Rename(aside, place); err != nil {
@@ -240,25 +242,19 @@ func (r *root) takeAway(place, own string) error {
 		}
 		return &fs.PathError{Op: "lock", Path: path.Dir(place), Err: files.ErrLocked}
 	}
-	for _, name := range again.names {
-		if err := r.remove(path.Join(aside, name)); err != nil {
-			return err
-		}
-	}
-	return r.remove(aside)
+	return gone(r.removeLock(aside))
 }
 
-// now is the time on the server: that of what is made there.
-func (r *root) now(folder, own string) (now time.Time, err error) {
-	probe := path.Join(folder, lockName+"-try-"+own)
-	if err := r.client.Mkdir(probe); err != nil {
-		return now, explain("ask for the time in", folder, err)
+// removeLock takes the folder of a lock away.
+func (r *root) removeLock(folder string) error {
+	is, err := r.lookAtLock(folder)
+	if err != nil {
+		return err
 	}
-	info, err := r.client.Lstat(probe)
-	if err == nil {
-		now = info.ModTime()
+	for _, name := range is.names {
+		err = errors.Join(err, r.remove(path.Join(folder, name)))
 	}
-	return now, errors.Join(err, gone(explain("ask for the time in", folder, r.client.RemoveDirectory(probe))))
+	return errors.Join(err, r.remove(folder))
 }
 
 // sweepLocks takes away what was made to take a lock, and left by a crash. What cannot be taken away is no harm.
@@ -269,13 +265,7 @@ func (r *root) sweepLocks(folder string) {
 	}
 	for _, info := range infos {
 		if strings.HasPrefix(info.Name(), lockName+"-") {
-			whole := path.Join(folder, info.Name())
-			if is, err := r.lookAtLock(whole); err == nil {
-				for _, name := range is.names {
-					_ = r.remove(path.Join(whole, name))
-				}
-			}
-			_ = r.remove(whole)
+			_ = r.removeLock(path.Join(folder, info.Name()))
 		}
 	}
 }
