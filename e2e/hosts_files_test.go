@@ -18,13 +18,19 @@ func TestFilesAlone(t *testing.T) {
 		wetland(t, care, "adopt", site.Root, "--address", site.Address, "--no-browser").want(t, 0, "files are moved by SFTP", "exchange not offered")
 		wetland(t, care, "snapshot").want(t, 0)
 		good := newTheme(t, site, ".1", map[string]string{"assets/css/new.css": "p { margin: 0 }\n"})
-		wetland(t, care, "update", good).want(t, 0, "Kept.", "by two renames: the folder was absent for")
+		asked := func(accepted bool, args ...string) result {
+			account.FilesAlone = accepted // then commands accept the gap
+			return wetland(t, care, args...)
+		}
+		before := tree(t, site.Root, caches...)
+		asked(false, "update", good).want(t, 2, "missing for an instant", "--allow-gap")
+		same(t, before, tree(t, site.Root, caches...))
+		asked(true, "update", good).want(t, 0, "Kept.", "by two renames: the folder was absent for")
 		equalToPackage(t, good, "twentytwentyone", tree(t, site.Root+"/wp-content/themes/twentytwentyone"))
 		nothingLeft(t, site.Root)
 		site.Write(t, "wp-content/themes/twentytwentyone/assets/new.css", "p { margin: 0 }\n")
-		before := tree(t, site.Root, caches...)
-		account.FilesAlone = false // whose commands accept the gap
-		wetland(t, care, "restore", "snap-1", "--yes").want(t, 2, "would be missing for an instant", "--allow-gap")
+		before = tree(t, site.Root, caches...)
+		asked(false, "restore", "snap-1", "--yes").want(t, 2, "missing for an instant", "--allow-gap")
 		same(t, before, tree(t, site.Root, caches...))
 	})
 	t.Run("no connections", func(t *testing.T) {

@@ -14,6 +14,8 @@ import (
 	"golang.org/x/sync/errgroup"
 
 	"wetland/core/files"
+	"wetland/core/phrase"
+	"wetland/core/runs"
 	"wetland/core/session"
 )
 
@@ -25,9 +27,32 @@ type Staging struct {
 	empty    bool // it was made just now
 }
 
+// noExchange says what it means that two folders cannot be exchanged, and allowGap what to do about it.
+const (
+	noExchange = "this disk cannot exchange two folders in one step: between two renames visitors would find the folder missing for an instant"
+	allowGap   = "To accept that, add --allow-gap."
+)
+
+// CheckGap refuses, before anything is touched, what would leave folders absent for an instant, where that is known
+// beforehand and was not accepted. A disk that can exchange may refuse all the same, once it is tried.
+func CheckGap(ctx context.Context, s *session.Session, folders []string, accepted bool, why *runs.Reasons) {
+	if accepted || s.Site.Files.CanExchange() {
+		return
+	}
+	var there []string
+	for _, folder := range folders {
+		if _, err := s.Site.Files.Lstat(ctx, folder); err == nil { // into an empty place it is one step
+			there = append(there, path.Base(folder))
+		}
+	}
+	if len(there) > 0 {
+		why.Add(noExchange+" ("+phrase.List(there, 4)+")", allowGap)
+	}
+}
+
 // OpenStaging picks the folder by trying the exchange with the live folder's
 // parent, and makes it.
-func OpenStaging(ctx context.Context, s *session.Session, live string, allowGap bool) (Staging, error) {
+func OpenStaging(ctx context.Context, s *session.Session, live string, accepted bool) (Staging, error) {
 	undo := context.WithoutCancel(ctx)
 	var fallback Staging
 	var refused []string
@@ -55,8 +80,8 @@ func OpenStaging(ctx context.Context, s *session.Session, live string, allowGap 
 	if fallback.Folder == "" {
 		return Staging{}, fmt.Errorf("new files cannot be put beside the site: %s", strings.Join(refused, "; "))
 	}
-	if !allowGap {
-		return Staging{}, errors.Join(fmt.Errorf("this disk cannot exchange two folders in one step: between two renames visitors would find the folder missing for an instant. To accept that, add --allow-gap (%s)", strings.Join(refused, "; ")), s.Site.Files.Remove(undo, fallback.Folder))
+	if !accepted {
+		return Staging{}, errors.Join(fmt.Errorf("%s. %s (%s)", noExchange, allowGap, strings.Join(refused, "; ")), s.Site.Files.Remove(undo, fallback.Folder))
 	}
 	return fallback, nil
 }

@@ -279,7 +279,7 @@ func (r *rehearsal) tellDifferences(differ []difference, onCopy *smoke.Take) err
 	if 2*len(differ) > len(onCopy.Pages) {
 		r.Report.End(progress.Bad, "as the site", words)
 		var why runs.Reasons
-		why.Add("the copy does not answer as the site does, so that nothing could be learnt from it: "+words+statusWords(onCopy, differ[0].page), "See what the site has that this machine does not: modules of PHP, another version of it, rules of its web server.")
+		why.Add("the copy does not answer as the site does, so that nothing could be learnt from it: "+words+statusWords(onCopy, differ[0].page), "See what the site has that the machine of the copy does not: modules of PHP, another version of it, rules of its web server.")
 		return noCopy(context.Background(), why.Refusal())
 	}
 	r.note.Differs = append(r.note.Differs, words)

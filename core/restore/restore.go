@@ -265,8 +265,9 @@ func (r *restoration) carryOut(ctx context.Context) (*runs.Run, error) {
 	if err := r.makePlan(ctx, r.before.Described()); err != nil {
 		return stop(err)
 	}
-	if err := r.checkGap(ctx); err != nil {
-		return stop(err)
+	var gap runs.Reasons
+	if deploy.CheckGap(ctx, r.Session, r.swaps, r.options.AllowGap, &gap); len(gap) > 0 {
+		return stop(gap.Refusal())
 	}
 	if !r.plan.Empty() {
 		if err := r.verifyWanted(ctx); err != nil {
@@ -277,17 +278,6 @@ func (r *restoration) carryOut(ctx context.Context) (*runs.Run, error) {
 		return stop(session.ErrDeclined)
 	}
 	return r.finish()
-}
-
-// checkGap refuses to have folders be absent for an instant, unless that was accepted.
-func (r *restoration) checkGap(ctx context.Context) error {
-	var why runs.Reasons
-	for _, live := range r.swaps {
-		if _, err := r.Site.Files.Lstat(ctx, live); err == nil && !r.options.AllowGap && !r.Site.Files.CanExchange() {
-			why.Add(fmt.Sprintf("%s would be missing for an instant: two folders cannot be exchanged in one step there", live), "To accept that, add --allow-gap.")
-		}
-	}
-	return why.Refusal()
 }
 
 var chooseAnother = advice.Lead("Choose another snapshot:", advice.ListSnapshots)

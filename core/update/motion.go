@@ -232,6 +232,7 @@ func (m *motion) prepare(ctx context.Context, why *runs.Reasons) error {
 	}
 	*why = append(*why, ofSite...)
 	preflight.CheckNotice(m.Session, why)
+	deploy.CheckGap(ctx, m.Session, m.lives(), m.options.AllowGap, why)
 	pagecheck.CheckPages(m.Session, why)
 	if m.options.KeepBroken && !m.isReturn() {
 		why.Add("--keep-broken is for going back to an older version of one theme or plugin", "Leave it out.")
@@ -260,6 +261,14 @@ func (m *motion) prepare(ctx context.Context, why *runs.Reasons) error {
 		return err
 	}
 	return why.Refusal()
+}
+
+// lives are the folders that are replaced.
+func (m *motion) lives() (all []string) {
+	for _, c := range m.changes {
+		all = append(all, c.Live)
+	}
+	return all
 }
 
 // findTouched finds the pages that the components have a part in.
