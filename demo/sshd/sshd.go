@@ -14,6 +14,7 @@ import (
 	"path/filepath"
 	"strings"
 	"time"
+	"wetland/internal/ports"
 )
 
 // Program is where Debian puts the server; it starts itself again by its whole name.
@@ -28,6 +29,9 @@ type Server struct {
 	log        string
 	process    *exec.Cmd
 }
+
+// Process is the number of the process that listens.
+func (s *Server) Process() int { return s.process.Process.Pid }
 
 // patience bounds how long the server may take to come up on a busy machine.
 const patience = 2 * time.Minute
@@ -47,7 +51,7 @@ func Start(ctx context.Context, dir string, more ...string) (*Server, error) {
 			return nil, err
 		}
 	}
-	port, err := freePort()
+	port, err := ports.Free()
 	if err != nil {
 		return nil, err
 	}
@@ -71,15 +75,6 @@ func Start(ctx context.Context, dir string, more ...string) (*Server, error) {
 		return nil, fmt.Errorf("OpenSSH's server does not answer: %w\n%s", err, said)
 	}
 	return s, nil
-}
-
-func freePort() (int, error) {
-	listener, err := net.Listen("tcp", "127.0.0.1:0")
-	if err != nil {
-		return 0, err
-	}
-	defer listener.Close()
-	return listener.Addr().(*net.TCPAddr).Port, nil
 }
 
 // wait waits until the server answers.

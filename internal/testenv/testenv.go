@@ -8,7 +8,6 @@ import (
 	"database/sql"
 	"fmt"
 	"io"
-	"net"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -16,6 +15,7 @@ import (
 	"sync"
 	"testing"
 	"time"
+	"wetland/internal/ports"
 
 	_ "github.com/go-sql-driver/mysql" // the driver behind sql.Open("mysql", ...)
 )
@@ -221,7 +221,7 @@ func start(kind Kind) (*Server, func(), error) {
 		remove()
 		return nil, nil, fmt.Errorf("make its own tables: %w\n%s", err, out)
 	}
-	port, err := FreePort()
+	port, err := ports.Free()
 	if err != nil {
 		remove()
 		return nil, nil, err
@@ -345,14 +345,4 @@ func (s *Server) Database(t testing.TB) *Account {
 	}
 	t.Cleanup(func() { _ = a.Root.Close() })
 	return a
-}
-
-// FreePort returns a loopback port that nothing listens on.
-func FreePort() (int, error) {
-	listener, err := net.Listen("tcp", "127.0.0.1:0")
-	if err != nil {
-		return 0, err
-	}
-	defer listener.Close()
-	return listener.Addr().(*net.TCPAddr).Port, nil
 }

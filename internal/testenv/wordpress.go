@@ -18,6 +18,7 @@ import (
 	"slices"
 	"strings"
 	"testing"
+	"wetland/internal/ports"
 )
 
 //go:embed install.php
@@ -147,7 +148,7 @@ func layOutRelease(t testing.TB, kind Kind, release string, php []string) (*Site
 	if out, err := exec.Command("cp", "-a", source, s.Root).CombinedOutput(); err != nil {
 		t.Fatalf("copy WordPress: %v\n%s", err, out)
 	}
-	port, err := FreePort()
+	port, err := ports.Free()
 	if err != nil {
 		t.Fatal(err)
 	}
