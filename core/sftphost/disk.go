@@ -283,22 +283,6 @@ type opened struct {
 	name string
 }
 
-// reading is one that is read.
-type reading struct{ opened }
-
-func (f reading) Read(p []byte) (int, error) {
-	if err := f.ctx.Err(); err != nil {
-		return 0, err
-	}
-	n, err := f.file.Read(p)
-	if err != nil && !errors.Is(err, io.EOF) {
-		err = explain("read", f.name, err)
-	}
-	return n, err
-}
-
-func (f reading) Close() error { return f.file.Close() }
-
 func (r *root) Open(ctx context.Context, name string, offset int64) (io.ReadCloser, error) {
 	whole, err := r.at(ctx, "open", name)
 	if err != nil {
@@ -317,10 +301,7 @@ func (r *root) Open(ctx context.Context, name string, offset int64) (io.ReadClos
 	if err != nil {
 		return nil, explain("open", whole, err)
 	}
-	if _, err := file.Seek(offset, io.SeekStart); err != nil {
-		return nil, errors.Join(explain("open", whole, err), file.Close())
-	}
-	return reading{opened{ctx, file, whole}}, nil
+	return &reading{opened{ctx, file, whole}, offset}, nil
 }
 
 // SyncFolder does what can be done, which is nothing: SFTP has no word for it.

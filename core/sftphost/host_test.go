@@ -1,8 +1,11 @@
 package sftphost
 
 import (
+	"bytes"
+	"encoding/binary"
 	"errors"
 	"io"
+	"math/rand/v2"
 	"net"
 	"os"
 	"path/filepath"
@@ -155,4 +158,80 @@ func TestHost(t *testing.T) {
 			hosttest.TestHost(t, place)
 		})
 	}
+}
+
+// shortest is how much a server that cuts answers gives at a time, in bytes.
+const shortest = 700
+
+// unruly stands before a server: it gives less than was asked for, and answers in any order, as the protocol allows.
+func unruly(t *testing.T, server net.Conn) net.Conn {
+	t.Helper()
+	here, there := net.Pipe()
+	go func() {
+		defer server.Close()
+		for {
+			question, err := packet(there)
+			if err != nil {
+				return
+			}
+			const read = 5 // SSH_FXP_READ, which ends with how much is wanted
+			if last := question[len(question)-4:]; question[4] == read && binary.BigEndian.Uint32(last) > shortest {
+				binary.BigEndian.PutUint32(last, shortest)
+			}
+			if _, err := server.Write(question); err != nil {
+				return
+			}
+		}
+	}()
+	answers := make(chan []byte, 16)
+	go func() {
+		defer close(answers)
+		for {
+			answer, err := packet(server)
+			if err != nil {
+				return
+			}
+			answers <- answer
+		}
+	}()
+	go func() {
+		defer there.Close()
+		for answer := range answers {
+			held := [][]byte{answer}
+			for len(answers) > 0 {
+				held = append(held, <-answers)
+			}
+			rand.Shuffle(len(held), func(i, j int) { held[i], held[j] = held[j], held[i] })
+			if _, err := there.Write(bytes.Join(held, nil)); err != nil {
+				for range answers { // nobody hears them any more
+				}
+				return
+			}
+		}
+	}()
+	return here
+}
+
+// packet reads one packet with its length.
+func packet(from io.Reader) ([]byte, error) {
+	head := make([]byte, 4)
+	if _, err := io.ReadFull(from, head); err != nil {
+		return nil, err
+	}
+	whole := append(head, make([]byte, binary.BigEndian.Uint32(head))...)
+	_, err := io.ReadFull(from, whole[4:])
+	return whole, err
+}
+
+func TestUnrulyServer(t *testing.T) {
+	dir, err := filepath.EvalSymlinks(t.TempDir())
+	if err != nil {
+		t.Fatal(err)
+	}
+	d, err := NewDisk(unruly(t, served(t)))
+	if err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(func() { _ = d.Close() })
+	filestest.TestDisk(t, d, dir, Grain)
 }

@@ -11,6 +11,7 @@ import (
 	"os"
 	"path"
 	"path/filepath"
+	"runtime"
 	"slices"
 	"strings"
 	"sync"
@@ -125,6 +126,9 @@ func (s suite) writesAndReads(t *testing.T, dir string) {
 
 func (s suite) oddNames(t *testing.T, dir string) {
 	names := []string{"-rf", "with space", "new\nline", "'quote\"", "ümlaut", "u\u0308mlaut", "*", "..x", ".hidden", strings.Repeat("n", 200)}
+	if runtime.GOOS == "linux" {
+		names = append(names, "latin-1 \xe4", "\xff\xfe")
+	}
 	for _, name := range names {
 		must(t, s.create(path.Join(".", name), name))
 	}
