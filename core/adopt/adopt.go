@@ -33,6 +33,7 @@ import (
 	"wetland/core/smoke"
 	"wetland/core/smoke/fetching"
 	"wetland/core/smoke/judging"
+	"wetland/core/sshhost"
 	"wetland/core/workspace"
 )
 
@@ -131,13 +132,15 @@ func Adopt(ctx context.Context, o Options) (*Result, error) {
 }
 
 type adoption struct {
-	o       Options
-	system  cms.System
-	site    *site.Site // its workspace is made last
-	result  *Result
-	missing []cms.Missing
-	reach   fetching.Reach
-	pages   *fetching.Fetcher // with the browser, if one is to look
+	o      Options
+	system cms.System
+	// filesAlone says that the site's machine lets files be moved and runs no helper.
+	filesAlone bool
+	site       *site.Site // its workspace is made last
+	result     *Result
+	missing    []cms.Missing
+	reach      fetching.Reach
+	pages      *fetching.Fetcher // with the browser, if one is to look
 }
 
 func (a *adoption) doubt(what, do string) {
@@ -162,7 +165,24 @@ func (a *adoption) findHost(ctx context.Context) (on host.Host, folder string, e
 		}
 		return nil, "", refusal
 	}
-	on, folder, err = a.o.Hosts(a.o.Root, workspace.Config{Host: a.o.Host, Reach: a.o.Reach, Site: workspace.SiteConfig{Address: a.o.Address}})
+	on, folder, err = a.enterAt(ctx, a.o.Root)
+	var shell *sshhost.ShellError
+	if !errors.As(err, &shell) {
+		return on, folder, err
+	}
+	root := strings.Replace(a.o.Root, "ssh://", "sftp://", 1)
+	byFiles, at, filesErr := a.enterAt(ctx, root)
+	if filesErr != nil {
+		return nil, "", err
+	}
+	a.o.Root = root
+	a.doubt(fmt.Sprintf("the account runs no programs of ours (its shell says %s), and lets files be moved: %s names the site by sftp://, where less is promised", shell.Said, workspace.ConfigName), "Ask your host for a full shell. Once there is one, write ssh:// there in place of sftp://.")
+	return byFiles, at, nil
+}
+
+// enterAt finds and enters the host of a root.
+func (a *adoption) enterAt(ctx context.Context, root string) (host.Host, string, error) {
+	on, folder, err := a.o.Hosts(root, workspace.Config{Host: a.o.Host, Reach: a.o.Reach, Site: workspace.SiteConfig{Address: a.o.Address}})
 	if err != nil {
 		return nil, "", err
 	}

@@ -94,8 +94,10 @@ func (a *adoption) sayHost(say func(format string, args ...any)) {
 	}
 	say("# The machine that the site is on. Your own settings, keys and agent of ssh are used.")
 	say("[host]")
-	say("helper = \"put\"         # Wetland's helper lies in the account there, and is replaced by newer ones")
-	say("# helper_folder = \"/srv/tools\"     where programs may be run, if not in ~/.cache")
+	if !a.filesAlone {
+		say("helper = \"put\"         # Wetland's helper lies in the account there, and is replaced by newer ones")
+		say("# helper_folder = \"/srv/tools\"     where programs may be run, if not in ~/.cache")
+	}
 	for _, one := range []struct{ name, value, example, what string }{
 		{"key", a.o.Host.Key, "SHA256:...", "the fingerprint of its key, where ssh does not know it"},
 		{"password_from", a.o.Host.PasswordFrom, "env FERRY_ACCOUNT_PASSWORD", "never the password itself"},

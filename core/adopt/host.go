@@ -36,8 +36,8 @@ func (a *adoption) enter(ctx context.Context, on host.Host) error {
 	for _, left := range about.NotUsed {
 		a.doubt("of your settings of ssh, this is not used: "+left, "It matters only if it concerns this host.")
 	}
-	if about.FilesAlone {
-		a.allow(false, "helper", "none: files are moved by SFTP", "a file whose size and time were kept by whoever changed it is taken for unchanged; what a frozen Wetland sent can still be done; the rest is promised as elsewhere")
+	if a.filesAlone = about.FilesAlone; a.filesAlone {
+		a.allow(false, "helper", "none: files are moved by SFTP", "a file whose size and time were kept by whoever changed it is taken for unchanged, for a week at most; what a frozen Wetland sent can still be done; the rest is promised as elsewhere")
 		return nil
 	}
 	is := "there already"

@@ -28,9 +28,16 @@ var (
 	ErrNever = errors.New("a site on another machine needs a helper there, and helper = \"never\" forbids that")
 	// ErrSystem says that there is none for that machine.
 	ErrSystem = errors.New("there is no helper for that system")
-	// ErrShell says that the account runs no programs.
-	ErrShell = errors.New("the account runs no programs of ours")
+	// ErrUnfit says that it cannot run where it was put.
+	ErrUnfit = errors.New("the helper cannot run there")
 )
+
+// ShellError says that the account runs no programs of ours: files may be moved there all the same.
+type ShellError struct{ Said string } // what its shell said
+
+func (e *ShellError) Error() string {
+	return fmt.Sprintf("the account runs no programs of ours: its shell says %s. Where files can be moved alone, name it by sftp:// in place of ssh://; or ask your host for a full shell", e.Said)
+}
 
 // helperName is the file of the helper.
 const helperName = "wetland-helper"
@@ -61,7 +68,7 @@ func (h *Host) enter(ctx context.Context) (*entered, error) {
 			started, missing, err = h.start(ctx, client, programs)
 		}
 		if err == nil && started == nil {
-			err = fmt.Errorf("%w: the helper was put at %s, and is not there as it was sent", ErrShell, missing.file)
+			err = fmt.Errorf("%w: it was put at %s, and is not there as it was sent", ErrUnfit, missing.file)
 		}
 	}
 	if err != nil {
@@ -115,11 +122,11 @@ func (h *Host) start(ctx context.Context, client *sshclient.Client, programs map
 	case "system":
 		return nil, place{}, fmt.Errorf("%w: %s. There is one for %s", ErrSystem, phrase.InBrackets(rest), strings.Join(slices.Sorted(maps.Keys(programs)), ", "))
 	case "unfit":
-		return nil, place{}, fmt.Errorf("%w: the disk or the account forbids to run %s. Name a folder where programs may run: helper_folder under [host]", ErrShell, file)
+		return nil, place{}, fmt.Errorf("%w: the disk or the account forbids to run %s. Name a folder where programs may run: helper_folder under [host]", ErrUnfit, file)
 	case "home":
-		return nil, place{}, fmt.Errorf("%w: it has no home, or %s is not its own. Name a folder: helper_folder under [host]", ErrShell, file)
+		return nil, place{}, fmt.Errorf("%w: the account has no home, or %s is not its own. Name a folder: helper_folder under [host]", ErrUnfit, file)
 	}
-	return nil, place{}, fmt.Errorf("%w: its shell says %q%s. Where files can be moved alone, name it by sftp:// in place of ssh://; or ask your host for a full shell", ErrShell, said.beginning(), complaint(program))
+	return nil, place{}, &ShellError{fmt.Sprintf("%q%s", said.beginning(), complaint(program))}
 }
 
 func complaint(program *sshclient.Program) string {

@@ -142,7 +142,7 @@ func (h *Host) advise(err error) string {
 	case errors.Is(err, ErrConsent):
 		return "Answer yes at a terminal, adopt with --put-helper, or write helper = \"put\" under [host] in wetland.toml."
 	case errors.Is(err, ErrNever):
-		return "Run Wetland on that machine itself, or allow the helper: helper = \"put\" under [host] in wetland.toml."
+		return "Run Wetland on that machine itself, name the site by sftp:// in place of ssh:// where its files can be moved, or allow the helper: helper = \"put\" under [host] in wetland.toml."
 	case errors.Is(err, sshclient.ErrDenied):
 		return "Check that ssh lets you in: ssh " + h.sshWords() + ". What lets ssh in lets Wetland in, too."
 	case errors.Is(err, sshclient.ErrUnreachable):
