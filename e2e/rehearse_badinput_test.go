@@ -42,6 +42,7 @@ func TestCopyThatDiffers(t *testing.T) {
 
 // What a machine lacks for a copy is told, all of it, and no copy is made.
 func TestMachineThatLacks(t *testing.T) {
+	t.Parallel()
 	onlyHere(t)
 	site := testenv.WordPressOn(t, testenv.MySQL)
 	workspace := adoptKind(t, site)
@@ -54,6 +55,7 @@ func TestMachineThatLacks(t *testing.T) {
 
 // Settings that are computed are told as everywhere, before any copy is made.
 func TestRehearseComputedSettings(t *testing.T) {
+	t.Parallel()
 	site := testenv.WordPress(t)
 	workspace := adoptKind(t, site)
 	config := filepath.Join(site.Root, "wp-config.php")

@@ -7,6 +7,7 @@ import (
 	"os/exec"
 	"path/filepath"
 	"regexp"
+	"slices"
 	"testing"
 	"time"
 
@@ -47,11 +48,18 @@ func BenchmarkRehearsal(b *testing.B) {
 	one := theme("1.8")
 	for b.Loop() {
 		b.ReportMetric(broughtUp(b, workspace, one).Seconds(), "s-up")
-		plain, _ := timed(b, workspace, "update", one)
-		wetland(b, workspace, "restore", "twentytwentyone@1.7").want(b, 0)
-		first, _ := timed(b, workspace, "update", one, "--rehearse")
-		b.ReportMetric(float64(first)/float64(plain), "rehearsed/update")
-		wetland(b, workspace, "restore", "twentytwentyone@1.7").want(b, 0)
+		var ratios []float64
+		for range 3 {
+			var took [2]time.Duration
+			for i, args := range [][]string{{"update", one}, {"update", one, "--rehearse"}} {
+				recordedLongAgo(b, workspace) // as it is for whoever updates once in a while
+				took[i], _ = timed(b, workspace, args...)
+				wetland(b, workspace, "restore", "twentytwentyone@1.7").want(b, 0)
+			}
+			ratios = append(ratios, float64(took[1])/float64(took[0]))
+		}
+		slices.Sort(ratios)
+		b.ReportMetric(ratios[1], "rehearsed/update") // the median
 
 		data := make([]byte, 1<<20)
 		must(b, os.MkdirAll(filepath.Join(site.Root, "wp-content/uploads/large"), 0o755))

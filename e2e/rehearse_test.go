@@ -5,12 +5,17 @@ import (
 	"fmt"
 	"maps"
 	"math/rand/v2"
+	"net/http"
+	"net/http/httptest"
+	"net/http/httputil"
+	"net/url"
 	"os"
 	"os/exec"
 	"path/filepath"
 	"slices"
 	"strconv"
 	"strings"
+	"sync"
 	"syscall"
 	"testing"
 	"time"
@@ -126,7 +131,9 @@ func TestNobodyElseReachesTheCopy(t *testing.T) {
 // An update that is rehearsed first comes to the site only where the rehearsal was sound; else no visitor
 // ever sees it.
 func TestUpdateRehearsedFirst(t *testing.T) {
+	t.Parallel()
 	f := adopted(t)
+	unhurried(t, f.care)
 	before := f.siteTree(t)
 	f.run(t, "update", f.pkg("tidetable-2.1.0"), "--allow-major", "--rehearse").want(t, 3, "Broken on a copy", "was not touched")
 	same(t, before, f.siteTree(t))
@@ -223,7 +230,9 @@ func verdictsOf(t *testing.T, r result) map[string]string {
 
 // A rehearsal comes to the same verdict as the update itself, and for the same reasons, whatever the package.
 func TestRehearsalJudgesAsTheUpdate(t *testing.T) {
+	t.Parallel()
 	f := adopted(t)
+	unhurried(t, f.care)
 	f.run(t, "snapshot").want(t, 0)
 	packages, err := filepath.Glob(filepath.Join(f.packages, "*.zip"))
 	must(t, err)
@@ -270,7 +279,9 @@ func TestRehearsalStopped(t *testing.T) {
 
 // What is kept under a passphrase is rehearsed, too.
 func TestRehearseSealed(t *testing.T) {
+	t.Parallel()
 	f := adopted(t)
+	unhurried(t, f.care)
 	passphrase := filepath.Join(t.TempDir(), "passphrase")
 	must(t, os.WriteFile(passphrase, []byte("the boat leaves at first light\n"), 0o600))
 	f.run(t, "seal", "--with", "file "+passphrase).want(t, 0)
@@ -325,7 +336,9 @@ func TestLookAtTheCopy(t *testing.T) {
 
 // What is rehearsed before an update is what the update does: what that passes over, the rehearsal does, too.
 func TestUpdateAllRehearsed(t *testing.T) {
+	t.Parallel()
 	f := adopted(t)
+	unhurried(t, f.care)
 	f.run(t, "shelve", f.packages).want(t, 0)
 	f.run(t, "update", "--all", "--rehearse").want(t, 0, "rehearsal-1: sound on a copy. Now the site itself", "Kept")
 	var first, then struct{ Components []runs.Target }
@@ -348,4 +361,44 @@ func TestRehearseWithoutRows(t *testing.T) {
 	f := adopted(t)
 	f.run(t, "rehearse", f.pkg("enquiries-1.2.0"), "--without-rows", "enquiries,crossings").want(t, 2, "no table crossings whose rows", "Those with the most rows: ")
 	f.run(t, "rehearse", f.pkg("enquiries-1.2.0"), "--without-rows", "enquiries").want(t, 0, "Sound on a copy", "no rows in enquiries, as you wanted")
+}
+
+// A look of the rehearsal at the site's pages is one of the two before the update: visitors' server has no
+// more to do than without one.
+func TestRehearsedAsksAsOften(t *testing.T) {
+	t.Parallel()
+	asked := func(args ...string) (count int) {
+		f := layOut(t)
+		behind, err := url.Parse(f.address)
+		must(t, err)
+		site := httputil.NewSingleHostReverseProxy(behind)
+		var lock sync.Mutex
+		front := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+			if r.URL.Path == "/" {
+				lock.Lock()
+				count++
+				lock.Unlock()
+			}
+			site.ServeHTTP(w, r)
+		}))
+		defer front.Close()
+		f.run(t, "adopt", f.root, "--address", front.URL+"/", "--no-browser").want(t, 4)
+		recordedLongAgo(t, f.care)
+		count = 0
+		f.run(t, append([]string{"update", f.pkg("harbourlight-2.5.2")}, args...)...).want(t, 0, "in place")
+		return count
+	}
+	if plain, rehearsed := asked(), asked("--rehearse"); plain < 3 || rehearsed > plain {
+		t.Errorf("the front page was asked for %d times by an update, and %d times by one that was rehearsed first", plain, rehearsed)
+	}
+}
+
+// recordedLongAgo has the pages be recorded hours ago, so that nothing spares a look.
+func recordedLongAgo(t testing.TB, workspace string) {
+	t.Helper()
+	file := filepath.Join(workspace, "baseline.json")
+	take, err := smoke.LoadTake(file)
+	must(t, err)
+	take.At = take.At.Add(-6 * time.Hour)
+	must(t, take.Save(file))
 }

@@ -27,6 +27,8 @@ type Before struct {
 	AcceptPresent bool   // what is broken already does not count
 	Returning     bool   // to an older version: broken pages do not stand against it
 	Pictures      string // folder
+	// Earlier is a look of a moment ago, which can spare one of the two; nil: what was recorded last tells.
+	Earlier *smoke.Take
 }
 
 // LookBefore looks at the pages twice before anything is touched. Pages that are broken
@@ -34,9 +36,11 @@ type Before struct {
 // a return to an older version.
 func LookBefore(ctx context.Context, s *session.Session, o Before, why *runs.Reasons) (*smoke.Take, error) {
 	s.Fetcher.Pictures = o.Pictures
-	earlier, err := smoke.LoadTake(s.Site.Workspace.Baseline())
-	if err != nil {
-		earlier = nil // it would only spare a look
+	earlier := o.Earlier
+	if earlier == nil {
+		if recorded, err := smoke.LoadTake(s.Site.Workspace.Baseline()); err == nil { // else it would only spare a look
+			earlier = recorded
+		}
 	}
 	s.Report.Begin("pages before", int64(2*len(s.Pages)), "pages")
 	baseline, present, err := s.Fetcher.LookTwice(ctx, s.Pages, earlier, s.Rules, s.Report)

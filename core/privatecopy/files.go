@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"path"
 	"slices"
+	"sync"
 
 	"wetland/core/files"
 	"wetland/core/snapshot"
@@ -36,6 +37,9 @@ type putting struct {
 	area  snapshot.Area
 	at    string // where it goes
 	known func(at string, entry files.Entry) (hash string)
+	// one duplicates at a time: file systems make names one after the other, and several that wait for it only
+	// take processors from the database, which is being made meanwhile.
+	one sync.Mutex
 }
 
 func (p *putting) all(ctx context.Context) error {
@@ -128,6 +132,8 @@ func (p *putting) duplicated(ctx context.Context, item files.Item) bool {
 		entry, err := p.Site.Files.Lstat(ctx, live)
 		return err == nil && item.Hash != "" && p.known(item.Path, entry) == item.Hash
 	}
+	p.one.Lock()
+	defer p.one.Unlock()
 	if !same() || files.Duplicate(ctx, p.Site.Files, live, p.here, at, item.Attributes()) != nil {
 		return false
 	}

@@ -49,9 +49,9 @@ func Update(ctx context.Context, w *workspace.Workspace, o UpdateOptions) (rehea
 			return nil, run, err
 		}
 	}
-	first := o.Options
+	first := &rehearsal{Options: o.Options, live: w}
 	first.asUpdate = true
-	rehearsed, err = Rehearse(ctx, w, first)
+	rehearsed, err = first.rehearse(ctx)
 	switch {
 	case errors.Is(err, ErrNoCopy) && when == workspace.RehearseLarge:
 		o.Report.End(progress.Doubt, "rehearsal", "not made: "+whyNot(err))
@@ -63,6 +63,7 @@ func Update(ctx context.Context, w *workspace.Workspace, o UpdateOptions) (rehea
 	inner := o.Options.Options
 	if rehearsed != nil {
 		inner.Planned = nil // it was told
+		inner.Earlier = first.present
 		if take, err := smoke.LoadTake(filepath.Join(rehearsed.Folder, runs.BaselineFile)); err == nil {
 			inner.Moving = take.Moving
 		}

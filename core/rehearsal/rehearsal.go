@@ -73,24 +73,27 @@ type rehearsal struct {
 	live     *workspace.Workspace
 	snapshot *snapshot.Manifest
 	copy     *privatecopy.Copy
-	present  *smoke.Take // the site's own pages
+	present  *smoke.Take // the site's own pages, without how long they took: the machine is busy meanwhile
 	note     runs.CopyNote
 }
 
 // Rehearse brings packages in on a private copy of the site, judges them there, and takes the copy away.
 // Errors and runs are as with update.Update; the run is a rehearsal, and its state says how the packages
 // did.
-func Rehearse(ctx context.Context, w *workspace.Workspace, o Options) (run *runs.Run, err error) {
+func Rehearse(ctx context.Context, w *workspace.Workspace, o Options) (*runs.Run, error) {
 	o.Guard.Fill()
-	if _, err := Sweep(ctx, w); err != nil {
+	return (&rehearsal{Options: o, live: w}).rehearse(ctx)
+}
+
+func (r *rehearsal) rehearse(ctx context.Context) (run *runs.Run, err error) {
+	if _, err := Sweep(ctx, r.live); err != nil {
 		return nil, err
 	}
-	if o.Show && !browser.HasScreen() {
+	if r.Show && !browser.HasScreen() {
 		return nil, browser.ErrNoScreen
 	}
-	r := &rehearsal{Options: o, live: w}
 	if r.From == "" { // else the copy tells: the site may be another by now
-		if err := update.Unasked(ctx, w, r.trial()); err != nil {
+		if err := update.Unasked(ctx, r.live, r.trial()); err != nil {
 			return nil, err
 		}
 	}
@@ -161,6 +164,7 @@ func (r *rehearsal) begin(ctx context.Context) (err error) {
 	if unseen != nil {
 		return unseen
 	}
+	r.present.Pages = untimed(r.present.Pages)
 	r.note.Differs = r.copy.Differs
 	r.comparePHP(cmp.Or(s.Fetcher.PHPVersion(ctx), r.live.Config.Site.PHP))
 	return nil
@@ -235,7 +239,7 @@ func (r *rehearsal) compare(onCopy *smoke.Take) error {
 	}
 	onSite := *r.present
 	onSite.Moving = append(slices.Clone(onSite.Moving), onCopy.Moving...) // it was looked at once
-	onSite.Pages = slices.DeleteFunc(untimed(onSite.Pages), func(f smoke.Facts) bool { _, is := onCopy.Page(f.Path); return !is })
+	onSite.Pages = slices.DeleteFunc(slices.Clone(onSite.Pages), func(f smoke.Facts) bool { _, is := onCopy.Page(f.Path); return !is })
 	alike := *onCopy
 	alike.Pages = untimed(onCopy.Pages)
 	onCopy = &alike
@@ -319,6 +323,7 @@ func (r *rehearsal) perform(ctx context.Context) (*runs.Run, error) {
 	o := r.trial()
 	if r.From == "" {
 		o.Planned = nil // it was told
+		o.Earlier = r.present
 	}
 	run, err := update.Update(ctx, r.copy.Workspace, o)
 	if run == nil {

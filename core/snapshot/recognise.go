@@ -47,12 +47,16 @@ func (t *taking) recognise(ctx context.Context, top string, items []Item, fresh 
 	if len(seem) == 0 {
 		return fresh, nil
 	}
+	var buffer []byte
 	err = t.Site.Files.HashFiles(ctx, top, names, func(n int, hash string, size int64, failed error) error {
 		one := seem[n]
 		item := &items[one.item]
 		same := failed == nil && hash == one.hash && size == item.Size // else reading tells why
 		if same && one.brought != nil {
-			if err := t.readBrought(one.brought, item); err != nil {
+			if buffer == nil {
+				buffer = make([]byte, packs.PieceSize)
+			}
+			if err := t.readBrought(one.brought, item, buffer); err != nil {
 				return err
 			}
 			same = item.Hash == hash // else it is not at hand any more
@@ -100,11 +104,11 @@ func (t *taking) brought() map[string]fileBrought {
 }
 
 // readBrought stores the bytes of a file as they were brought.
-func (t *taking) readBrought(brought *fileBrought, item *Item) error {
+func (t *taking) readBrought(brought *fileBrought, item *Item, buffer []byte) error {
 	from, err := brought.from(brought.Item)
 	if err != nil {
 		return err
 	}
 	defer from.Close()
-	return t.readBytes(from, item, make([]byte, packs.PieceSize))
+	return t.readBytes(from, item, buffer)
 }

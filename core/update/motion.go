@@ -72,6 +72,9 @@ type Options struct {
 	Trial bool
 	// Looked is told how the pages are before anything is touched; an error ends the update. nil: nobody is.
 	Looked func(before *smoke.Take) error
+	// Earlier is a look at the pages of a moment ago, which can spare one before anything is touched; nil: what
+	// was recorded last tells.
+	Earlier *smoke.Take
 	// Moving is what a rehearsal found to change by itself on pages: it is not compared.
 	Moving []smoke.Finding
 }
@@ -246,7 +249,7 @@ func (m *motion) prepare(ctx context.Context, why *runs.Reasons) error {
 	if m.returning != nil {
 		m.Report.End(progress.Note, "returning", m.returning.words)
 	}
-	before := pagecheck.Before{AcceptPresent: m.options.AcceptPresent, Returning: m.returning != nil, Pictures: filepath.Join(m.scratch, runs.PicturesFolder)}
+	before := pagecheck.Before{AcceptPresent: m.options.AcceptPresent, Returning: m.returning != nil, Pictures: filepath.Join(m.scratch, runs.PicturesFolder), Earlier: m.options.Earlier}
 	var err error
 	if m.baseline, err = pagecheck.LookBefore(ctx, m.Session, before, why); err != nil {
 		return err
