@@ -79,6 +79,14 @@ func (r *restoration) readScope(only string) (scope, error) {
 // salvage takes a snapshot of the present state, of whatever can be read of it.
 func (r *restoration) salvage(ctx context.Context, reason string) (*snapshot.Manifest, error) {
 	of := snapshot.Subject{Reason: reason, Salvage: true, NoDatabase: errors.New("it cannot be reached, or is not known")}
+	switch {
+	case r.scope.folder != "":
+		of.Replaced = []string{r.scope.folder}
+	case r.scope.files:
+		for _, area := range r.Site.Areas() {
+			of.Replaced = append(of.Replaced, area.Path)
+		}
+	}
 	manifest, err := r.TakeOf(ctx, of)
 	if err != nil {
 		return nil, err

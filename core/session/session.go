@@ -432,9 +432,9 @@ func (s *Session) TakeAs(ctx context.Context, step string, of snapshot.Subject) 
 	return manifest, err
 }
 
-// TakeSnapshot takes the verified snapshot that the run stands on.
-func (s *Session) TakeSnapshot(ctx context.Context, reason string) (*snapshot.Manifest, error) {
-	manifest, err := s.Take(ctx, reason)
+// TakeSnapshot takes the verified snapshot that the run stands on. The places given are about to be replaced.
+func (s *Session) TakeSnapshot(ctx context.Context, reason string, replaced []string) (*snapshot.Manifest, error) {
+	manifest, err := s.TakeOf(ctx, snapshot.Subject{Reason: reason, Replaced: replaced})
 	if err != nil {
 		return nil, err
 	}

@@ -41,9 +41,11 @@ type Manifest struct {
 	Run     string `json:"run,omitempty"`
 	Reason  string `json:"reason,omitempty"`
 	// Settles names the snapshot from before the update after which this one was taken.
-	Settles    string          `json:"settles,omitempty"`
-	FilesAt    time.Time       `json:"files_at"`
-	ClockAhead time.Duration   `json:"clock_ahead,omitempty"` // of the site's machine, in nanoseconds, where it is off
+	Settles    string        `json:"settles,omitempty"`
+	FilesAt    time.Time     `json:"files_at"`
+	ClockAhead time.Duration `json:"clock_ahead,omitempty"` // of the site's machine, in nanoseconds, where it is off
+	// WholeAt is when every file was read last, or proved to be unchanged since; zero in those of older versions.
+	WholeAt    time.Time       `json:"whole_at,omitzero"`
 	DatabaseAt time.Time       `json:"database_at"`
 	Took       time.Duration   `json:"took_ns"`
 	Layout     cms.Layout      `json:"layout"` // for a site whose files cannot tell it any more

@@ -44,6 +44,9 @@ type Subject struct {
 	NoDatabase error
 	// Brought are trees that were brought to the site just now.
 	Brought []Brought
+	// Replaced are folders and files that are about to be replaced: where a disk does not tell of every change,
+	// they are read, as unchanged as they may look. See mustRead.
+	Replaced []string
 }
 
 // Take makes a snapshot, proves it by reading back all that was written, and only
@@ -114,6 +117,8 @@ type taking struct {
 	m      *Manifest
 	before *Manifest  // the newest snapshot, to tell what is as it was; nil: there is none
 	lock   sync.Mutex // for Unread
+	// blind says that files were taken to be unchanged of which the disk does not tell every change.
+	blind bool
 }
 
 // fill stores the tables and the files of the same moment. Neither waits for the other: a line to the
@@ -125,6 +130,7 @@ func (t *taking) fill(ctx context.Context) error {
 	if err := group.Wait(); err != nil {
 		return err
 	}
+	t.noteBlindness()
 	return t.storeLists()
 }
 
@@ -220,7 +226,8 @@ func (t *taking) storeArea(ctx context.Context, from cms.Area) error {
 			Modified: entry.Modified, Size: entry.Size, Target: entry.Target,
 		}}
 		if entry.Kind == files.File {
-			if old, ok := known(at); ok && t.unchanged(old, item) {
+			if old, ok := known(at); ok && t.unchanged(old, item) && !t.mustRead(path.Join(from.Path, at), item) {
+				t.blind = t.blind || item.Changed.IsZero()
 				item.Hash, item.Pieces = old.Hash, old.Pieces
 			} else {
 				fresh = append(fresh, len(area.Items))
@@ -310,6 +317,27 @@ func (i Item) unchanged(taken time.Time, size int64, modified, changed time.Time
 		last = i.Changed
 	}
 	return i.Kind == files.File && i.Size == size && i.Modified.Equal(modified) && i.Changed.Equal(changed) && last.Add(grain).Before(taken)
+}
+
+// mustRead tells of a file that is read though it seems to be unchanged. Where a disk keeps no time of change, by
+// SFTP or on FAT, whoever sets a file's time of modification back leaves no trace: what is about to be replaced is
+// read, and once in a while everything is.
+func (t *taking) mustRead(name string, item Item) bool {
+	if !item.Changed.IsZero() {
+		return false
+	}
+	days := t.Site.Workspace.Config.Files.ReadAnewAfterDays()
+	return t.m.FilesAt.After(t.before.WholeAt.AddDate(0, 0, days)) ||
+		slices.ContainsFunc(t.Replaced, func(place string) bool { return files.Within(name, place) })
+}
+
+// noteBlindness notes since when files may have changed without a trace.
+func (t *taking) noteBlindness() {
+	t.m.WholeAt = t.m.FilesAt
+	if t.blind {
+		t.m.WholeAt = t.before.WholeAt
+		t.m.Weaker = append(t.m.Weaker, fmt.Sprintf("files that are as before by size and time of modification were not read, for their disk keeps no time of change; the last snapshot that read them all is of %s", t.m.WholeAt.Local().Format("2 January 2006")))
+	}
 }
 
 // readAt is when the files were read, by the clock that gave them their times.
@@ -490,13 +518,13 @@ func (t *taking) readBytes(file io.Reader, item *Item, buffer []byte) error {
 // what is new or changed, before it is packed.
 func Needs(ctx context.Context, s *packs.Store, of Subject) (int64, error) {
 	t := &taking{Subject: of, to: &packs.Adder{Store: s}, before: newest(ctx, s)}
-	t.Salvage, t.m = true, &Manifest{}
+	t.Salvage, t.m = true, &Manifest{FilesAt: time.Now()}
 	total := int64(0)
 	for _, area := range of.Site.Areas() {
 		known := t.known(area)
 		err := files.WalkPast(ctx, of.Site.Files, area.Path, site.ScopeOf(area), func(at string, entry files.Entry) error {
 			item := Item{Changed: entry.Changed, Item: files.Item{Size: entry.Size, Modified: entry.Modified}}
-			if old, ok := known(at); entry.Kind == files.File && (!ok || !t.unchanged(old, item)) {
+			if old, ok := known(at); entry.Kind == files.File && (!ok || !t.unchanged(old, item) || t.mustRead(path.Join(area.Path, at), item)) {
 				total += entry.Size
 			}
 			return nil

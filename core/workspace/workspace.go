@@ -174,6 +174,19 @@ type DatabaseConfig struct {
 // FilesConfig says what is no part of a snapshot.
 type FilesConfig struct {
 	Exclude []string `toml:"exclude"`
+	// AnewAfterDays is after how many days all files are read anew where their disk keeps no time of change; nil:
+	// usualAnew.
+	AnewAfterDays *int `toml:"read_anew_after_days"`
+}
+
+const usualAnew = 7 // days
+
+// ReadAnewAfterDays is after how many days all files are read anew, where their disk keeps no time of change.
+func (c FilesConfig) ReadAnewAfterDays() int {
+	if c.AnewAfterDays == nil {
+		return usualAnew
+	}
+	return *c.AnewAfterDays
 }
 
 // SmokeConfig says how pages are fetched.
@@ -548,6 +561,9 @@ func (c *Config) checkKept(say func(string, ...any)) {
 		if clean := path.Clean(filepath.ToSlash(name)); name == "" || path.IsAbs(clean) || filepath.IsAbs(name) || clean == "." || clean == ".." || strings.HasPrefix(clean, "../") {
 			say("[files] exclude takes paths below the root, such as \"logs\", not %q", name)
 		}
+	}
+	if days := c.Files.AnewAfterDays; days != nil && *days < 0 {
+		say("[files] read_anew_after_days takes a whole number, 0 or more, not %d; with 0, each snapshot reads everything", *days)
 	}
 	if with := c.Store.UnlockWith; with != "" && with != AskForKey && !strings.HasPrefix(with, "env ") && !strings.HasPrefix(with, "file ") && !strings.HasPrefix(with, "keys ") {
 		say("[store] unlock_with must be \"env NAME\", \"file PATH\", \"keys PATH\" or \"ask\": where the secret is, not the secret")
