@@ -226,6 +226,9 @@ func (m *motion) prepare(ctx context.Context, why *runs.Reasons) error {
 		}
 	}
 	apart.Wait()
+	if err := ctx.Err(); err != nil { // what could not be found out then is no reason
+		return err
+	}
 	pagecheck.AddTouched(m.Session, m.plan.Touched)
 	m.makePlan()
 	if m.options.Planned != nil {
