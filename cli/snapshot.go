@@ -12,6 +12,7 @@ import (
 
 func (a *app) snapshotCommand() *cobra.Command {
 	var o archive.SnapshotOptions
+	var withoutDatabase bool
 	command := &cobra.Command{
 		Use:   "snapshot",
 		Short: "Keep files and database as they are now, verified",
@@ -28,6 +29,7 @@ an earlier snapshot holds already is not stored again.`,
 				return err
 			}
 			o.Guard = a.guard()
+			o.WithoutDatabase = withoutDatabase
 			manifest, fresh, err := archive.Snapshot(cmd.Context(), w, o)
 			if err != nil {
 				return err
@@ -51,9 +53,12 @@ an earlier snapshot holds already is not stored again.`,
 	}
 	command.Flags().StringVar(&o.Note, "note", "", "a few words, shown by history")
 	command.Flags().BoolVar(&o.Pin, "pin", false, "keep it until it is unpinned, however old it gets")
+	command.Flags().BoolVar(&withoutDatabase, "without-database", false, withoutDatabaseUsage)
 	command.Flags().DurationVar(&o.IfOlder, "if-older", 0, "take none if the newest is younger than this (such as 2h) and nothing changed since")
 	return command
 }
+
+const withoutDatabaseUsage = "go on with the files alone where the host lets nobody reach the database: what changes in it is neither seen nor put back"
 
 func (a *app) pinCommand() *cobra.Command {
 	var off bool

@@ -20,6 +20,7 @@ import (
 
 func (a *app) updateCommand() *cobra.Command {
 	var o update.Options
+	var withoutDatabase bool
 	var inDoubt, search, order, rehearse string
 	var planOnly bool
 	command := &cobra.Command{
@@ -62,6 +63,7 @@ the other plugins.`,
 				return err
 			}
 			o.Packages, o.Guard = args, a.guard()
+			o.WithoutDatabase = withoutDatabase
 			if err := setRehearse(w, rehearse); err != nil {
 				return err
 			}
@@ -88,6 +90,7 @@ the other plugins.`,
 	flags.BoolVar(&o.Major, "allow-major", false, "go on though the first number of the version changes")
 	flags.BoolVar(&o.LoseEdits, "lose-edits", false, "go on though files were edited by hand, which the update overwrites")
 	flags.BoolVar(&o.AllowGap, "allow-gap", false, "where two folders cannot be exchanged in one step, accept an instant without the folder")
+	flags.BoolVar(&withoutDatabase, "without-database", false, withoutDatabaseUsage)
 	flags.BoolVar(&o.Notice, "notice", false, "show visitors a notice while files are swapped (WordPress; it expires by itself)")
 	flags.StringVar(&o.Pick, "pick", "", "which package of a bundle: its folder or name")
 	flags.StringVar(&inDoubt, "in-doubt", "", "what to do when pages are doubtful: ask, back or keep (default: ask on a terminal, else as wetland.toml says)")

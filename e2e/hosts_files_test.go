@@ -1,6 +1,9 @@
 package e2e
 
 import (
+	"os"
+	"path/filepath"
+	"strings"
 	"testing"
 
 	"wetland/internal/testenv"
@@ -40,12 +43,55 @@ func TestFilesAlone(t *testing.T) {
 		wetland(t, care, "adopt", site.Root, "--address", site.Address, "--no-browser").want(t, 4, "forbids connections by way of it", "tables can be neither kept nor put back")
 		before := tree(t, site.Root, caches...)
 		good := newTheme(t, site, ".1", map[string]string{"assets/css/new.css": "p { margin: 0 }\n"})
-		wetland(t, care, "update", good).want(t, 2, "forbids connections by way of it")
+		wetland(t, care, "update", good).want(t, 2, "forbids connections by way of it", "--without-database")
+		wetland(t, care, "snapshot").want(t, 2, "--without-database")
 		same(t, before, tree(t, site.Root, caches...))
+		wetland(t, care, "snapshot", "--without-database").want(t, 0, "0 tables", "its tables are not in it")
+		bad := newTheme(t, site, ".2", map[string]string{"functions.php": "<?php\nthis_is_not_there();\n"})
+		wetland(t, care, "update", bad, "--without-database").want(t, 3, "files and pages are as before", "The database was not in Wetland's hands")
+		same(t, before, tree(t, site.Root, caches...))
+		wetland(t, care, "update", good, "--without-database").want(t, 4, "with doubts", "The database was not in Wetland's hands")
+		equalToPackage(t, good, "twentytwentyone", tree(t, site.Root+"/wp-content/themes/twentytwentyone"))
+		wetland(t, care, "restore", "snap-1", "--yes").want(t, 0, "they stay as they are")
+		same(t, before, tree(t, site.Root, caches...))
+		nothingLeft(t, site.Root)
 	})
 	t.Run("tables in a file", func(t *testing.T) {
 		reachBySSH(t, testenv.StartFilesAccount(t))
 		f := layOut(t)
 		f.run(t, "adopt", f.root, "--address", f.address, "--no-browser").want(t, 4, "only a program on its machine can open", "tables can be neither kept nor put back")
 	})
+}
+
+// An account that is shut into a folder: what it calls / is that, and the site's own server knows its files by
+// other names.
+func TestFilesInAJail(t *testing.T) {
+	if os.Getuid() != 0 {
+		testenv.Missing(t, "root, who alone can shut accounts into a folder")
+	}
+	jail, err := os.MkdirTemp("/var/lib", "wetland-jail-") // all folders on the way must be root's alone
+	must(t, err)
+	t.Cleanup(func() { _ = os.RemoveAll(jail) })
+	must(t, os.Chmod(jail, 0o755))
+	account := testenv.StartFilesAccount(t, "ChrootDirectory "+jail)
+	testenv.Start(t, testenv.OwnMariaDB) // which others use, too
+	t.Setenv("TMPDIR", jail)
+	site := testenv.WordPress(t)
+	inside := account.At(strings.TrimPrefix(site.Root, jail))
+	if inside == account.At(site.Root) {
+		t.Fatalf("%s is not in the jail", site.Root)
+	}
+	reachBySSH(t, account)
+	care := filepath.Join(t.TempDir(), "care")
+	must(t, os.Mkdir(care, 0o755))
+	wetland(t, care, "adopt", inside, "--address", site.Address, "--no-browser").want(t, 0, "files are moved by SFTP")
+	before := tree(t, site.Root, caches...)
+	wetland(t, care, "update", newTheme(t, site, ".1", map[string]string{"functions.php": "<?php\nthis_is_not_there();\n"})).want(t, 3, "back")
+	same(t, before, tree(t, site.Root, caches...))
+	good := newTheme(t, site, ".2", map[string]string{"assets/css/new.css": "p { margin: 0 }\n"})
+	wetland(t, care, "update", good).want(t, 0, "Kept.", "by two renames")
+	equalToPackage(t, good, "twentytwentyone", tree(t, site.Root+"/wp-content/themes/twentytwentyone"))
+	wetland(t, care, "restore", "snap-1", "--yes").want(t, 0)
+	same(t, before, tree(t, site.Root, caches...))
+	nothingLeft(t, site.Root)
 }

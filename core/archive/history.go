@@ -167,6 +167,9 @@ func changedSince(ctx context.Context, s *session.Session, m *snapshot.Manifest)
 			return fmt.Sprintf("%s (%s)", differ.Path, differ.What), nil
 		}
 	}
+	if s.NoDatabase != nil {
+		return "", nil
+	}
 	present, err := database.Present(ctx, s.DB)
 	if err != nil {
 		return "", err

@@ -37,7 +37,9 @@ func Recover(ctx context.Context, w *workspace.Workspace, o Options) (run *runs.
 		return restore.Recover(ctx, w, o.Guard, unsettled)
 	}
 	var why runs.Reasons
-	s, err := session.Open(ctx, w, o.Guard, &why)
+	guard := o.Guard
+	guard.WithoutDatabase = unsettled.WithoutDatabase
+	s, err := session.Open(ctx, w, guard, &why)
 	if err != nil {
 		return nil, err
 	}

@@ -143,6 +143,8 @@ type Run struct {
 	Reason   string        `json:"reason,omitempty"` // why it ended so, in a sentence
 	Next     []advice.Step `json:"next,omitempty"`   // what to do
 	Folder   string        `json:"folder"`
+	// WithoutDatabase says that the site's tables were not in our hands.
+	WithoutDatabase bool `json:"without_database,omitempty"`
 	// Rehearsed names the rehearsal of an update that was made before it.
 	Rehearsed string    `json:"rehearsed,omitempty"`
 	Copy      *CopyNote `json:"copy,omitempty"` // of a rehearsal: the copy that it was made on

@@ -64,6 +64,9 @@ type Guard struct {
 	AskSecret func(what string) (string, error)
 	// Patient waits out a lock that nobody renews any more, where a lock is such.
 	Patient bool
+	// WithoutDatabase goes on where the host lets nobody reach the site's database: what becomes of its tables is
+	// not known then, and no run ends without doubts.
+	WithoutDatabase bool
 	// Abandon ends when even going back is to be left to recover: a second Ctrl-C.
 	Abandon context.Context
 }
@@ -86,6 +89,7 @@ type Session struct {
 	Guard
 	Site       *site.Site
 	DB         database.Database
+	NoDatabase error // why the site's tables are not in our hands, which was accepted; nil: they are, or there are none
 	Components []cms.Component
 	Store      *packs.Store
 	Fetcher    *fetching.Fetcher
@@ -194,7 +198,12 @@ func Open(ctx context.Context, w *workspace.Workspace, guard Guard, why *runs.Re
 	if err != nil {
 		return nil, err
 	}
-	if unreached != nil {
+	switch {
+	case unreached == nil:
+	case s.WithoutDatabase && errors.Is(unreached, errors.ErrUnsupported):
+		s.NoDatabase = unreached
+		s.Report.End(progress.Doubt, "database", fmt.Sprintf("not in Wetland's hands (%v): what changes in it is neither seen nor put back", unreached))
+	default:
 		why.AddError(unreached, DatabaseAdvice(unreached))
 	}
 	if s.Components, err = s.Site.CMS.Components(ctx, s.DB); err != nil {
@@ -297,6 +306,8 @@ func Pages(w *workspace.Workspace) []smoke.Page {
 // DatabaseAdvice tells what to do about a database that cannot be opened.
 func DatabaseAdvice(err error) string {
 	switch {
+	case errors.Is(err, errors.ErrUnsupported):
+		return "Ask your host to allow connections by way of the account (forwarding), or for a full shell. Updates and snapshots can go on with the files alone: add --without-database."
 	case errors.Is(err, database.ErrDenied):
 		return "Check user and password in the CMS's own settings, or give them under [database] in wetland.toml."
 	case errors.Is(err, database.ErrUnreachable):
@@ -359,7 +370,11 @@ func (s *Session) Begin(kind string, began runs.Began) error {
 		return err
 	}
 	s.Site.Waiting = append(s.Site.Waiting, s.StagingFolders()...)
-	return nil
+	if s.NoDatabase == nil {
+		return nil
+	}
+	s.Run.WithoutDatabase = true
+	return s.Run.Save()
 }
 
 // Resume goes on with a run that was interrupted, once the database's server carries out nothing more
@@ -381,6 +396,10 @@ func (s *Session) Resume(ctx context.Context, run *runs.Run) error {
 
 // End records how the run ended.
 func (s *Session) End(state runs.State, reason string, next ...advice.Step) (*runs.Run, error) {
+	if s.NoDatabase != nil && state != runs.Stopped {
+		state = state.InDoubt()
+		reason += " The database was not in Wetland's hands: whether anything changed there is not known, and nothing was put back there."
+	}
 	if s.Unemptied != nil && state != runs.NeedsPerson {
 		state = state.InDoubt()
 		reason += fmt.Sprintf(" What is not proved: that the object cache has none of the newer settings (%v).", s.Unemptied)
@@ -414,6 +433,8 @@ func (s *Session) TakeAs(ctx context.Context, step string, of snapshot.Subject) 
 	}
 	if s.DB != nil {
 		of.Database = s.DB
+	} else if s.NoDatabase != nil {
+		of.NoDatabase = s.NoDatabase
 	}
 	if s.Run != nil {
 		of.Run = s.Run.Name

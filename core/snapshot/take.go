@@ -40,7 +40,9 @@ type Subject struct {
 	Settles    string // the snapshot from before the update that has settled
 	// Salvage takes what can be read, and lists the rest in the manifest's Unread,
 	// instead of failing.
-	Salvage    bool
+	Salvage bool
+	// NoDatabase says why there is no Database where the site has one. Without Salvage, nobody expects its tables,
+	// and that they are not there is told in the manifest's Weaker.
 	NoDatabase error
 	// Brought are trees that were brought to the site just now.
 	Brought []Brought
@@ -182,8 +184,14 @@ func (t *taking) storeLists() error {
 }
 
 func (t *taking) storeDatabase(ctx context.Context) error {
-	if t.Database == nil {
+	switch {
+	case t.Database == nil && t.Salvage:
 		return t.NoDatabase
+	case t.Database == nil && t.NoDatabase != nil:
+		t.m.Weaker = append(t.m.Weaker, fmt.Sprintf("its tables are not in it (%v)", t.NoDatabase))
+		return nil
+	case t.Database == nil:
+		return nil
 	}
 	var err error
 	if t.m.Engine, err = t.Database.Engine(ctx); err != nil {

@@ -223,9 +223,9 @@ func (m *motion) endBack(state runs.State, reason string, next ...advice.Step) (
 
 // backWords says what is as before.
 func (m *motion) backWords(reason string) string {
-	proved := "and proved: files, tables and pages are as before."
+	proved := "and proved: " + strings.Replace(m.files("tables"), " and ", ", ", 1) + " and pages are as before."
 	if m.doubtful != nil {
-		proved = "and proved: files and tables are as before." + m.stillDoubtful()
+		proved = "and proved: " + m.files("tables") + " are as before." + m.stillDoubtful()
 	}
 	var old []string
 	for _, c := range m.changes {

@@ -96,7 +96,7 @@ func (m *motion) provePages(ctx context.Context) error {
 	case judgement.Verdict == smoke.Sound:
 		return nil
 	case judgement.Verdict == smoke.Broken, judgement.Unseen():
-		return fmt.Errorf("files and database are back, but %s not as before: %s", phrase.List(judgement.Failing(), 3), pagecheck.FirstFinding(judgement))
+		return fmt.Errorf("%s are back, but %s not as before: %s", m.files("database"), phrase.List(judgement.Failing(), 3), pagecheck.FirstFinding(judgement))
 	}
 	m.doubtful, m.Run.Again = judgement, judgement
 	m.learn(seen)
@@ -130,6 +130,9 @@ func (m *motion) returnTrees(ctx context.Context) error {
 // proveTables makes sure that nothing of the update is left in the database. What
 // came in again while the pages were looked at is put back once more.
 func (m *motion) proveTables(ctx context.Context) error {
+	if m.NoDatabase != nil {
+		return nil
+	}
 	plan, err := tables.PlanTables(ctx, m.Session, m.manifest)
 	if err != nil {
 		return err
@@ -138,6 +141,14 @@ func (m *motion) proveTables(ctx context.Context) error {
 		return nil
 	}
 	return tables.PutBackTables(ctx, m.Session, m.manifest)
+}
+
+// files names files and tables, by the word given, where those are in our hands.
+func (m *motion) files(tables string) string {
+	if m.NoDatabase != nil {
+		return "files"
+	}
+	return "files and " + tables
 }
 
 // livesOf lists the folders that the changes are in.
