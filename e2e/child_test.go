@@ -108,6 +108,7 @@ func TestChildsPipesAreItsOwn(t *testing.T) {
 // A kill of the child, of its parent or of both, at each entry of the journal: no folder is a
 // mixture, an exit code of 0 to 4 is true, and recover settles what is left.
 func TestKilledChildOrParent(t *testing.T) {
+	t.Parallel()
 	f := adopted(t)
 	theme := filepath.Join(f.root, "themes/harbourlight")
 	v := newVictim(t, f.care, []string{theme}, map[string]files.Tree{theme: packageTree(t, "harbourlight-2.5.2")})

@@ -114,6 +114,7 @@ func TestDemoOverSSH(t *testing.T) {
 }
 
 func TestUpdateEndings(t *testing.T) {
+	t.Parallel()
 	for _, ending := range []struct {
 		name, pkg string
 		args      []string

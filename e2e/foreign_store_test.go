@@ -65,6 +65,7 @@ func add(of object, key string, what any) {
 // Whoever can write to a store gets nothing done by it but what a snapshot is for: no file outside
 // of the site, no statement of theirs, no crash; not by looking at it, and not by using it.
 func TestForgedStore(t *testing.T) {
+	t.Parallel()
 	for name, forgery := range map[string]func(m object, outside string){
 		"statements with a table": func(m object, outside string) {
 			add(tableOf(t, m, "notices"), "after", "ATTACH '"+outside+"/x.sqlite' AS x; CREATE TABLE x.y (a)")
@@ -151,6 +152,7 @@ func testLoad(t *testing.T, export, marker string) {
 
 // On a real server, looking deeply at a forged store leaves the live tables alone.
 func TestForgedStoreOfAServer(t *testing.T) {
+	t.Parallel()
 	site := testenv.WordPress(t)
 	workspace := care(t, site)
 	_, err := site.Account.Root.Exec("CREATE VIEW of_newest AS SELECT ID FROM of_posts; CREATE EVENT of_nightly ON SCHEDULE EVERY 1 DAY DO SET @a = 1; " +

@@ -183,6 +183,7 @@ func sampled(each int) int {
 }
 
 func TestKilledAtEachStepOnRowlock(t *testing.T) {
+	t.Parallel()
 	f := adopted(t)
 	theme, plugin := filepath.Join(f.root, "themes/harbourlight"), filepath.Join(f.root, "plugins/enquiries")
 	v := newVictim(t, f.care, []string{theme, plugin},

@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"errors"
 	"fmt"
+	"io/fs"
 	"math/rand/v2"
 	"os"
 	"os/exec"
@@ -67,6 +68,74 @@ func overALine(b *testing.B, uploads, size int) {
 		b.ReportMetric((again - againNear).Seconds(), "s-unchanged-beyond-local")
 		b.ReportMetric(float64(trips), "trips-of-an-update")
 		b.Logf("first %s (the bytes need %s), unchanged %s (here %s), update %s (here %s), rehearsal %s (here %s)", first, needs, again, againNear, updated, updatedNear, rehearsed, rehearsedNear)
+	}
+}
+
+// BenchmarkFilesOverALine does the same by SFTP alone, and holds it against what cannot be spared: the bytes, and
+// four ways there and back for each file, 32 of them at the same time; for files that are as before, four for each
+// folder, 16 at the same time, and two seconds. It also tells for how long a folder that is replaced is not there
+// for whoever is on the site's machine.
+func BenchmarkFilesOverALine(b *testing.B) {
+	account := testenv.StartFilesAccount(b)
+	line := testenv.StartLine(b, account.Address(), lineDelay, lineWidth)
+	site := testenv.WordPress(b)
+	reachBySSH(b, account)
+	care := b.TempDir()
+	run := func(args ...string) time.Duration {
+		b.Helper()
+		start := time.Now()
+		wetland(b, care, args...).want(b, 0)
+		return time.Since(start)
+	}
+	run("adopt", account.By(line.Address, site.Root), "--address", site.Address, "--no-browser")
+	var files, folders int
+	var size int64
+	must(b, filepath.WalkDir(site.Root, func(_ string, entry fs.DirEntry, err error) error {
+		if err != nil || entry.IsDir() {
+			folders++
+			return err
+		}
+		info, err := entry.Info()
+		files, size = files+1, size+info.Size()
+		return err
+	}))
+	trip := 2 * lineDelay.Seconds()
+	good := themePackage(b, site, "1.8", map[string]string{"assets/css/print.css": "@media print { nav { display: none; } }\n"})
+	for b.Loop() {
+		first, again := run("snapshot"), run("snapshot")
+		b.ReportMetric(first.Seconds()/(1.15*float64(size)/lineWidth+4*trip*float64(files)/32), "first/bound")
+		b.ReportMetric(again.Seconds()/(4*trip*float64(folders)/16+2), "unchanged/bound")
+		absent := watchAbsence(b, filepath.Join(site.Root, "wp-content/themes/twentytwentyone"))
+		updated := run("update", good)
+		b.ReportMetric(float64(absent().Microseconds())/1000, "ms-absent")
+		b.Logf("%d files of %d MB in %d folders: first %s, unchanged %s, update %s", files, size>>20, folders, first, again, updated)
+		run("restore", "snap-1", "--yes")
+	}
+}
+
+// watchAbsence looks at a folder all the time, until its result is called: the longest time that it was not there.
+func watchAbsence(b *testing.B, folder string) (longest func() time.Duration) {
+	stop, most := make(chan struct{}), make(chan time.Duration)
+	go func() {
+		var longest time.Duration
+		last := time.Now()
+		for {
+			select {
+			case <-stop:
+				most <- longest
+				return
+			default:
+			}
+			if _, err := os.Lstat(folder); err == nil {
+				last = time.Now()
+			} else {
+				longest = max(longest, time.Since(last))
+			}
+		}
+	}()
+	return func() time.Duration {
+		close(stop)
+		return <-most
 	}
 }
 

@@ -42,6 +42,7 @@ func (f *ferry) unlockWith(t *testing.T, with string) {
 }
 
 func TestSealedStore(t *testing.T) {
+	t.Parallel()
 	f := adopted(t)
 	first, second := f.secretFile(t, "low water at dawn"), f.secretFile(t, "high water at dusk")
 	f.run(t, "seal", "--with", "file "+first).want(t, 0, "Sealed.", "unlock_with")
