@@ -27,5 +27,5 @@ func TestCorpusWithABrowser(t *testing.T) {
 	if sample(2) != 1 {
 		f.pages, f.partly = []smoke.Page{{Path: "/timetable"}, {Path: "/sign-in"}}, true
 	}
-	f.measure(t, breakages, harmless, sample(16))
+	f.measure(t, breakages, harmless, sample(32))
 }

@@ -286,7 +286,7 @@ func TestKindsOfSites(t *testing.T) {
 		}
 		t.Run(k.name, func(t *testing.T) {
 			f := newKind(t, k)
-			t.Log(f.measureKind(t, k, sample(6)))
+			t.Log(f.measureKind(t, k, sample(12)))
 		})
 	}
 }
@@ -298,7 +298,7 @@ func TestKindsOfSitesWithABrowser(t *testing.T) {
 		}
 		t.Run(k.name, func(t *testing.T) {
 			f := looked(t, newKind(t, k))
-			t.Log(f.measureKind(t, k, sample(16)))
+			t.Log(f.measureKind(t, k, sample(32)))
 		})
 	}
 }

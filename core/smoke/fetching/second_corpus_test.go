@@ -209,5 +209,5 @@ func TestSecondCorpusWithABrowser(t *testing.T) {
 	if sample(2) != 1 {
 		f.pages, f.partly = f.pages[:2], true
 	}
-	f.measure(t, secondBreakages, secondHarmless, sample(24))
+	f.measure(t, secondBreakages, secondHarmless, sample(48))
 }

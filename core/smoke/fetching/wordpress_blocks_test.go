@@ -106,7 +106,7 @@ var blockHarmless = []mutation{
 }
 
 func TestCorpusOnABlockTheme(t *testing.T) {
-	newWordPress(t, "twentytwentythree").measure(t, blockBreakages, blockHarmless, sample(6))
+	newWordPress(t, "twentytwentythree").measure(t, blockBreakages, blockHarmless, sample(12))
 }
 
 func TestCorporaOnWordPressWithABrowser(t *testing.T) {
