@@ -163,10 +163,10 @@ func (a *app) showAdopted(r *adopt.Result) {
 		row(false, "not sure", words)
 	}
 	s.NotCompared(r.NotCompared)
-	if len(r.Allows) > 0 {
+	if len(r.Offers) > 0 {
 		s.Print("\n%s\n", s.Bold("The machine of the site, and what that means"))
 	}
-	for _, one := range r.Allows {
+	for _, one := range r.Offers {
 		row(one.Good, one.What, one.Is+": "+one.Means)
 	}
 	s.Print("\n")

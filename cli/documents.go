@@ -86,7 +86,7 @@ type adoptDocument struct {
 	NotCompared []smoke.Finding     `json:"not_compared"` // what changes by itself on the pages
 	LeftOut     []string            `json:"left_out"`     // of snapshots
 	PHPPool     string              `json:"php_pool"`     // "": none was found
-	Host        []adopt.Allowed     `json:"host"`         // what the site's machine allows, where that is another one
+	Host        []preflight.Offer   `json:"host"`         // what the site's machine offers, where that is another one
 	Doubts      []runs.Reason       `json:"doubts"`
 	closing
 }
@@ -98,7 +98,7 @@ func documentOfAdoption(r *adopt.Result, code int) adoptDocument {
 	}
 	return adoptDocument{
 		Workspace: r.Workspace.Dir, System: r.System, Root: r.Root, Address: r.Address, Files: r.Files, BelongsTo: r.BelongsTo, Engine: r.Engine, Tables: r.Tables,
-		Components: r.Components, Pages: pages, DeadPages: r.Dead, NotCompared: r.NotCompared, LeftOut: r.LeaveOut, PHPPool: r.Pool, Host: r.Allows,
+		Components: r.Components, Pages: pages, DeadPages: r.Dead, NotCompared: r.NotCompared, LeftOut: r.LeaveOut, PHPPool: r.Pool, Host: r.Offers,
 		Doubts: r.Doubts, closing: closing{code},
 	}
 }

@@ -10,6 +10,8 @@ import (
 	"github.com/dustin/go-humanize"
 
 	"wetland/core/pagecheck"
+	"wetland/core/phrase"
+	"wetland/core/preflight"
 	"wetland/core/update"
 	"wetland/core/workspace"
 )
@@ -103,6 +105,7 @@ func planLines(p *update.Plan) [][2]string {
 	if p.Gap {
 		lines = append(lines, [2]string{"gap", "this system cannot exchange two folders in one step: between two renames visitors would find the folder missing for an instant, which --allow-gap accepts"})
 	}
+	lines = append(lines, hostLines(p)...)
 	if p.Rehearse == workspace.RehearseAlways || p.Rehearse == workspace.RehearseLarge && p.IsLarge() {
 		lines = append(lines, [2]string{"rehearsal", "first all of it is done on a private copy; what is broken there does not come to the site"})
 	}
@@ -117,6 +120,24 @@ func planLines(p *update.Plan) [][2]string {
 		limit = "at most " + p.TimeLimit + "; then it goes back"
 	}
 	return append(lines, [2]string{"time", limit})
+}
+
+// hostLines say what is to be known of a site on another machine.
+func hostLines(p *update.Plan) (lines [][2]string) {
+	if len(p.Host) == 0 {
+		return nil
+	}
+	travels := humanize.Bytes(uint64(p.Brings)) + " of packages go to the site's machine"
+	if p.LastSnapshot > 0 {
+		travels += "; the last snapshot took " + phrase.Live(p.LastSnapshot)
+	}
+	lines = append(lines, [2]string{"travels", travels})
+	for _, one := range p.Host {
+		if !one.Good && one.What != preflight.Exchange { // the gap is told by itself
+			lines = append(lines, [2]string{"its machine", fmt.Sprintf("%s %s: %s", one.What, one.Is, one.Means)})
+		}
+	}
+	return lines
 }
 
 // touchedWords names the pages that are tested because a component has a part in them.

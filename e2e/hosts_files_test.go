@@ -26,6 +26,9 @@ func TestFilesAlone(t *testing.T) {
 			return wetland(t, care, args...)
 		}
 		before := tree(t, site.Root, caches...)
+		for _, args := range [][]string{{"update", good, "--plan"}, {"examine", good}} {
+			t.Log(asked(true, args...).want(t, map[string]int{"update": 0, "examine": 4}[args[0]], "its machine", "files are moved by SFTP", "Ask your host for a full shell").stdout)
+		}
 		asked(false, "update", good).want(t, 2, "missing for an instant", "--allow-gap")
 		same(t, before, tree(t, site.Root, caches...))
 		asked(true, "update", good).want(t, 0, "Kept.", "by two renames: the folder was absent for")

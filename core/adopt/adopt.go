@@ -24,6 +24,7 @@ import (
 	"wetland/core/identity"
 	"wetland/core/pagecheck"
 	"wetland/core/phrase"
+	"wetland/core/preflight"
 	"wetland/core/progress"
 	"wetland/core/runs"
 	"wetland/core/session"
@@ -69,14 +70,14 @@ type Result struct {
 	Dead []fetching.DeadLink
 	// NotCompared is what changes by itself on the pages.
 	NotCompared []smoke.Finding
-	LeaveOut    []string  // what snapshots leave out by themselves
-	Files       int       // that a snapshot will hold
-	BelongsTo   string    // the user whose site root is about to look after; "" otherwise
-	Nested      []string  // other sites below the root, left out too
-	Pool        string    // the socket of the PHP processes that serve the site; "": not found
-	NoPool      bool      // it was looked for, and not found
-	ThroughSQL  bool      // the database lies among the files, and is taken through SQL
-	Allows      []Allowed // what the machine of the site allows, if that is another one
+	LeaveOut    []string          // what snapshots leave out by themselves
+	Files       int               // that a snapshot will hold
+	BelongsTo   string            // the user whose site root is about to look after; "" otherwise
+	Nested      []string          // other sites below the root, left out too
+	Pool        string            // the socket of the PHP processes that serve the site; "": not found
+	NoPool      bool              // it was looked for, and not found
+	ThroughSQL  bool              // the database lies among the files, and is taken through SQL
+	Offers      []preflight.Offer // what the machine of the site offers, if that is another one
 	// Doubts are what could not be found out; each says what to do.
 	Doubts []runs.Reason
 }
@@ -127,7 +128,7 @@ func Adopt(ctx context.Context, o Options) (*Result, error) {
 		return nil, err
 	}
 	a.findPool(ctx)
-	a.findAllowed(ctx)
+	a.result.Offers = append(a.result.Offers, preflight.Offers(ctx, a.site, a.result.Engine != "")...)
 	return a.result, a.writeWorkspace(ctx, db)
 }
 

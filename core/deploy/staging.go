@@ -110,12 +110,17 @@ func provedOurs(ctx context.Context, s *session.Session, folder string) error {
 	if err != nil {
 		return err
 	}
-	// Some disks give all that is made on them to one user.
-	mine := entry.Owner == files.Unowned || entry.Owner == s.Site.Host.Accounts().Self(ctx) || slices.Contains(s.Made, folder)
-	if entry.Kind != files.Folder || !mine || (entry.Owner != files.Unowned && entry.Mode&0o077 != 0) {
+	if !isMine(ctx, s, folder, entry) || entry.Owner != files.Unowned && entry.Mode&0o077 != 0 {
 		return errPlanted
 	}
 	return nil
+}
+
+// isMine tells of a folder that this user made.
+func isMine(ctx context.Context, s *session.Session, folder string, entry files.Entry) bool {
+	// Some disks give all that is made on them to one user.
+	mine := entry.Owner == files.Unowned || entry.Owner == s.Site.Host.Accounts().Self(ctx) || slices.Contains(s.Made, folder)
+	return mine && entry.Kind == files.Folder
 }
 
 // SameDevice tells whether two paths are on one disk.
@@ -142,10 +147,30 @@ func CloseStaging(ctx context.Context, s *session.Session) error {
 }
 
 func clearWaiting(ctx context.Context, s *session.Session, folder string) error {
-	if err := provedOurs(ctx, s, folder); errors.Is(err, fs.ErrNotExist) || errors.Is(err, errPlanted) {
+	err := provedOurs(ctx, s, folder)
+	if errors.Is(err, errPlanted) {
+		return clearUnclosed(ctx, s, folder)
+	}
+	if errors.Is(err, fs.ErrNotExist) {
 		return nil
 	}
 	if err := s.Site.Files.RemoveAll(ctx, folder); err != nil {
+		return fmt.Errorf("clear %s: %w", folder, err)
+	}
+	return nil
+}
+
+// clearUnclosed takes away a folder of ours that is still open to others: not every disk makes folders that are
+// closed from the beginning, and a crash may have come in between. Then nothing is in it; else it is no staging folder.
+func clearUnclosed(ctx context.Context, s *session.Session, folder string) error {
+	entry, err := s.Site.Files.Lstat(ctx, folder)
+	if err != nil || !isMine(ctx, s, folder, entry) {
+		return nil // it is somebody else's, or gone
+	}
+	if within, err := s.Site.Files.List(ctx, folder); err != nil || len(within) > 0 {
+		return nil
+	}
+	if err := s.Site.Files.Remove(ctx, folder); err != nil {
 		return fmt.Errorf("clear %s: %w", folder, err)
 	}
 	return nil

@@ -6,16 +6,23 @@ import (
 	"errors"
 	"io"
 	"path"
+	"slices"
 	"sync"
 	"time"
 
 	"wetland/core/files"
+
+	"golang.org/x/sync/errgroup"
 )
 
 // TakeSteps takes renames that follow each other without waiting for an answer between them: both requests go
 // in one write, and servers carry out what they are sent in its order (draft-ietf-secsh-filexfer-02, 4). None of
-// these replaces anything. Other steps are taken one by one.
+// these replaces anything. Files that are merely to be opened are opened many at a time. Other steps are taken one by
+// one.
 func (r *root) TakeSteps(ctx context.Context, steps []files.Step) (taken files.Taken, err error) {
+	if areOpenings(steps) {
+		return r.openAll(ctx, steps)
+	}
 	if !r.areRenames(steps) {
 		return taken, files.ErrNoSteps
 	}
@@ -46,6 +53,42 @@ func (r *root) TakeSteps(ctx context.Context, steps []files.Step) (taken files.T
 	}
 	taken.Took = time.Since(start)
 	return taken, err
+}
+
+func areOpenings(steps []files.Step) bool {
+	return !slices.ContainsFunc(steps, func(step files.Step) bool { return step.Do != files.DoOpen })
+}
+
+// openedTogether is how many files are opened before it is looked whether one of them could not be.
+const openedTogether = 4 * together
+
+// openAll opens files and closes them again.
+func (r *root) openAll(ctx context.Context, steps []files.Step) (taken files.Taken, err error) {
+	start := time.Now()
+	for several := range slices.Chunk(steps, openedTogether) {
+		failed := make([]error, len(several))
+		var group errgroup.Group
+		group.SetLimit(together)
+		for i, step := range several {
+			group.Go(func() error {
+				var file io.Closer
+				if file, failed[i] = r.Open(ctx, step.Name, 0); failed[i] == nil {
+					failed[i] = file.Close()
+				}
+				return nil
+			})
+		}
+		_ = group.Wait() // each has its own
+		for _, err := range failed {
+			if err != nil {
+				taken.Took = time.Since(start)
+				return taken, err
+			}
+			taken.Steps++
+		}
+	}
+	taken.Took = time.Since(start)
+	return taken, nil
 }
 
 // areRenames tells of steps each of which makes room for the next: where one fails, so do those that follow.

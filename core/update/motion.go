@@ -154,6 +154,7 @@ func PlanOf(ctx context.Context, w *workspace.Workspace, o Options) (plan *Plan,
 		return nil, err
 	}
 	m.plan.Size, err = preflight.SnapshotSize(ctx, m.Session)
+	m.planHost(ctx)
 	return m.plan, errors.Join(err, m.addRisks(ctx), m.closeMotion())
 }
 

@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"path/filepath"
 	"slices"
+	"time"
 
 	"wetland/core/deploy"
 	"wetland/core/packages"
@@ -16,6 +17,7 @@ import (
 	"wetland/core/shelf"
 	"wetland/core/site"
 	"wetland/core/site/cms"
+	"wetland/core/snapshot"
 	"wetland/core/version"
 	"wetland/core/workspace"
 )
@@ -37,6 +39,11 @@ type Plan struct {
 	Rehearse      string              `json:"rehearse"`             // which updates are rehearsed on a private copy first, as wetland.toml says
 	Gap           bool                `json:"gap"`                  // folders cannot be exchanged in one step on this system
 	Commands      []string            `json:"commands,omitempty"`   // of wetland.toml, with when they run
+	// Host says what the site's machine offers, where that is another one; PlanOf alone tells. Brings are the bytes
+	// of the packages that travel there, and LastSnapshot is how long the last one took; 0: there is none.
+	Host         []preflight.Offer `json:"host,omitempty"`
+	Brings       int64             `json:"brings,omitempty"`
+	LastSnapshot time.Duration     `json:"last_snapshot_ns,omitempty"`
 
 	groups [][]*deploy.Change
 }
@@ -224,6 +231,27 @@ func (m *motion) makePlan() {
 		p.TimeLimit = config.TimeLimit.String()
 	}
 	p.Notice, p.Commands, p.Gap = m.options.Notice, m.commands(), !m.Site.Files.CanExchange()
+}
+
+// planHost says what is to be known of a site on another machine.
+func (m *motion) planHost(ctx context.Context) {
+	p := m.plan
+	if p.Host = preflight.Offers(ctx, m.Site, m.DB != nil); len(p.Host) == 0 {
+		return
+	}
+	for _, c := range m.changes {
+		if c.Pkg != nil {
+			_, size := c.Pkg.Tree.Total()
+			p.Brings += size
+		}
+	}
+	names, err := m.Store.Names(ctx)
+	if err != nil || len(names) == 0 {
+		return
+	}
+	if last, err := snapshot.Load(ctx, m.Store, names[len(names)-1]); err == nil { // else how long it takes is not told
+		p.LastSnapshot = last.Took
+	}
 }
 
 // commands lists what wetland.toml has run, and when.

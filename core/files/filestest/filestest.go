@@ -290,6 +290,13 @@ func (s suite) takesSteps(t *testing.T, dir string) {
 	if text, err := s.read("folder/x", 0); err != nil || text != "first" {
 		t.Errorf("%q %v", text, err)
 	}
+	var openings []files.Step
+	for i := range 300 {
+		openings = append(openings, files.Step{Do: files.DoOpen, Name: map[bool]string{true: "gone", false: "folder/x"}[i == 270]})
+	}
+	if taken, err := files.TakeSteps(s.ctx, s.fsys, openings); taken.Steps != 270 || !errors.Is(err, fs.ErrNotExist) {
+		t.Errorf("%+v, %v", taken, err)
+	}
 	s.makesRoom(t)
 	if taken, err := files.TakeSteps(s.ctx, s.fsys, nil); taken.Steps != 0 || err != nil {
 		t.Errorf("%+v, %v", taken, err)

@@ -1,0 +1,78 @@
+package preflight
+
+import (
+	"context"
+	"fmt"
+	"path"
+	"strings"
+	"time"
+
+	"wetland/core/files"
+	"wetland/core/phrase"
+	"wetland/core/site"
+	"wetland/core/site/traits"
+)
+
+// Offer is something that the machine of a site offers or not, and what that means for it.
+type Offer struct {
+	What  string `json:"what"` // in a word or two
+	Is    string `json:"is"`
+	Means string `json:"means"`
+	Good  bool   `json:"good"`
+}
+
+// Exchange is the Offer of putting one folder in another's place in one step.
+const Exchange = "exchange"
+
+// Offers are what the machine of a site offers; none, where that is this one. reached says that the site's database is.
+func Offers(ctx context.Context, s *site.Site, reached bool) (all []Offer) {
+	on := s.Host
+	if on.Name() == "" {
+		return nil
+	}
+	say := func(good bool, what, is, means string) { all = append(all, Offer{what, is, means, good}) }
+	if !on.Abilities().Run {
+		say(false, "helper", "none: files are moved by SFTP", "a file whose size and time were kept by whoever changed it is taken for unchanged, for a week at most; what a frozen Wetland sent can still be done; the rest is promised as elsewhere. Ask your host for a full shell to get more")
+	}
+	if s.Files.CanExchange() {
+		say(true, Exchange, "offered", "visitors never meet a folder that is absent")
+	} else {
+		say(false, Exchange, "not offered", "a folder is absent for a moment when it is replaced: update --allow-gap")
+	}
+	all = append(all, ownersOf(ctx, s))
+	if reached {
+		say(true, "database", "reached from there", "tables are kept and put back, too")
+	} else {
+		say(false, "database", "not reached", "tables can be neither kept nor put back: update --without-database goes on with the files alone. Ask your host to allow connections by way of the account")
+	}
+	if version := s.PHPOfShell(ctx); version != "" && traits.Of(s.Workspace.Config.Site.CMS).PHP {
+		say(true, "PHP", version+" on the command line", "the pages may be made by another")
+	}
+	if ahead := time.Until(on.Now()); ahead.Abs() > time.Minute {
+		say(false, "clock", fmt.Sprintf("%s %s", ahead.Abs().Round(time.Minute), map[bool]string{true: "ahead", false: "behind"}[ahead > 0]), "Wetland goes by it for files there; ask the host to set it")
+	}
+	if free, err := s.Files.FreeSpace(ctx, s.Root); err == nil {
+		say(free > 1<<30, "free space", phrase.Bytes(int64(free)), "an update needs room for the new packages there; snapshots lie on this machine")
+	}
+	return all
+}
+
+// ownersOf tells whether what is replaced can be given the owners that it has.
+func ownersOf(ctx context.Context, s *site.Site) Offer {
+	accounts := s.Host.Accounts()
+	if accounts.Self(ctx) == files.Unowned {
+		return Offer{"owners", "not known", "new files belong to the account that Wetland enters", true}
+	}
+	self := accounts.UserName(ctx, accounts.Self(ctx))
+	var others []string
+	for _, home := range s.CMS.Layout().Homes() {
+		entry, err := s.Files.Lstat(ctx, home.Path)
+		if err == nil && !files.CanOwn(s.Files, entry.Owner, entry.Group) {
+			others = append(others, fmt.Sprintf("%s belongs to %s", path.Base(home.Path), accounts.UserName(ctx, entry.Owner)))
+		}
+	}
+	if len(others) > 0 {
+		return Offer{"owners", strings.Join(others, ", "), self + " cannot give that owner to new files, and updates are refused", false}
+	}
+	return Offer{"owners", "as they are", self + " can give new files the owners of what they replace", true}
+}
