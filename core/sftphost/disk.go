@@ -174,11 +174,19 @@ func (r *root) at(ctx context.Context, op, name string) (string, error) {
 		return "", &fs.PathError{Op: op, Path: name, Err: err}
 	}
 	whole := path.Join(r.name, name)
+	return whole, r.check(ctx, op, r.on(whole, false)...)
+}
+
+// on are the folders on the way to a whole name, from the root on, and perhaps that itself.
+func (r *root) on(whole string, itself bool) []string {
 	on := []string{r.name}
-	for at := path.Dir(whole); len(at) > len(r.name); at = path.Dir(at) {
-		on = append(on, at)
+	if !itself {
+		whole = path.Dir(whole)
 	}
-	return whole, r.check(ctx, op, on...)
+	for ; len(whole) > len(r.name); whole = path.Dir(whole) {
+		on = append(on, whole)
+	}
+	return on
 }
 
 // below is at for what is changed, and is not the root itself.
@@ -202,15 +210,31 @@ func (r *root) changing(ctx context.Context, op, name string) (string, error) {
 }
 
 func (r *root) Lstat(ctx context.Context, name string) (files.Entry, error) {
-	whole, err := r.at(ctx, "look at", name)
+	whole, info, err := r.look(ctx, "look at", name)
 	if err != nil {
 		return files.Entry{}, err
 	}
-	info, err := r.client.Lstat(whole)
-	if err != nil {
-		return files.Entry{}, explain("look at", whole, err)
-	}
 	return r.entry(whole, info)
+}
+
+// look is at, and tells what the server says of the name: that is asked at the same time, and not believed where a
+// link is on the way.
+func (r *root) look(ctx context.Context, op, name string) (whole string, info fs.FileInfo, err error) {
+	var group errgroup.Group
+	var missing error
+	if err := files.CheckName(name); err != nil {
+		return "", nil, &fs.PathError{Op: op, Path: name, Err: err}
+	}
+	group.Go(func() error {
+		info, missing = r.client.Lstat(path.Join(r.name, name))
+		return nil
+	})
+	whole, err = r.at(ctx, op, name)
+	_ = group.Wait()
+	if err == nil {
+		err = explain(op, whole, missing)
+	}
+	return whole, info, err
 }
 
 // entry describes what the server told about a name.
@@ -269,11 +293,11 @@ func (r *root) List(ctx context.Context, name string) ([]files.Entry, error) {
 
 // folder is at for what has to be a folder.
 func (r *root) folder(ctx context.Context, op, name string) (string, error) {
-	whole, err := r.at(ctx, op, name)
-	if err != nil {
-		return "", err
+	if err := files.CheckName(name); err != nil {
+		return "", &fs.PathError{Op: op, Path: name, Err: err}
 	}
-	return whole, r.check(ctx, op, whole)
+	whole := path.Join(r.name, name)
+	return whole, r.check(ctx, op, r.on(whole, true)...)
 }
 
 // opened is a file that is open on the server.
@@ -284,14 +308,10 @@ type opened struct {
 }
 
 func (r *root) Open(ctx context.Context, name string, offset int64) (io.ReadCloser, error) {
-	whole, err := r.at(ctx, "open", name)
-	if err != nil {
-		return nil, err
-	}
-	info, err := r.client.Lstat(whole) // a pipe would be waited for
+	whole, info, err := r.look(ctx, "open", name) // a pipe would be waited for
 	switch {
 	case err != nil:
-		return nil, explain("open", whole, err)
+		return nil, err
 	case info.Mode()&fs.ModeSymlink != 0:
 		return nil, &fs.PathError{Op: "open", Path: whole, Err: files.ErrLink}
 	case !info.Mode().IsRegular():

@@ -7,15 +7,19 @@ import (
 	"io"
 	"io/fs"
 	"path"
+	"slices"
+	"sync"
 
 	"wetland/core/files"
 )
 
 // Each question waits for its way there and back; so many are asked before they are needed.
 
-// foldersAhead is how many folders are listed ahead, and filesAhead how many files read.
+// foldersAhead is how many folders are listed at the same time, entriesAhead about how many of their entries are
+// held before they are visited, and filesAhead how many files are read ahead.
 const (
 	foldersAhead = 64
+	entriesAhead = 20_000
 	filesAhead   = 64
 )
 
@@ -41,14 +45,18 @@ func (r *root) WalkTree(ctx context.Context, top string, scope files.Scope, visi
 
 // walk is one under way. What is listed ahead is bounded; what waits to be are names alone.
 type walk struct {
-	root    *root
-	ctx     context.Context
-	top     string
-	scope   files.Scope
-	visit   func(string, files.Entry) error
-	failed  func(string, error) error
-	waiting []string                // folders in the order of the walk, backwards, that are not listed yet
+	root   *root
+	ctx    context.Context
+	top    string
+	scope  files.Scope
+	visit  func(string, files.Entry) error
+	failed func(string, error) error
+
+	lock    sync.Mutex
+	waiting []string                // folders about in the order of the walk, backwards, that are not listed yet
 	listed  map[string]chan listing // those that are, or are being, and were not visited yet
+	running int                     // how many are being listed
+	held    int                     // how many entries of those that are came, and wait
 }
 
 // listing is what is in a folder.
@@ -74,12 +82,6 @@ func (w *walk) at(at string, entry files.Entry) error {
 	if got.err != nil {
 		return w.failed(path.Join(w.top, at), got.err)
 	}
-	for i := len(got.entries) - 1; i >= 0; i-- { // the last one waits longest
-		if below := path.Join(at, got.entries[i].Name); got.entries[i].Kind == files.Folder && w.scope.Has(below) {
-			w.waiting = append(w.waiting, below)
-		}
-	}
-	w.ahead()
 	for _, one := range got.entries {
 		if err := w.at(path.Join(at, one.Name), one); err != nil {
 			return err
@@ -90,33 +92,49 @@ func (w *walk) at(at string, entry files.Entry) error {
 
 // list is what is in a folder that is visited now.
 func (w *walk) list(at string) listing {
-	for n := len(w.waiting); n > 0 && w.waiting[n-1] == at; n-- { // it was not begun, and is the next one
-		w.waiting = w.waiting[:n-1]
-	}
-	if w.listed[at] == nil {
+	w.lock.Lock()
+	if w.listed[at] == nil { // it was not begun
+		w.waiting = slices.DeleteFunc(w.waiting, func(other string) bool { return other == at })
 		w.begin(at)
 	}
-	got := <-w.listed[at]
+	coming := w.listed[at]
+	w.lock.Unlock()
+	got := <-coming
+	w.lock.Lock()
+	defer w.lock.Unlock()
 	delete(w.listed, at)
+	w.held -= len(got.entries)
 	w.ahead()
 	return got
 }
 
 // ahead lists what comes next, as long as that is not too much.
 func (w *walk) ahead() {
-	for len(w.listed) < foldersAhead && len(w.waiting) > 0 {
+	for w.running < foldersAhead && w.held < entriesAhead && len(w.waiting) > 0 && w.ctx.Err() == nil {
 		last := len(w.waiting) - 1
 		w.begin(w.waiting[last])
 		w.waiting = w.waiting[:last]
 	}
 }
 
+// begin begins to list a folder; what is in it comes next then.
 func (w *walk) begin(at string) {
-	got := make(chan listing, 1)
-	w.listed[at] = got
+	coming := make(chan listing, 1)
+	w.listed[at] = coming
+	w.running++
 	go func() {
 		entries, err := w.root.List(w.ctx, path.Join(w.top, at))
-		got <- listing{entries, err}
+		defer func() { coming <- listing{entries, err} }() // what is in it waits by then
+		w.lock.Lock()
+		defer w.lock.Unlock()
+		w.running--
+		w.held += len(entries)
+		for _, entry := range slices.Backward(entries) { // the last one waits longest
+			if below := path.Join(at, entry.Name); entry.Kind == files.Folder && w.scope.Has(below) {
+				w.waiting = append(w.waiting, below)
+			}
+		}
+		w.ahead()
 	}()
 }
 
