@@ -30,29 +30,29 @@ func Offers(ctx context.Context, s *site.Site, reached bool) (all []Offer) {
 	if on.Name() == "" {
 		return nil
 	}
-	say := func(good bool, what, is, means string) { all = append(all, Offer{what, is, means, good}) }
+	offer := func(good bool, what, is, means string) { all = append(all, Offer{what, is, means, good}) }
 	if !on.Abilities().Run {
-		say(false, "helper", "none: files are moved by SFTP", "a file whose size and time were kept by whoever changed it is taken for unchanged, for a week at most; what a frozen Wetland sent can still be done; the rest is promised as elsewhere. Ask your host for a full shell to get more")
+		offer(false, "helper", "none: files are moved by SFTP", "a file whose size and time were kept by whoever changed it is taken for unchanged, for a week at most; what a frozen Wetland sent can still be done; the rest is promised as elsewhere. Ask your host for a full shell to get more")
 	}
 	if s.Files.CanExchange() {
-		say(true, Exchange, "offered", "visitors never meet a folder that is absent")
+		offer(true, Exchange, "offered", "visitors never meet a folder that is absent")
 	} else {
-		say(false, Exchange, "not offered", "a folder is absent for a moment when it is replaced: update --allow-gap")
+		offer(false, Exchange, "not offered", "a folder is absent for a moment when it is replaced: update --allow-gap")
 	}
 	all = append(all, ownersOf(ctx, s))
 	if reached {
-		say(true, "database", "reached from there", "tables are kept and put back, too")
+		offer(true, "database", "reached from there", "tables are kept and put back, too")
 	} else {
-		say(false, "database", "not reached", "tables can be neither kept nor put back: update --without-database goes on with the files alone. Ask your host to allow connections by way of the account")
+		offer(false, "database", "not reached", "tables can be neither kept nor put back: update --without-database goes on with the files alone. Ask your host to allow connections by way of the account")
 	}
 	if version := s.PHPOfShell(ctx); version != "" && traits.Of(s.Workspace.Config.Site.CMS).PHP {
-		say(true, "PHP", version+" on the command line", "the pages may be made by another")
+		offer(true, "PHP", version+" on the command line", "the pages may be made by another")
 	}
 	if ahead := time.Until(on.Now()); ahead.Abs() > time.Minute {
-		say(false, "clock", fmt.Sprintf("%s %s", ahead.Abs().Round(time.Minute), map[bool]string{true: "ahead", false: "behind"}[ahead > 0]), "Wetland goes by it for files there; ask the host to set it")
+		offer(false, "clock", fmt.Sprintf("%s %s", ahead.Abs().Round(time.Minute), map[bool]string{true: "ahead", false: "behind"}[ahead > 0]), "Wetland goes by it for files there; ask the host to set it")
 	}
 	if free, err := s.Files.FreeSpace(ctx, s.Root); err == nil {
-		say(free > 1<<30, "free space", phrase.Bytes(int64(free)), "an update needs room for the new packages there; snapshots lie on this machine")
+		offer(free > 1<<30, "free space", phrase.Bytes(int64(free)), "an update needs room for the new packages there; snapshots lie on this machine")
 	}
 	return all
 }
