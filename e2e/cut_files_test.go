@@ -93,27 +93,14 @@ func partFiles(t *testing.T, shared *sshd.Account, how, entries int, moment time
 	var said bytes.Buffer
 	command := wetlandCommand(t, "update", f.pkg("harbourlight-2.5.2"), "--without-database")
 	command.Dir, command.Stdout, command.Stderr = f.care, &said, &said
-	inGroup(command)
-	must(t, command.Start())
-	ended := make(chan error, 1)
-	go func() { ended <- command.Wait() }()
-	v := &victim{workspace: f.care}
-	over := false
-	for !over && len(v.journal()) < entries {
-		select {
-		case <-ended:
-			over = true
-		case <-time.After(time.Millisecond):
-		}
-	}
+	ended, over := (&victim{workspace: f.care}).startUntil(t, command, entries)
 	time.Sleep(moment)
 	partedFiles[how].part(account, line, command)
 	frozen := partedFiles[how].after != nil
 	if !frozen && !over {
 		<-ended // it finds that the line is gone, and says so
 	}
-	other := filepath.Join(t.TempDir(), "care")
-	must(t, os.CopyFS(other, os.DirFS(f.care)), os.Chmod(filepath.Join(other, "wetland.toml"), 0o600), os.Chmod(other, 0o700))
+	other := otherDesk(t, f.care)
 	r := wetland(t, other, "recover")
 	if !slices.Contains([]int{0, 3, 4}, r.code) && !(r.code == 1 && strings.Contains(r.err, "othing to recover")) {
 		t.Fatalf("recover: %s\nthe update said:\n%s", r, &said)

@@ -113,38 +113,49 @@ func TestPartedFromTheSite(t *testing.T) {
 	}
 }
 
+// startUntil starts an update, and returns once its journal has so many entries, or it is over.
+func (v *victim) startUntil(t *testing.T, command *exec.Cmd, entries int) (ended chan error, over bool) {
+	t.Helper()
+	inGroup(command)
+	before, _ := filepath.Glob(filepath.Join(v.workspace, "runs/run-*"))
+	must(t, command.Start())
+	ended = make(chan error, 1)
+	go func() { ended <- command.Wait() }()
+	for {
+		select {
+		case <-ended:
+			return ended, true
+		case <-time.After(time.Millisecond):
+		}
+		now, _ := filepath.Glob(filepath.Join(v.workspace, "runs/run-*"))
+		if len(now) > len(before) && len(v.journal()) >= entries {
+			return ended, false
+		}
+	}
+}
+
+// otherDesk is the workspace on another desk.
+func otherDesk(t *testing.T, workspace string) string {
+	t.Helper()
+	other := filepath.Join(t.TempDir(), "care")
+	must(t, os.CopyFS(other, os.DirFS(workspace)), os.Chmod(filepath.Join(other, "wetland.toml"), 0o600), os.Chmod(other, 0o700))
+	return other
+}
+
 // partAt begins an update, parts it from its site after so many entries of its journal, settles it
 // from another desk, and lets go on what was frozen.
 func (p *parted) partAt(t *testing.T, how, entries int, moment time.Duration, pkg string) {
 	var said bytes.Buffer
 	command := wetlandCommand(t, "update", pkg)
 	command.Dir, command.Stdout, command.Stderr = p.workspace, &said, &said
-	inGroup(command)
-	before, _ := filepath.Glob(filepath.Join(p.workspace, "runs/run-*"))
-	must(t, command.Start())
-	ended := make(chan error, 1)
-	go func() { ended <- command.Wait() }()
-	over := false
-	for !over {
-		select {
-		case <-ended:
-			over = true
-			continue
-		case <-time.After(time.Millisecond):
-		}
-		now, _ := filepath.Glob(filepath.Join(p.workspace, "runs/run-*"))
-		if len(now) > len(before) && len(p.journal()) >= entries {
-			break
-		}
-	}
+	ended, over := p.startUntil(t, command, entries)
 	time.Sleep(moment)
 	partings[how].part(p, command)
 	frozen := partings[how].after != nil
 	if !frozen && !over {
 		<-ended // it finds that the line is gone, and says so
 	}
-	other := filepath.Join(t.TempDir(), "care")
-	must(t, os.CopyFS(other, os.DirFS(p.workspace)), os.Chmod(filepath.Join(other, "wetland.toml"), 0o600), os.Chmod(other, 0o700))
+	other := otherDesk(t, p.workspace)
 	r := wetland(t, other, "recover")
 	if r.code != 0 && !(r.code == 1 && strings.Contains(r.err, "othing to recover")) {
 		t.Fatalf("recover: %s\nthe update said:\n%s", r, &said)
