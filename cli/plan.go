@@ -134,7 +134,7 @@ func hostLines(p *update.Plan) (lines [][2]string) {
 	lines = append(lines, [2]string{"travels", travels})
 	for _, one := range p.Host {
 		if !one.Good && one.What != preflight.Exchange { // the gap is told by itself
-			lines = append(lines, [2]string{"its machine", fmt.Sprintf("%s %s: %s", one.What, one.Is, one.Means)})
+			lines = append(lines, [2]string{"its machine", one.String()})
 		}
 	}
 	return lines

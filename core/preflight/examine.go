@@ -155,7 +155,7 @@ func examine(ctx context.Context, s *session.Session, e *Examination, p *package
 	e.Add("package", Go, fmt.Sprintf("%s %s, %s (%s), every byte read", p.Header.Kind, p.Title(), phrase.Plural(count, "file"), phrase.Bytes(size)), "")
 	for _, one := range Offers(ctx, s.Site, s.DB != nil) {
 		if !one.Good && one.What != Exchange { // the swap is told by itself
-			e.Add("its machine", Go, fmt.Sprintf("%s %s: %s", one.What, one.Is, one.Means), "")
+			e.Add("its machine", Go, one.String(), "")
 		}
 	}
 	e.Beside = with.Beside

@@ -21,6 +21,10 @@ type Offer struct {
 	Good  bool   `json:"good"`
 }
 
+func (o Offer) String() string {
+	return fmt.Sprintf("%s: %s. %s", o.What, o.Is, phrase.Capital(o.Means))
+}
+
 // Exchange is the Offer of putting one folder in another's place in one step.
 const Exchange = "exchange"
 
@@ -32,7 +36,7 @@ func Offers(ctx context.Context, s *site.Site, reached bool) (all []Offer) {
 	}
 	offer := func(good bool, what, is, means string) { all = append(all, Offer{what, is, means, good}) }
 	if !on.Abilities().Run {
-		offer(false, "helper", "none: files are moved by SFTP", "a file whose size and time were kept by whoever changed it is taken for unchanged, for a week at most; what a frozen Wetland sent can still be done; the rest is promised as elsewhere. Ask your host for a full shell to get more")
+		offer(false, "helper", "none, files are moved by SFTP", "a file whose size and time were kept by whoever changed it is taken for unchanged, for a week at most; what a frozen Wetland sent can still be done; the rest is promised as elsewhere. Ask your host for a full shell to get more")
 	}
 	if s.Files.CanExchange() {
 		offer(true, Exchange, "offered", "visitors never meet a folder that is absent")
