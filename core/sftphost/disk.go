@@ -16,6 +16,7 @@ import (
 	"path"
 	"slices"
 	"strings"
+	"sync"
 	"sync/atomic"
 	"time"
 
@@ -168,25 +169,30 @@ func (r *root) check(ctx context.Context, op string, names ...string) error {
 
 var errNoFolder = errors.New("it is no folder")
 
-// at is the whole name of one below the root, once all folders on the way to it are known to be such.
-func (r *root) at(ctx context.Context, op, name string) (string, error) {
+// whole is the whole name of one below the root.
+func (r *root) whole(op, name string) (string, error) {
 	if err := files.CheckName(name); err != nil {
 		return "", &fs.PathError{Op: op, Path: name, Err: err}
 	}
-	whole := path.Join(r.name, name)
-	return whole, r.check(ctx, op, r.on(whole, false)...)
+	return path.Join(r.name, name), nil
 }
 
-// on are the folders on the way to a whole name, from the root on, and perhaps that itself.
-func (r *root) on(whole string, itself bool) []string {
-	on := []string{r.name}
-	if !itself {
-		whole = path.Dir(whole)
+// at is whole, once all folders on the way to it are known to be such.
+func (r *root) at(ctx context.Context, op, name string) (string, error) {
+	whole, err := r.whole(op, name)
+	if err != nil {
+		return "", err
 	}
-	for ; len(whole) > len(r.name); whole = path.Dir(whole) {
-		on = append(on, whole)
+	return whole, r.check(ctx, op, r.down(path.Dir(whole))...)
+}
+
+// down are the folders from the root to one in it.
+func (r *root) down(folder string) []string {
+	all := []string{r.name}
+	for ; len(folder) > len(r.name); folder = path.Dir(folder) {
+		all = append(all, folder)
 	}
-	return on
+	return all
 }
 
 // below is at for what is changed, and is not the root itself.
@@ -220,17 +226,14 @@ func (r *root) Lstat(ctx context.Context, name string) (files.Entry, error) {
 // look is at, and tells what the server says of the name: that is asked at the same time, and not believed where a
 // link is on the way.
 func (r *root) look(ctx context.Context, op, name string) (whole string, info fs.FileInfo, err error) {
-	var group errgroup.Group
-	var missing error
-	if err := files.CheckName(name); err != nil {
-		return "", nil, &fs.PathError{Op: op, Path: name, Err: err}
+	if whole, err = r.whole(op, name); err != nil {
+		return "", nil, err
 	}
-	group.Go(func() error {
-		info, missing = r.client.Lstat(path.Join(r.name, name))
-		return nil
-	})
-	whole, err = r.at(ctx, op, name)
-	_ = group.Wait()
+	var apart sync.WaitGroup
+	var missing error
+	apart.Go(func() { info, missing = r.client.Lstat(whole) })
+	_, err = r.at(ctx, op, name)
+	apart.Wait()
 	if err == nil {
 		err = explain(op, whole, missing)
 	}
@@ -293,11 +296,11 @@ func (r *root) List(ctx context.Context, name string) ([]files.Entry, error) {
 
 // folder is at for what has to be a folder.
 func (r *root) folder(ctx context.Context, op, name string) (string, error) {
-	if err := files.CheckName(name); err != nil {
-		return "", &fs.PathError{Op: op, Path: name, Err: err}
+	whole, err := r.whole(op, name)
+	if err != nil {
+		return "", err
 	}
-	whole := path.Join(r.name, name)
-	return whole, r.check(ctx, op, r.on(whole, true)...)
+	return whole, r.check(ctx, op, r.down(whole)...)
 }
 
 // opened is a file that is open on the server.

@@ -36,30 +36,35 @@ func (f *reading) Close() error { return f.file.Close() }
 // readAt reads all pieces of p at the same time. n bytes are read whatever the error; the end of the file is an
 // io.EOF.
 func readAt(ctx context.Context, file *sftp.File, p []byte, at int64) (n int, err error) {
-	if len(p) <= piece {
-		if err := ctx.Err(); err != nil {
-			return 0, err
-		}
-		return file.ReadAt(p, at)
+	read := make([]int, (len(p)+piece-1)/piece)
+	first, err := each(ctx, len(read), func(i int) (err error) {
+		from := i * piece
+		read[i], err = file.ReadAt(p[from:min(from+piece, len(p))], at+int64(from))
+		return err
+	})
+	for _, of := range read[:min(first+1, len(read))] { // the one that failed has the last bytes
+		n += of
 	}
-	pieces := (len(p) + piece - 1) / piece
-	read, failed := make([]int, pieces), make([]error, pieces)
+	return n, err
+}
+
+// each does so many things, many at a time, and returns the first one that failed, in their order; n where none did.
+func each(ctx context.Context, n int, do func(i int) error) (first int, err error) {
+	failed := make([]error, n)
 	var group errgroup.Group
 	group.SetLimit(together)
-	for i := range pieces {
+	for i := range n {
 		group.Go(func() error {
-			from := i * piece
 			if failed[i] = ctx.Err(); failed[i] == nil {
-				read[i], failed[i] = file.ReadAt(p[from:min(from+piece, len(p))], at+int64(from))
+				failed[i] = do(i)
 			}
 			return nil
 		})
 	}
-	_ = group.Wait() // each piece has its own
-	for i := range pieces {
-		n += read[i]
-		if failed[i] != nil {
-			return n, failed[i]
+	_ = group.Wait() // each has its own
+	for i, err := range failed {
+		if err != nil {
+			return i, err
 		}
 	}
 	return n, nil

@@ -11,8 +11,6 @@ import (
 	"time"
 
 	"wetland/core/files"
-
-	"golang.org/x/sync/errgroup"
 )
 
 // TakeSteps takes renames that follow each other without waiting for an answer between them: both requests go
@@ -66,29 +64,20 @@ const openedTogether = 4 * together
 func (r *root) openAll(ctx context.Context, steps []files.Step) (taken files.Taken, err error) {
 	start := time.Now()
 	for several := range slices.Chunk(steps, openedTogether) {
-		failed := make([]error, len(several))
-		var group errgroup.Group
-		group.SetLimit(together)
-		for i, step := range several {
-			group.Go(func() error {
-				var file io.Closer
-				if file, failed[i] = r.Open(ctx, step.Name, 0); failed[i] == nil {
-					failed[i] = file.Close()
-				}
-				return nil
-			})
-		}
-		_ = group.Wait() // each has its own
-		for _, err := range failed {
+		opened, failed := each(ctx, len(several), func(i int) error {
+			file, err := r.Open(ctx, several[i].Name, 0)
 			if err != nil {
-				taken.Took = time.Since(start)
-				return taken, err
+				return err
 			}
-			taken.Steps++
+			return file.Close()
+		})
+		taken.Steps += opened
+		if err = failed; err != nil {
+			break
 		}
 	}
 	taken.Took = time.Since(start)
-	return taken, nil
+	return taken, err
 }
 
 // areRenames tells of steps each of which makes room for the next: where one fails, so do those that follow.
