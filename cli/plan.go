@@ -132,10 +132,8 @@ func hostLines(p *update.Plan) (lines [][2]string) {
 		travels += "; the last snapshot took " + phrase.Live(p.LastSnapshot)
 	}
 	lines = append(lines, [2]string{"travels", travels})
-	for _, one := range p.Host {
-		if !one.Good && one.What != preflight.Exchange { // the gap is told by itself
-			lines = append(lines, [2]string{"its machine", one.String()})
-		}
+	for _, lack := range preflight.Lacks(p.Host) {
+		lines = append(lines, [2]string{"its machine", lack})
 	}
 	return lines
 }

@@ -133,15 +133,13 @@ func Adopt(ctx context.Context, o Options) (*Result, error) {
 }
 
 type adoption struct {
-	o      Options
-	system cms.System
-	// filesAlone says that the site's machine lets files be moved and runs no helper.
-	filesAlone bool
-	site       *site.Site // its workspace is made last
-	result     *Result
-	missing    []cms.Missing
-	reach      fetching.Reach
-	pages      *fetching.Fetcher // with the browser, if one is to look
+	o       Options
+	system  cms.System
+	site    *site.Site // its workspace is made last
+	result  *Result
+	missing []cms.Missing
+	reach   fetching.Reach
+	pages   *fetching.Fetcher // with the browser, if one is to look
 }
 
 func (a *adoption) doubt(what, do string) {

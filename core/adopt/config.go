@@ -94,7 +94,7 @@ func (a *adoption) sayHost(say func(format string, args ...any)) {
 	}
 	say("# The machine that the site is on. Your own settings, keys and agent of ssh are used.")
 	say("[host]")
-	if !a.filesAlone {
+	if a.site.Host.Abilities().Run {
 		say("helper = \"put\"         # Wetland's helper lies in the account there, and is replaced by newer ones")
 		say("# helper_folder = \"/srv/tools\"     where programs may be run, if not in ~/.cache")
 	}

@@ -22,8 +22,8 @@ func (a *adoption) enter(ctx context.Context, on host.Host) error {
 	for _, left := range about.NotUsed {
 		a.doubt("of your settings of ssh, this is not used: "+left, "It matters only if it concerns this host.")
 	}
-	if a.filesAlone = about.FilesAlone; a.filesAlone {
-		return nil
+	if !on.Abilities().Run {
+		return nil // what that means is told with what its machine offers
 	}
 	is := "there already"
 	if about.Put != "" {

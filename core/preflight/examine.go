@@ -153,10 +153,8 @@ func Examine(ctx context.Context, w *workspace.Workspace, o Options) (e *Examina
 func examine(ctx context.Context, s *session.Session, e *Examination, p *packages.Package, with Company, o Options, why *runs.Reasons) error {
 	count, size := p.Tree.Total()
 	e.Add("package", Go, fmt.Sprintf("%s %s, %s (%s), every byte read", p.Header.Kind, p.Title(), phrase.Plural(count, "file"), phrase.Bytes(size)), "")
-	for _, one := range Offers(ctx, s.Site, s.DB != nil) {
-		if !one.Good && one.What != Exchange { // the swap is told by itself
-			e.Add("its machine", Go, one.String(), "")
-		}
+	for _, lack := range Lacks(Offers(ctx, s.Site, s.DB != nil)) {
+		e.Add("its machine", Go, lack, "")
 	}
 	e.Beside = with.Beside
 	for _, one := range with.Beside {

@@ -25,8 +25,18 @@ func (o Offer) String() string {
 	return fmt.Sprintf("%s: %s. %s", o.What, o.Is, phrase.Capital(o.Means))
 }
 
-// Exchange is the Offer of putting one folder in another's place in one step.
-const Exchange = "exchange"
+// exchange is the Offer of putting one folder in another's place in one step.
+const exchange = "exchange"
+
+// Lacks says what the machine of a site does not offer, but for the exchange: the gap is told by itself.
+func Lacks(of []Offer) (all []string) {
+	for _, one := range of {
+		if !one.Good && one.What != exchange {
+			all = append(all, one.String())
+		}
+	}
+	return all
+}
 
 // Offers are what the machine of a site offers; none, where that is this one. reached says that the site's database is.
 func Offers(ctx context.Context, s *site.Site, reached bool) (all []Offer) {
@@ -39,9 +49,9 @@ func Offers(ctx context.Context, s *site.Site, reached bool) (all []Offer) {
 		offer(false, "helper", "none, files are moved by SFTP", "a file whose size and time were kept by whoever changed it is taken for unchanged, for a week at most; what a frozen Wetland sent can still be done; the rest is promised as elsewhere. Ask your host for a full shell to get more")
 	}
 	if s.Files.CanExchange() {
-		offer(true, Exchange, "offered", "visitors never meet a folder that is absent")
+		offer(true, exchange, "offered", "visitors never meet a folder that is absent")
 	} else {
-		offer(false, Exchange, "not offered", "a folder is absent for a moment when it is replaced: update --allow-gap")
+		offer(false, exchange, "not offered", "a folder is absent for a moment when it is replaced: update --allow-gap")
 	}
 	all = append(all, ownersOf(ctx, s))
 	if reached {

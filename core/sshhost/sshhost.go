@@ -166,8 +166,6 @@ func (h *Host) sshWords() string {
 type About struct {
 	NotUsed []string // of the user's settings of ssh, and why
 	Put     string   // where the helper was put just now; "": it was there
-	// FilesAlone says that the account was entered for moving files, and that no helper runs there.
-	FilesAlone bool
 }
 
 // Enter enters the account now, and tells about it.
@@ -176,7 +174,7 @@ func (h *Host) Enter(ctx context.Context) (About, error) {
 	if err != nil {
 		return About{}, err
 	}
-	return About{NotUsed: is.client.Settings.NotUsed, Put: is.put, FilesAlone: h.to.FilesAlone}, nil
+	return About{NotUsed: is.client.Settings.NotUsed, Put: is.put}, nil
 }
 
 // Close leaves the account.

@@ -14,6 +14,7 @@ import (
 	"path/filepath"
 	"strings"
 	"time"
+
 	"wetland/internal/ports"
 )
 
