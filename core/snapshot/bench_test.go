@@ -183,7 +183,7 @@ func (l *large) takeTimed(b *testing.B, dir string) (p phases, m *Manifest, stor
 	ctx := context.Background()
 	store, err := packs.Open(b.Context(), dir, nil)
 	fail(err)
-	t := &taking{Subject: l.subject(), report: progress.Silent{}, to: store.NewAdder(ctx, progress.Silent{}), before: newest(ctx, store), m: &Manifest{Format: manifestFormat}}
+	t := &taking{Subject: l.subject(), report: progress.Silent{}, to: store.NewAdder(ctx, progress.Silent{}), before: Newest(ctx, store), m: &Manifest{Format: manifestFormat}}
 	took(&p.open)
 	fail(t.storeDatabase(ctx))
 	took(&p.database)

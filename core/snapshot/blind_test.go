@@ -51,6 +51,7 @@ func TestTimesThatWereSetBack(t *testing.T) {
 		"a name that only begins alike":  {days: &never, replaced: "themes/qua", found: false},
 		"the days are not over":          {days: &usual, ago: 6 * 24 * time.Hour, found: false},
 		"the days are over":              {days: &usual, ago: 8 * 24 * time.Hour, found: true},
+		"a clock that was wrong":         {days: &usual, ago: -8 * 24 * time.Hour, found: true},
 		"the usual days are over":        {ago: 8 * 24 * time.Hour, found: true},
 		"everything is read anew always": {days: &always, found: true},
 	} {
@@ -69,7 +70,7 @@ func TestTimesThatWereSetBack(t *testing.T) {
 			s.site.Workspace.Config.Files.AnewAfterDays = c.days
 			store := s.store(t)
 			first := s.take(t, store)
-			if c.ago > 0 {
+			if c.ago != 0 {
 				first.WholeAt, first.FilesAt = first.WholeAt.Add(-c.ago), first.FilesAt.Add(-time.Minute)
 				must(t, writeManifest(t.Context(), store, first)) // the newest one
 			}

@@ -54,7 +54,7 @@ type Subject struct {
 // Take makes a snapshot, proves it by reading back all that was written, and only
 // then lets it count. On an error the earlier snapshots are as they were.
 func Take(ctx context.Context, s *packs.Store, of Subject, report progress.Reporter) (m *Manifest, err error) {
-	t := &taking{Subject: of, report: report, to: s.NewAdder(ctx, report), before: newest(ctx, s)}
+	t := &taking{Subject: of, report: report, to: s.NewAdder(ctx, report), before: Newest(ctx, s)}
 	start := time.Now()
 	t.m = &Manifest{
 		Format: manifestFormat, Store: s.Name(), Site: of.Site.Workspace.Config.Site.Name,
@@ -74,8 +74,8 @@ func Take(ctx context.Context, s *packs.Store, of Subject, report progress.Repor
 	return t.m, writeManifest(ctx, s, t.m)
 }
 
-// newest returns the newest snapshot that can be read, or nil.
-func newest(ctx context.Context, s *packs.Store) *Manifest {
+// Newest returns the newest snapshot that can be read, or nil.
+func Newest(ctx context.Context, s *packs.Store) *Manifest {
 	names, err := s.Names(ctx)
 	if err != nil {
 		return nil
@@ -184,13 +184,11 @@ func (t *taking) storeLists() error {
 }
 
 func (t *taking) storeDatabase(ctx context.Context) error {
-	switch {
-	case t.Database == nil && t.Salvage:
-		return t.NoDatabase
-	case t.Database == nil && t.NoDatabase != nil:
+	if t.Database == nil {
+		if t.Salvage || t.NoDatabase == nil {
+			return t.NoDatabase
+		}
 		t.m.Weaker = append(t.m.Weaker, fmt.Sprintf("its tables are not in it (%v)", t.NoDatabase))
-		return nil
-	case t.Database == nil:
 		return nil
 	}
 	var err error
@@ -334,8 +332,8 @@ func (t *taking) mustRead(name string, item Item) bool {
 	if !item.Changed.IsZero() {
 		return false
 	}
-	days := t.Site.Workspace.Config.Files.ReadAnewAfterDays()
-	return t.m.FilesAt.After(t.before.WholeAt.AddDate(0, 0, days)) ||
+	most := time.Duration(t.Site.Workspace.Config.Files.ReadAnewAfterDays()) * 24 * time.Hour
+	return t.m.FilesAt.Sub(t.before.WholeAt).Abs() >= most || // a clock may have been wrong
 		slices.ContainsFunc(t.Replaced, func(place string) bool { return files.Within(name, place) })
 }
 
@@ -525,7 +523,7 @@ func (t *taking) readBytes(file io.Reader, item *Item, buffer []byte) error {
 // Needs estimates how many bytes a snapshot taken now would add to the store, at most:
 // what is new or changed, before it is packed.
 func Needs(ctx context.Context, s *packs.Store, of Subject) (int64, error) {
-	t := &taking{Subject: of, to: &packs.Adder{Store: s}, before: newest(ctx, s)}
+	t := &taking{Subject: of, to: &packs.Adder{Store: s}, before: Newest(ctx, s)}
 	t.Salvage, t.m = true, &Manifest{FilesAt: time.Now()}
 	total := int64(0)
 	for _, area := range of.Site.Areas() {

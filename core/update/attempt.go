@@ -71,7 +71,7 @@ func (m *motion) try(ctx context.Context, group []*deploy.Change) (judgement *sm
 // is as it was, or stop makes it so.
 func (m *motion) untilSwap(ctx context.Context) error {
 	m.Settled, m.shown = nil, nil
-	manifest, err := m.TakeSnapshot(ctx, "before "+deploy.Titles(m.group), lives(m.group))
+	manifest, err := m.TakeSnapshot(ctx, "before "+deploy.Titles(m.group), livesOf(m.group))
 	if err != nil {
 		return err // an earlier group's snapshot stays the one to go back to
 	}

@@ -239,7 +239,7 @@ func (m *motion) prepare(ctx context.Context, why *runs.Reasons) error {
 	}
 	*why = append(*why, ofSite...)
 	preflight.CheckNotice(m.Session, why)
-	deploy.CheckGap(ctx, m.Session, lives(m.changes), m.options.AllowGap, why)
+	deploy.CheckGap(ctx, m.Session, livesOf(m.changes), m.options.AllowGap, why)
 	pagecheck.CheckPages(m.Session, why)
 	if m.options.KeepBroken && !m.isReturn() {
 		why.Add("--keep-broken is for going back to an older version of one theme or plugin", "Leave it out.")
@@ -268,14 +268,6 @@ func (m *motion) prepare(ctx context.Context, why *runs.Reasons) error {
 		return err
 	}
 	return why.Refusal()
-}
-
-// lives are the folders that are replaced.
-func lives(changes []*deploy.Change) (all []string) {
-	for _, c := range changes {
-		all = append(all, c.Live)
-	}
-	return all
 }
 
 // findTouched finds the pages that the components have a part in.

@@ -245,11 +245,7 @@ func (m *motion) planHost(ctx context.Context) {
 			p.Brings += size
 		}
 	}
-	names, err := m.Store.Names(ctx)
-	if err != nil || len(names) == 0 {
-		return
-	}
-	if last, err := snapshot.Load(ctx, m.Store, names[len(names)-1]); err == nil { // else how long it takes is not told
+	if last := snapshot.Newest(ctx, m.Store); last != nil { // else how long it takes is not told
 		p.LastSnapshot = last.Took
 	}
 }
