@@ -50,6 +50,7 @@ func TestFilesAlone(t *testing.T) {
 		wetland(t, care, "snapshot").want(t, 2, "--without-database")
 		same(t, before, tree(t, site.Root, caches...))
 		wetland(t, care, "snapshot", "--without-database").want(t, 0, "0 tables", "its tables are not in it")
+		wetland(t, care, "update", good, "--without-database", "--rehearse").want(t, 2, "a copy without the site's tables would answer nothing")
 		bad := newTheme(t, site, ".2", map[string]string{"functions.php": "<?php\nthis_is_not_there();\n"})
 		wetland(t, care, "update", bad, "--without-database").want(t, 3, "files and pages are as before", "The database was not in Wetland's hands")
 		same(t, before, tree(t, site.Root, caches...))

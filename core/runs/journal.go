@@ -34,6 +34,8 @@ type Began struct {
 	Wanted  string `json:"wanted,omitempty"`
 	Only    string `json:"only,omitempty"`
 	KeepNew bool   `json:"keep_new,omitempty"`
+	// WithoutDatabase says that the site's tables are not in our hands.
+	WithoutDatabase bool `json:"without_database,omitempty"`
 }
 
 // Change is a component of an update, and the folder that it stands in.

@@ -384,7 +384,7 @@ func New(w *workspace.Workspace, kind string, began Began) (*Run, *Journal, erro
 		next = runNumber(w, names[len(names)-1]) + 1
 	}
 	run := &Run{Name: w.RunPrefix() + strconv.Itoa(next), Kind: kind, State: UnderWay, Started: time.Now().UTC(), Who: WhoAmI()}
-	run.Wanted, run.Only = began.Wanted, began.Only
+	run.Wanted, run.Only, run.WithoutDatabase = began.Wanted, began.Only, began.WithoutDatabase
 	run.Staging = NewStagingName()
 	run.Folder = filepath.Join(w.Runs(), run.Name)
 	if err := durable.MkdirAll(run.Folder); err != nil {

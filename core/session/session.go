@@ -365,16 +365,13 @@ func (s *Session) Step(name string, total int64, unit string, do func() (progres
 
 // Begin makes the run: from here on everything is in the journal.
 func (s *Session) Begin(kind string, began runs.Began) error {
+	began.WithoutDatabase = s.NoDatabase != nil
 	var err error
 	if s.Run, s.Journal, err = runs.New(s.Site.Workspace, kind, began); err != nil {
 		return err
 	}
 	s.Site.Waiting = append(s.Site.Waiting, s.StagingFolders()...)
-	if s.NoDatabase == nil {
-		return nil
-	}
-	s.Run.WithoutDatabase = true
-	return s.Run.Save()
+	return nil
 }
 
 // Resume goes on with a run that was interrupted, once the database's server carries out nothing more
