@@ -270,6 +270,7 @@ func TestReadOnlySite(t *testing.T) {
 }
 
 func TestWorkspaceInWebRoot(t *testing.T) {
+	t.Parallel()
 	t.Run("here", workspaceInWebRoot)
 	t.Run("by SSH, on this machine all the same", func(t *testing.T) {
 		reachBySSH(t, testenv.OwnSSHAccount(t))

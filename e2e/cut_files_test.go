@@ -40,17 +40,18 @@ func serving(account *sshd.Account) (all []int) {
 // beyond reach, and is not tried.
 var partedFiles = []struct {
 	name  string
+	own   bool // the account is nobody else's
 	part  func(account *sshd.Account, line *testenv.Line, command *exec.Cmd)
 	after func(line *testenv.Line, command *exec.Cmd)
 }{
-	{"the client is killed", func(_ *sshd.Account, _ *testenv.Line, c *exec.Cmd) { signalAll(c, syscall.SIGKILL) }, nil},
-	{"the server is killed", func(account *sshd.Account, _ *testenv.Line, _ *exec.Cmd) {
+	{"the client is killed", false, func(_ *sshd.Account, _ *testenv.Line, c *exec.Cmd) { signalAll(c, syscall.SIGKILL) }, nil},
+	{"the server is killed", true, func(account *sshd.Account, _ *testenv.Line, _ *exec.Cmd) {
 		for _, process := range serving(account) {
 			_ = syscall.Kill(process, syscall.SIGKILL)
 		}
 	}, nil},
-	{"the line is cut", func(_ *sshd.Account, line *testenv.Line, _ *exec.Cmd) { line.Cut() }, nil},
-	{"the client is frozen", func(_ *sshd.Account, _ *testenv.Line, c *exec.Cmd) { signalAll(c, syscall.SIGSTOP) },
+	{"the line is cut", false, func(_ *sshd.Account, line *testenv.Line, _ *exec.Cmd) { line.Cut() }, nil},
+	{"the client is frozen", false, func(_ *sshd.Account, _ *testenv.Line, c *exec.Cmd) { signalAll(c, syscall.SIGSTOP) },
 		func(_ *testenv.Line, c *exec.Cmd) { signalAll(c, syscall.SIGCONT) }},
 }
 
@@ -79,7 +80,7 @@ func TestPartedFromFiles(t *testing.T) {
 
 func partFiles(t *testing.T, shared *sshd.Account, how, entries int, moment time.Duration) {
 	account := shared
-	if strings.HasPrefix(partedFiles[how].name, "the server") { // nobody else's
+	if partedFiles[how].own {
 		account = testenv.StartFilesAccount(t)
 	}
 	reachBySSH(t, account)

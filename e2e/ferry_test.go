@@ -88,6 +88,7 @@ func packageTree(t *testing.T, name string) files.Tree {
 }
 
 func TestDemoTellsItsStory(t *testing.T) {
+	t.Parallel()
 	testenv.TakesLong(t)
 	dir := filepath.Join(t.TempDir(), "story")
 	result := wetland(t, t.TempDir(), "demo", "--dir", dir)
@@ -101,6 +102,7 @@ func TestDemoTellsItsStory(t *testing.T) {
 
 // The same story on a site that is reached by SSH, with the settings of whoever plays it left alone.
 func TestDemoOverSSH(t *testing.T) {
+	t.Parallel()
 	testenv.TakesLong(t)
 	testenv.OwnSSHAccount(t) // which needs the server
 	dir := filepath.Join(t.TempDir(), "story")

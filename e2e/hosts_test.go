@@ -105,9 +105,6 @@ func TestJourneysOnEachHost(t *testing.T) {
 			case "by SSH":
 				reachBySSH(t, testenv.OwnSSHAccount(t))
 			case "by SFTP":
-				if os.Getenv("WETLAND_TORTURE") == "" {
-					t.Skip("make torture goes there, too; make test through TestFilesAlone")
-				}
 				reachBySSH(t, testenv.StartFilesAccount(t))
 			}
 			site := testenv.WordPress(t)

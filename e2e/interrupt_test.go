@@ -259,6 +259,7 @@ func layOutOnce(t *testing.T) files.Tree {
 // settles it. The moments are drawn with a fixed seed; the machine's speed decides
 // what they hit.
 func TestKilledAtRandomMoments(t *testing.T) {
+	t.Parallel()
 	rounds := 6
 	if os.Getenv("WETLAND_TORTURE") != "" {
 		rounds = 200

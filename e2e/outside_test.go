@@ -290,6 +290,7 @@ func TestKeyGoesNowhereElse(t *testing.T) {
 // While the browser looks, another user of this machine finds the door through which it reaches the
 // site, behind its password: it is shut in front of them.
 func TestBrowsersWayIsForNobodyElse(t *testing.T) {
+	t.Parallel()
 	if browser.Find() == "" || os.Geteuid() != 0 {
 		testenv.Missing(t, "chromium, and the rights of root")
 	}

@@ -295,8 +295,10 @@ func TestRehearseSealed(t *testing.T) {
 // A copy is left up for a person to look at, in a window that shows nothing else, until that is closed, or until
 // Ctrl-C.
 func TestLookAtTheCopy(t *testing.T) {
+	t.Parallel()
 	f := layOut(t)
 	f.run(t, "adopt", f.root, "--address", f.address).want(t, 0)
+	unhurried(t, f.care)
 	f.run(t, "rehearse", f.pkg("enquiries-1.2.0"), "--look").want(t, 1, "there is no screen here")
 	for _, needed := range []string{"Xvfb", "chromium"} {
 		if _, err := exec.LookPath(needed); err != nil {

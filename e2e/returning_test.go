@@ -80,6 +80,7 @@ func TestReturnThatLosesAForm(t *testing.T) {
 // An older version that is broken itself is put back; the question whether it is wanted all
 // the same comes when the site is safe.
 func TestReturnToABrokenVersion(t *testing.T) {
+	t.Parallel()
 	f := adopted(t)
 	f.run(t, "update", f.pkg("harbourlight-2.5.2")).want(t, 0)
 	f.run(t, "shelve", f.pkg("harbourlight-2.5.0")).want(t, 0)

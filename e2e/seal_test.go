@@ -143,6 +143,7 @@ func TestPassphraseTypedByAPerson(t *testing.T) {
 // A store that was to be sealed and is not there, or is an open one, is not used: what came would
 // lie open, and nobody would know.
 func TestSealingIsNotLostInSilence(t *testing.T) {
+	t.Parallel()
 	f := adopted(t)
 	secret := f.secretFile(t, "low water at dawn")
 	f.run(t, "seal", "--with", "file "+secret).want(t, 0, "Sealed.")

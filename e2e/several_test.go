@@ -12,6 +12,7 @@ import (
 // The plan touches nothing; together the packages fail and go back; with the search the
 // culprit is named and the other one stays.
 func TestSeveralPackages(t *testing.T) {
+	t.Parallel()
 	f := adopted(t)
 	f.run(t, "shelve", f.pkg("enquiries-1.2.0"), f.pkg("tidetable-2.1.0"), f.pkg("harbourlight-2.5.2")).want(t, 0)
 	before := f.siteTree(t)

@@ -62,6 +62,7 @@ func twoStates(t *testing.T) (f *ferry, states [2]files.Tree) {
 // Kill -9 at random moments of snapshot, restore and tidy: every snapshot that counts
 // is whole, and a restore is settled to what was wanted, or had not begun.
 func TestStoreSurvivesKills(t *testing.T) {
+	t.Parallel()
 	f, states := twoStates(t)
 	random := rand.New(rand.NewPCG(3, 14))
 	for n := range rounds(12, 200) {

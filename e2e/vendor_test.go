@@ -90,6 +90,7 @@ func TestVersionsFromTheVendor(t *testing.T) {
 }
 
 func TestAddresses(t *testing.T) {
+	t.Parallel()
 	f, _, address := buying(t)
 	full := address + "/get/tidetable/2.0.0.zip?key=" + licenceKey
 	refused := f.shelveWith(t, "", "", full).want(t, 2, "carries a key or password", "wetland shelve -")
@@ -120,6 +121,7 @@ func TestBadLineIsTakenUpWhereItBroke(t *testing.T) {
 
 // Some vendors put the key into the path: it must not be seen there either.
 func TestKeyInThePath(t *testing.T) {
+	t.Parallel()
 	f, _, address := buying(t)
 	f.edit(t, f.config(), "/get/{name}/{version}.zip?key={key}", "/{name}/{version}/{key}")
 	page := f.shelveWith(t, licenceKey, "", "harbourlight@2.5.2").want(t, 2, "is a web page")
