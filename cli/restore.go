@@ -17,6 +17,7 @@ import (
 func (a *app) restoreCommand() *cobra.Command {
 	var o restore.Options
 	var yes, keepBroken bool
+	var withoutDatabase bool
 	var into restore.Into
 	command := &cobra.Command{
 		Use:   "restore SNAPSHOT|NAME@VERSION",
@@ -44,7 +45,11 @@ before comes back.`,
 				return err
 			}
 			if strings.Contains(args[0], "@") {
+				o.WithoutDatabase = withoutDatabase
 				return a.restoreVersion(cmd.Context(), w, args[0], o, keepBroken)
+			}
+			if withoutDatabase {
+				return errors.New("--without-database is for NAME@VERSION. Of a snapshot, --only files restores the files alone")
 			}
 			if into != (restore.Into{}) {
 				return a.restoreInto(cmd.Context(), w, args[0], into, o)
@@ -67,6 +72,7 @@ before comes back.`,
 	command.Flags().BoolVar(&o.KeepNew, "keep-new", false, "keep what visitors wrote since: their rows, and their uploads")
 	command.Flags().StringVar(&into.Folder, "into", "", "restore a copy into this new folder instead; the site is not touched")
 	command.Flags().StringVar(&into.Database, "into-database", "", "restore a copy of the tables into this empty or new database of the same server instead")
+	command.Flags().BoolVar(&withoutDatabase, "without-database", false, "with NAME@VERSION: "+withoutDatabaseUsage)
 	command.Flags().BoolVar(&keepBroken, "keep-broken", false, "with NAME@VERSION: keep that version though its pages are broken")
 	command.Flags().BoolVar(&o.AllowElsewhere, "allow-elsewhere", false, "write to folders that are not the site's own now, where the snapshot says they were")
 	command.Flags().BoolVar(&o.AllowGap, "allow-gap", false, "where two folders cannot be exchanged in one step, accept an instant without the folder")
@@ -81,8 +87,10 @@ func (a *app) restoreVersion(ctx context.Context, w *workspace.Workspace, name s
 		return errors.New("--only and --keep-new are for snapshots: a version of a theme or plugin is files alone")
 	}
 	a.screen.Print("%s  %s\n\n", a.screen.Bold(w.Config.Site.Name), w.Config.Site.Address)
+	guard := a.guard()
+	guard.WithoutDatabase = o.WithoutDatabase
 	return a.update(ctx, w, update.Options{
-		Guard: a.guard(), Packages: []string{name}, Allowed: preflight.Allowed{Return: true}, KeepBroken: keepBroken, AllowGap: o.AllowGap, Planned: a.showSteps,
+		Guard: guard, Packages: []string{name}, Allowed: preflight.Allowed{Return: true}, KeepBroken: keepBroken, AllowGap: o.AllowGap, Planned: a.showSteps,
 	})
 }
 

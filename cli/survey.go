@@ -97,6 +97,8 @@ func stateOf(c survey.Component) string {
 		words = append(words, "active")
 	case c.ParentOfActive:
 		words = append(words, "parent of the active")
+	case c.StateUnknown:
+		words = append(words, "not known")
 	default:
 		words = append(words, "not active")
 	}

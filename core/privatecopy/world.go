@@ -63,6 +63,9 @@ func (b *bringing) checkMachine(why *runs.Reasons) {
 			why.Add(fmt.Sprintf("the site has files in %s, which a copy has of its own", area.Path), "Rehearse it on another machine, or move the site to a folder of its own.")
 		}
 	}
+	if b.Snapshot.Engine == "" && len(b.Snapshot.Unread) == 0 {
+		why.Add(b.Snapshot.Name+" holds no tables, and without them the pages of a copy would show nothing", "Choose a snapshot that holds them, or do it where the database can be reached.")
+	}
 	if len(b.Snapshot.Unread) > 0 {
 		why.Add(b.Snapshot.Name+" is not whole: not all of the site could be read when it was taken", "Choose another one.")
 	}

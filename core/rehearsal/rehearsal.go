@@ -117,10 +117,6 @@ func (r *rehearsal) begin(ctx context.Context) (err error) {
 			err = errors.Join(err, r.copy.Close())
 		}
 	}()
-	if s.NoDatabase != nil {
-		why.Add("a copy without the site's tables would answer nothing", "Leave out --rehearse.")
-		return noCopy(ctx, why.Refusal())
-	}
 	if open, err := runs.Unsettled(r.live); err != nil {
 		return err
 	} else if open != nil {

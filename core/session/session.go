@@ -307,7 +307,7 @@ func Pages(w *workspace.Workspace) []smoke.Page {
 func DatabaseAdvice(err error) string {
 	switch {
 	case errors.Is(err, errors.ErrUnsupported):
-		return "Ask your host to allow connections by way of the account (forwarding), or for a full shell. Updates and snapshots can go on with the files alone: add --without-database."
+		return "Ask your host for a full shell; where the tables are in a server, connections by way of the account (forwarding) are enough. Updates and snapshots can go on with the files alone: add --without-database."
 	case errors.Is(err, database.ErrDenied):
 		return "Check user and password in the CMS's own settings, or give them under [database] in wetland.toml."
 	case errors.Is(err, database.ErrUnreachable):

@@ -85,12 +85,21 @@ func (h *Host) PutTemporary(context.Context, string, []byte) (string, func() err
 // Databases are reached by connections from there.
 func (h *Host) Databases() host.Databases { return servers{database.Engines{Dial: h.Dial}} }
 
+// fileOfThere is a database that is a file: a database.ErrUnreachable and an errors.ErrUnsupported.
+type fileOfThere string
+
+func (f fileOfThere) Error() string {
+	return fmt.Sprintf("the database is a file, which only a program on its machine can open: %s", string(f))
+}
+
+func (f fileOfThere) Unwrap() []error { return []error{database.ErrUnreachable, errors.ErrUnsupported} }
+
 // servers are those of databases. One that is a file would be looked for on our own disk.
 type servers struct{ database.Engines }
 
 func (servers) check(login database.Login) error {
 	if login.Engine == "sqlite" {
-		return fmt.Errorf("open the database %s: it is a file, which only a program on its machine can open: %w (%w)", login.File, database.ErrUnreachable, errors.ErrUnsupported)
+		return fileOfThere(login.File)
 	}
 	return nil
 }

@@ -46,10 +46,12 @@ func (s *Survey) NeedsAttention() bool {
 // Component is one installed thing.
 type Component struct {
 	cms.Component
-	Newer    string           `json:"newer,omitempty"`    // the newest version on the shelf, if it is newer
-	Distance version.Distance `json:"distance,omitempty"` // to that
-	Edits    *edits.Edits     `json:"edits,omitempty"`    // nil: the original is not at hand
-	Changed  string           `json:"changed,omitempty"`  // since the last run, by somebody else
+	// StateUnknown says that nobody could be asked whether it is active.
+	StateUnknown bool             `json:"state_unknown,omitempty"`
+	Newer        string           `json:"newer,omitempty"`    // the newest version on the shelf, if it is newer
+	Distance     version.Distance `json:"distance,omitempty"` // to that
+	Edits        *edits.Edits     `json:"edits,omitempty"`    // nil: the original is not at hand
+	Changed      string           `json:"changed,omitempty"`  // since the last run, by somebody else
 	// RequiredBy are the folders of the themes and plugins that need this plugin.
 	RequiredBy []string `json:"required_by,omitempty"`
 }
@@ -126,7 +128,7 @@ func (s *Survey) components(ctx context.Context, opened *site.Site, db database.
 		if err := ctx.Err(); err != nil {
 			return err
 		}
-		c := Component{Component: one}
+		c := Component{Component: one, StateUnknown: db == nil}
 		c.offer(shelf)
 		if _, whole := c.OneFolder(); whole {
 			if c.Edits, err = edits.HandEdits(ctx, opened, one, nil, shelf); err != nil {
