@@ -84,6 +84,7 @@ func TestReturnToABrokenVersion(t *testing.T) {
 	f := adopted(t)
 	f.run(t, "update", f.pkg("harbourlight-2.5.2")).want(t, 0)
 	f.run(t, "shelve", f.pkg("harbourlight-2.5.0")).want(t, 0)
+	f.run(t, "update", f.pkg("harbourlight-2.5.0"), "--allow-older").want(t, 3, "harbourlight-2.5.0.zip --allow-older --keep-broken")
 	f.run(t, "restore", "harbourlight@2.5.0").want(t, 3, "Put back.", "Version 2.5.2 is back", "wetland restore harbourlight@2.5.0 --keep-broken")
 	f.wantTheme(t, "2.5.2")
 

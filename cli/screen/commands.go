@@ -34,6 +34,7 @@ var commandLines = map[advice.Operation]string{
 	advice.TakeBroken:       "wetland restore {1} --keep-broken",
 	advice.Tidy:             "wetland tidy",
 	advice.Update:           "wetland update {...}",
+	advice.UpdateBroken:     "wetland update {1} --allow-older --keep-broken",
 	advice.UpdateAll:        "wetland update --all",
 	advice.UpdatePicked:     "wetland update {1} --pick {2}",
 }

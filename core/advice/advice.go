@@ -35,6 +35,7 @@ const (
 	TakeBroken       Operation = "restore a version with its broken pages" // FOLDER@VERSION
 	Tidy             Operation = "tidy"                                    // nothing
 	Update           Operation = "update"                                  // the packages
+	UpdateBroken     Operation = "update to an older, broken version"      // the package
 	UpdateAll        Operation = "update all"                              // nothing
 	UpdatePicked     Operation = "update with one of a bundle"             // the package, then the folder
 )

@@ -136,6 +136,9 @@ func betterWords(j *smoke.Judgement) string {
 
 // takeAnyway takes a version though its pages are broken.
 func (m *motion) takeAnyway() advice.Step {
+	if named := m.options.Packages; len(named) == 1 && !m.options.Return { // it may not be on the shelf
+		return advice.Run("brings it in anyway", advice.UpdateBroken, named[0])
+	}
 	t := m.changes[0].Target
 	return advice.Run("brings it in anyway", advice.TakeBroken, t.Folder+"@"+t.To)
 }
