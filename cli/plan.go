@@ -90,12 +90,16 @@ func planLines(p *update.Plan) [][2]string {
 	if p.Gap {
 		swaps = "folders by two renames"
 	}
+	tables := ", tables as far as the update changed them; visitors' writes stay"
+	if p.WithoutDatabase {
+		tables = "; the tables are not in Wetland's hands"
+	}
 	lines := [][2]string{
 		{"snapshot", fmt.Sprintf("a new one%s, verified; at most %s in the store", often, humanize.Bytes(uint64(p.Size)))},
 		{"pages", fmt.Sprintf("%d are looked at, %s: %s", len(p.Pages), judged, firstOf(p.Pages, 8))},
 		{"among them", touchedWords(p.Touched)},
 		{"broken", failed},
-		{"going back", swaps + ", tables as far as the update changed them; visitors' writes stay"},
+		{"going back", swaps + tables},
 		{"in doubt", map[update.Decision]string{update.Keep: "the new versions stay, if nobody is there to ask", update.GoBack: "what was before is put back, if nobody is there to ask"}[p.InDoubt]},
 	}
 	lines = slices.DeleteFunc(lines, func(line [2]string) bool { return line[1] == "" })

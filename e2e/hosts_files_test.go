@@ -66,6 +66,10 @@ func TestFilesAlone(t *testing.T) {
 		reachBySSH(t, testenv.StartFilesAccount(t))
 		f := layOut(t)
 		f.run(t, "adopt", f.root, "--address", f.address, "--no-browser").want(t, 4, "only a program on its machine can open", "tables can be neither kept nor put back")
+		f.run(t, "update", f.pkg("harbourlight-2.5.2"), "--without-database", "--plan").want(t, 0, "the tables are not in Wetland's hands")
+		f.run(t, "update", f.pkg("harbourlight-2.5.2"), "--without-database").want(t, 4, "wetland restore snap-1", "brings the files back")
+		f.run(t, "restore", "harbourlight@2.4.1").want(t, 2, "--without-database")
+		f.run(t, "restore", "harbourlight@2.4.1", "--without-database").want(t, 4, "Harbourlight 2.4.1 is in place")
 	})
 }
 

@@ -111,6 +111,7 @@ func Adopt(ctx context.Context, o Options) (*Result, error) {
 	db := a.openDatabase(ctx)
 	if db != nil {
 		defer db.Close()
+		a.result.ThroughSQL = len(a.site.CMS.Layout().DatabaseFiles) > 0
 	}
 	if err := a.findAddress(ctx, db); err != nil {
 		return nil, err
@@ -219,7 +220,6 @@ func (a *adoption) findSite(ctx context.Context, on host.Host, folder string, ro
 		a.result.BelongsTo = on.Accounts().UserName(ctx, entry.Owner)
 	}
 	layout := opened.Layout()
-	a.result.ThroughSQL = len(layout.DatabaseFiles) > 0
 	for _, area := range layout.Areas {
 		for _, name := range area.LeaveOut {
 			if slices.Contains(layout.DatabaseFiles, name) {

@@ -74,6 +74,9 @@ func (m *motion) finish(ctx context.Context) (*runs.Run, error) {
 	if m.doubts {
 		return m.finishDoubtful(next)
 	}
+	if m.NoDatabase != nil {
+		next = append(next, advice.Run("brings the files back, if anything is wrong", advice.Restore, m.Run.Snapshot))
+	}
 	if m.unrecorded != nil {
 		next = []advice.Step{m.recordAgain()}
 	}

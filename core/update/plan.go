@@ -39,6 +39,8 @@ type Plan struct {
 	Rehearse      string              `json:"rehearse"`             // which updates are rehearsed on a private copy first, as wetland.toml says
 	Gap           bool                `json:"gap"`                  // folders cannot be exchanged in one step on this system
 	Commands      []string            `json:"commands,omitempty"`   // of wetland.toml, with when they run
+	// WithoutDatabase says that the site's tables are not in our hands.
+	WithoutDatabase bool `json:"without_database,omitempty"`
 	// Host says what the site's machine offers, where that is another one; PlanOf alone tells. Brings are the bytes
 	// of the packages that travel there, and LastSnapshot is how long the last one took; 0: there is none.
 	Host         []preflight.Offer `json:"host,omitempty"`
@@ -230,6 +232,7 @@ func (m *motion) makePlan() {
 	if config.TimeLimit.Duration > 0 {
 		p.TimeLimit = config.TimeLimit.String()
 	}
+	p.WithoutDatabase = m.NoDatabase != nil
 	p.Notice, p.Commands, p.Gap = m.options.Notice, m.commands(), !m.Site.Files.CanExchange()
 }
 
