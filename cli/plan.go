@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"slices"
 	"strings"
+	"time"
 
 	"github.com/dustin/go-humanize"
 
@@ -107,7 +108,7 @@ func planLines(p *update.Plan) [][2]string {
 		lines = append(lines, [2]string{"waits", p.WaitAfterSwap + " after each swap, for compiled code to go"})
 	}
 	if p.Gap {
-		lines = append(lines, [2]string{"gap", "this system cannot exchange two folders in one step: between two renames visitors would find the folder missing for an instant, which --allow-gap accepts"})
+		lines = append(lines, [2]string{"gap", gapWords(p)})
 	}
 	lines = append(lines, hostLines(p)...)
 	if p.Rehearse == workspace.RehearseAlways || p.Rehearse == workspace.RehearseLarge && p.IsLarge() {
@@ -123,7 +124,19 @@ func planLines(p *update.Plan) [][2]string {
 	if p.TimeLimit != "" {
 		limit = "at most " + p.TimeLimit + "; then it goes back"
 	}
+	if p.LastUpdate > 0 {
+		limit += "; the last update took " + phrase.Live(p.LastUpdate)
+	}
 	return append(lines, [2]string{"time", limit})
+}
+
+// gapWords say that a folder will be absent, and for how long it was.
+func gapWords(p *update.Plan) string {
+	words := "this system cannot exchange two folders in one step: between two renames visitors would find the folder missing for an instant, which --allow-gap accepts"
+	if p.LastGap > 0 {
+		words += fmt.Sprintf("; last time it was %s at most", p.LastGap.Round(10*time.Microsecond))
+	}
+	return words
 }
 
 // hostLines say what is to be known of a site on another machine.

@@ -1,9 +1,6 @@
 package e2e
 
 import (
-	"os"
-	"path/filepath"
-	"strings"
 	"testing"
 
 	"wetland/internal/testenv"
@@ -18,7 +15,7 @@ func TestFilesAlone(t *testing.T) {
 		reachBySSH(t, account)
 		site := testenv.WordPress(t)
 		care := t.TempDir()
-		wetland(t, care, "adopt", site.Root, "--address", site.Address, "--no-browser").want(t, 0, "files are moved by SFTP", "exchange not offered")
+		wetland(t, care, "adopt", site.Root, "--address", site.Address, "--no-browser").want(t, 0, "files are moved by SFTP", "exchange not offered", "answers in", "reading 1,000 small files takes")
 		wetland(t, care, "snapshot").want(t, 0)
 		good := newTheme(t, site, ".1", map[string]string{"assets/css/new.css": "p { margin: 0 }\n"})
 		asked := func(accepted bool, args ...string) result {
@@ -27,20 +24,22 @@ func TestFilesAlone(t *testing.T) {
 		}
 		before := tree(t, site.Root, caches...)
 		for _, args := range [][]string{{"update", good, "--plan"}, {"examine", good}} {
-			t.Log(asked(true, args...).want(t, map[string]int{"update": 0, "examine": 4}[args[0]], "its machine", "files are moved by SFTP", "Ask your host for a full shell").stdout)
+			asked(true, args...).want(t, map[string]int{"update": 0, "examine": 4}[args[0]], "its machine", "files are moved by SFTP", "Ask your host for a full shell")
 		}
 		asked(false, "update", good).want(t, 2, "missing for an instant", "--allow-gap")
 		same(t, before, tree(t, site.Root, caches...))
 		asked(true, "update", good).want(t, 0, "Kept.", "by two renames: the folder was absent for")
 		equalToPackage(t, good, "twentytwentyone", tree(t, site.Root+"/wp-content/themes/twentytwentyone"))
 		nothingLeft(t, site.Root)
+		next := newTheme(t, site, ".2", map[string]string{"assets/css/new.css": "p { margin: 1px }\n"})
+		asked(true, "update", next, "--plan").want(t, 0, "missing for an instant", "last time it was", "the last update took")
 		site.Write(t, "wp-content/themes/twentytwentyone/assets/new.css", "p { margin: 0 }\n")
 		before = tree(t, site.Root, caches...)
 		asked(false, "restore", "snap-1", "--yes").want(t, 2, "missing for an instant", "--allow-gap")
 		same(t, before, tree(t, site.Root, caches...))
 	})
 	t.Run("no connections", func(t *testing.T) {
-		reachBySSH(t, testenv.StartFilesAccount(t, "AllowTcpForwarding no", "AllowStreamLocalForwarding no"))
+		reachBySSH(t, testenv.StartFilesAccount(t, unconnected...))
 		site := testenv.WordPress(t)
 		care := t.TempDir()
 		wetland(t, care, "adopt", site.Root, "--address", site.Address, "--no-browser").want(t, 4, "forbids connections by way of it", "tables can be neither kept nor put back")
@@ -71,37 +70,4 @@ func TestFilesAlone(t *testing.T) {
 		f.run(t, "restore", "harbourlight@2.4.1").want(t, 2, "--without-database")
 		f.run(t, "restore", "harbourlight@2.4.1", "--without-database").want(t, 4, "Harbourlight 2.4.1 is in place")
 	})
-}
-
-// An account that is shut into a folder: what it calls / is that, and the site's own server knows its files by
-// other names.
-func TestFilesInAJail(t *testing.T) {
-	if os.Getuid() != 0 {
-		testenv.Missing(t, "root, who alone can shut accounts into a folder")
-	}
-	jail, err := os.MkdirTemp("/var/lib", "wetland-jail-") // all folders on the way must be root's alone
-	must(t, err)
-	t.Cleanup(func() { _ = os.RemoveAll(jail) })
-	must(t, os.Chmod(jail, 0o755))
-	account := testenv.StartFilesAccount(t, "ChrootDirectory "+jail)
-	testenv.Start(t, testenv.OwnMariaDB) // which others use, too
-	t.Setenv("TMPDIR", jail)
-	site := testenv.WordPress(t)
-	inside := account.At(strings.TrimPrefix(site.Root, jail))
-	if inside == account.At(site.Root) {
-		t.Fatalf("%s is not in the jail", site.Root)
-	}
-	reachBySSH(t, account)
-	care := filepath.Join(t.TempDir(), "care")
-	must(t, os.Mkdir(care, 0o755))
-	wetland(t, care, "adopt", inside, "--address", site.Address, "--no-browser").want(t, 0, "files are moved by SFTP")
-	before := tree(t, site.Root, caches...)
-	wetland(t, care, "update", newTheme(t, site, ".1", map[string]string{"functions.php": "<?php\nthis_is_not_there();\n"})).want(t, 3, "back")
-	same(t, before, tree(t, site.Root, caches...))
-	good := newTheme(t, site, ".2", map[string]string{"assets/css/new.css": "p { margin: 0 }\n"})
-	wetland(t, care, "update", good).want(t, 0, "Kept.", "by two renames")
-	equalToPackage(t, good, "twentytwentyone", tree(t, site.Root+"/wp-content/themes/twentytwentyone"))
-	wetland(t, care, "restore", "snap-1", "--yes").want(t, 0)
-	same(t, before, tree(t, site.Root, caches...))
-	nothingLeft(t, site.Root)
 }

@@ -194,7 +194,7 @@ func ReturnTree(ctx context.Context, s *session.Session, c *Change, from *snapsh
 	if err != nil {
 		return "", "", err
 	}
-	done, err := files.Swap(ctx, s.Site.Files, c.Live, waiting, true)
+	done, err := Swap(ctx, s, c.Live, waiting, true)
 	if err != nil {
 		return "", "", err
 	}

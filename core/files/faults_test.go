@@ -36,8 +36,25 @@ func TestEachCallThatFailsIsTold(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
+	swaps := 0
 	source := func(item files.Item) (io.ReadCloser, error) {
 		return sound.Open(t.Context(), path.Join(from, item.Path), 0)
+	}
+	swap := func(do func(fsys files.FS, live, staged string) error) func(fsys files.FS, n int64) error {
+		return func(fsys files.FS, n int64) error {
+			swaps++
+			live, staged := path.Join(filepath.ToSlash(dir), fmt.Sprint("live", swaps)), path.Join(filepath.ToSlash(dir), fmt.Sprint("staged", swaps))
+			if err := errors.Join(os.Mkdir(live, 0o755), os.Mkdir(staged, 0o755), os.WriteFile(live+"/old", nil, 0o644), os.WriteFile(staged+"/new", nil, 0o644)); err != nil {
+				t.Fatal(err)
+			}
+			err := do(fsys, live, staged)
+			_, isOld := os.Stat(live + "/old")
+			_, isNew := os.Stat(live + "/new")
+			if (isOld == nil) == (isNew == nil) {
+				t.Errorf("call %d of a swap left neither the old nor the new: %v %v", n, isOld, isNew)
+			}
+			return err
+		}
 	}
 	for what, do := range map[string]func(fsys files.FS, n int64) error{
 		"ReadTree": func(fsys files.FS, _ int64) error {
@@ -62,19 +79,14 @@ func TestEachCallThatFailsIsTold(t *testing.T) {
 			_, err := files.Clear(t.Context(), fsys, filepath.ToSlash(folder))
 			return err
 		},
-		"Swap": func(fsys files.FS, n int64) error {
-			live, staged := path.Join(filepath.ToSlash(dir), fmt.Sprint("live", n)), path.Join(filepath.ToSlash(dir), fmt.Sprint("staged", n))
-			if err := errors.Join(os.Mkdir(live, 0o755), os.Mkdir(staged, 0o755), os.WriteFile(live+"/old", nil, 0o644), os.WriteFile(staged+"/new", nil, 0o644)); err != nil {
-				t.Fatal(err)
-			}
-			_, err := files.Swap(t.Context(), fsys, live, staged, true)
-			_, isOld := os.Stat(live + "/old")
-			_, isNew := os.Stat(live + "/new")
-			if (isOld == nil) == (isNew == nil) {
-				t.Errorf("call %d of Swap left neither the old nor the new: %v %v", n, isOld, isNew)
-			}
+		"Swap": swap(func(fsys files.FS, live, staged string) error {
+			_, err := files.Swap(t.Context(), fsys, live, staged)
 			return err
-		},
+		}),
+		"SwapByRenames": swap(func(fsys files.FS, live, staged string) error {
+			_, err := files.SwapByRenames(t.Context(), fsys, live, staged, files.Cover{})
+			return err
+		}),
 	} {
 		fsys, well := failingRoots(t, dir, 0)
 		if err := do(fsys, 0); err != nil || well.Calls() < 2 {

@@ -230,7 +230,7 @@ func TestSwapIsNeverAbsent(t *testing.T) {
 	live, staged := dir+"/live", dir+"/staging/next"
 	write(t, live+"/version", "old")
 	write(t, staged+"/version", "new")
-	if done, err := Swap(t.Context(), all(t), live, staged, false); errors.Is(err, ErrUnsupported) {
+	if done, err := Swap(t.Context(), all(t), live, staged); errors.Is(err, ErrUnsupported) {
 		t.Skip("SKIPPED: this file system cannot exchange two names")
 	} else if err != nil || done.How != ByExchange {
 		t.Fatalf("%+v %v", done, err)
@@ -264,14 +264,27 @@ func TestSwapIsNeverAbsent(t *testing.T) {
 // noExchange is a disk that cannot exchange, as some network disks.
 type noExchange struct{ FS }
 
+// watched tells of each name before it is moved.
+type watched struct {
+	FS
+	moving func(from string)
+}
+
+func (w watched) Rename(ctx context.Context, from, to string) error {
+	w.moving(from)
+	return w.FS.Rename(ctx, from, to)
+}
+
 func TestSwapWithAGap(t *testing.T) {
 	dir := t.TempDir()
 	live, staged := dir+"/live", dir+"/staged"
 	write(t, live+"/version", "old")
 	write(t, staged+"/version", "new")
-	if _, err := Swap(t.Context(), noExchange{all(t)}, live, staged, false); !errors.Is(err, ErrUnsupported) {
+	if _, err := Swap(t.Context(), noExchange{all(t)}, live, staged); !errors.Is(err, ErrUnsupported) {
 		t.Fatalf("without consent: %v", err)
 	}
+	ready, shown := dir+"/ready", dir+"/shown"
+	write(t, ready, "briefly away")
 	content := func(name string) string {
 		text, err := os.ReadFile(name + "/version")
 		if err != nil {
@@ -282,14 +295,30 @@ func TestSwapWithAGap(t *testing.T) {
 	if content(live) != "old" || content(staged) != "new" {
 		t.Error("something was changed without consent")
 	}
-	done, err := Swap(t.Context(), noExchange{all(t)}, live, staged, true)
+	done, err := SwapByRenames(t.Context(), noExchange{all(t)}, live, staged, Cover{Ready: ready, Shown: shown})
 	if err != nil || done.How != ByRenames || done.Gap <= 0 || content(live) != "new" || content(staged) != "old" {
 		t.Errorf("%+v %v", done, err)
+	}
+	if _, err := os.Stat(ready); err != nil {
+		t.Errorf("the cover is not where it waited: %v", err)
+	}
+	if _, err := SwapByRenames(t.Context(), noExchange{all(t)}, live, dir+"/none", Cover{Ready: ready, Shown: shown}); err == nil || content(live) != "new" {
+		t.Errorf("with nothing staged: %v", err)
+	}
+	if _, err := os.Stat(ready); err != nil {
+		t.Errorf("the cover is not where it waited, after a swap that failed: %v", err)
+	}
+	if _, err := SwapByRenames(t.Context(), watched{noExchange{all(t)}, func(from string) {
+		if _, err := os.Stat(shown); err != nil && (from == live || from == staged) {
+			t.Errorf("%s is moved, and no cover is up: %v", from, err)
+		}
+	}}, live, staged, Cover{Ready: ready, Shown: shown}); err != nil || content(live) != "old" {
+		t.Error(err)
 	}
 	if err := os.RemoveAll(live); err != nil {
 		t.Fatal(err)
 	}
-	if done, err = Swap(t.Context(), all(t), live, staged, false); err != nil || done.How != ByRename || content(live) != "old" {
+	if done, err = Swap(t.Context(), all(t), live, staged); err != nil || done.How != ByRename || content(live) != "new" {
 		t.Errorf("into an empty place: %+v %v", done, err)
 	}
 	if err := TryExchange(t.Context(), noExchange{all(t)}, dir, dir, "x"); !errors.Is(err, ErrUnsupported) {

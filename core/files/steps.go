@@ -14,6 +14,8 @@ type Step struct {
 	Name  string
 	Other string // the new name; the name to be exchanged with; or that whose marks are copied
 	With  Attributes
+	// Anyway says that the others go on where this one fails, and that it counts as done.
+	Anyway bool
 }
 
 // Doing says what a step does: it is the call of that name.
@@ -58,9 +60,10 @@ func TakeSteps(ctx context.Context, fsys FS, steps []Step) (taken Taken, err err
 	}
 	start := time.Now()
 	for _, step := range steps {
-		if err = step.take(ctx, fsys); err != nil {
+		if err = step.take(ctx, fsys); err != nil && !step.Anyway {
 			break
 		}
+		err = nil
 		taken.Steps++
 	}
 	taken.Took = time.Since(start)

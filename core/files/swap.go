@@ -247,9 +247,9 @@ type Swapped struct {
 
 // Swap puts the tree at staged in the place of the one at live, which ends up at
 // staged. Where nothing is at live, staged is moved there. Both must be on one
-// file system. Without allowGap a disk that cannot exchange gets ErrUnsupported
-// and nothing is changed. Once begun, a swap is finished, whether or not its context ends.
-func Swap(ctx context.Context, fsys FS, live, staged string, allowGap bool) (Swapped, error) {
+// file system. A disk that cannot exchange gets ErrUnsupported and nothing is
+// changed. Once begun, a swap is finished, whether or not its context ends.
+func Swap(ctx context.Context, fsys FS, live, staged string) (Swapped, error) {
 	if err := ctx.Err(); err != nil {
 		return Swapped{}, err
 	}
@@ -265,10 +265,7 @@ func Swap(ctx context.Context, fsys FS, live, staged string, allowGap bool) (Swa
 		_, err := TakeSteps(ctx, fsys, append([]Step{{Do: DoRename, Name: staged, Other: live}}, syncBoth(live, staged)...))
 		return Swapped{How: ByRename}, err
 	}
-	if !errors.Is(err, ErrUnsupported) || !allowGap {
-		return Swapped{}, err
-	}
-	return swapByRenames(ctx, fsys, live, staged)
+	return Swapped{}, err
 }
 
 // syncBoth makes the names safe that a swap changed.
@@ -276,12 +273,30 @@ func syncBoth(live, staged string) []Step {
 	return []Step{{Do: DoSyncFolder, Name: path.Dir(live)}, {Do: DoSyncFolder, Name: path.Dir(staged)}}
 }
 
-func swapByRenames(ctx context.Context, fsys FS, live, staged string) (Swapped, error) {
+// Cover is a file that is moved to where visitors meet it while a name is absent, and then back.
+type Cover struct{ Ready, Shown string }
+
+// SwapByRenames does what Swap does where a disk cannot exchange: the live name is absent between two renames. A cover
+// that cannot be moved is no reason to stop; the zero one is none.
+func SwapByRenames(ctx context.Context, fsys FS, live, staged string, cover Cover) (Swapped, error) {
+	if err := ctx.Err(); err != nil {
+		return Swapped{}, err
+	}
+	ctx = context.WithoutCancel(ctx)
 	aside := staged + ".old"
-	taken, err := TakeSteps(ctx, fsys, []Step{{Do: DoRename, Name: live, Other: aside}, {Do: DoRename, Name: staged, Other: live}})
+	steps := []Step{{Do: DoRename, Name: live, Other: aside}, {Do: DoRename, Name: staged, Other: live}}
+	first := 0
+	if cover != (Cover{}) {
+		up, down := Step{Do: DoRename, Name: cover.Ready, Other: cover.Shown, Anyway: true}, Step{Do: DoRename, Name: cover.Shown, Other: cover.Ready, Anyway: true}
+		steps, first = append(append([]Step{up}, steps...), down), 1
+	}
+	taken, err := TakeSteps(ctx, fsys, steps)
 	if err != nil {
-		if taken.Steps > 0 {
+		if taken.Steps > first {
 			err = errors.Join(err, fsys.Rename(ctx, aside, live))
+		}
+		if first > 0 { // steps that are taken one by one ended before it
+			_ = steps[len(steps)-1].take(ctx, fsys)
 		}
 		return Swapped{}, err
 	}

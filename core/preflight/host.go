@@ -48,6 +48,9 @@ func Offers(ctx context.Context, s *site.Site, reached bool) (all []Offer) {
 	if !on.Abilities().Run {
 		offer(false, "helper", "none, files are moved by SFTP", "a file whose size and time were kept by whoever changed it is taken for unchanged, for a week at most; what a frozen Wetland sent can still be done; the rest is promised as elsewhere. Ask your host for a full shell to get more")
 	}
+	if answers := answersIn(ctx, s); answers > 0 && !on.Abilities().Run {
+		offer(true, "line", "answers in "+answers.Round(100*time.Microsecond).String(), fmt.Sprintf("reading 1,000 small files takes %s and more the first time; later only what changed is read", phrase.Live(1000*tripsPerFile*answers/readTogether)))
+	}
 	if s.Files.CanExchange() {
 		offer(true, exchange, "offered", "visitors never meet a folder that is absent")
 	} else {
@@ -69,6 +72,23 @@ func Offers(ctx context.Context, s *site.Site, reached bool) (all []Offer) {
 		offer(free > 1<<30, "free space", phrase.Bytes(int64(free)), "an update needs room for the new packages there; snapshots lie on this machine")
 	}
 	return all
+}
+
+// A file that is moved costs so many questions that wait for an answer, and so many files are asked for at a time.
+const tripsPerFile, readTogether = 4, 32
+
+// answersIn is how long the site's machine takes for an answer, at best; 0: it gave none.
+func answersIn(ctx context.Context, s *site.Site) (best time.Duration) {
+	for range 3 {
+		asked := time.Now()
+		if _, err := s.Files.Lstat(ctx, s.Root); err != nil {
+			return 0
+		}
+		if took := time.Since(asked); best == 0 || took < best {
+			best = took
+		}
+	}
+	return best
 }
 
 // ownersOf tells whether what is replaced can be given the owners that it has.

@@ -289,10 +289,11 @@ func (i item) item() files.Item {
 
 // step is a files.Step on its way.
 type step struct {
-	Do    files.Doing      `json:"do"`
-	Name  []byte           `json:"name"`
-	Other []byte           `json:"other,omitempty"`
-	With  files.Attributes `json:"with"`
+	Do     files.Doing      `json:"do"`
+	Name   []byte           `json:"name"`
+	Other  []byte           `json:"other,omitempty"`
+	With   files.Attributes `json:"with"`
+	Anyway bool             `json:"anyway,omitempty"`
 }
 
 // taken is a files.Taken on its way, with why it came no further.
@@ -309,7 +310,7 @@ func (r *root) TakeSteps(ctx context.Context, steps []files.Step) (files.Taken, 
 	}
 	t := newTalk(s)
 	for _, one := range steps {
-		if err = t.put(sayDo, step{one.Do, []byte(one.Name), []byte(one.Other), one.With}); err != nil {
+		if err = t.put(sayDo, step{one.Do, []byte(one.Name), []byte(one.Other), one.With, one.Anyway}); err != nil {
 			return files.Taken{}, because(ctx, s, err)
 		}
 	}

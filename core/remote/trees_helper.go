@@ -110,7 +110,7 @@ func takeSteps(ctx context.Context, fsys files.FS, r *wire.Request) (any, error)
 		if err := json.Unmarshal(payload, &one); err != nil {
 			return nil, err
 		}
-		steps = append(steps, files.Step{Do: one.Do, Name: string(one.Name), Other: string(one.Other), With: one.With})
+		steps = append(steps, files.Step{Do: one.Do, Name: string(one.Name), Other: string(one.Other), With: one.With, Anyway: one.Anyway})
 	}
 }
 

@@ -466,7 +466,7 @@ func (r *restoration) putComponent(ctx context.Context, live string) error {
 	if err := deploy.MarkLike(ctx, r.Session, staged, tree, live); err != nil {
 		return err
 	}
-	_, err = files.Swap(ctx, r.Site.Files, live, staged, r.options.AllowGap)
+	_, err = deploy.Swap(ctx, r.Session, live, staged, r.options.AllowGap)
 	return err
 }
 

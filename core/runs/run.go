@@ -137,6 +137,9 @@ type Run struct {
 	Database []TableNote   `json:"database,omitempty"`    // what going back did with each changed table; of a rehearsal: what the packages changed
 	Upgrades time.Duration `json:"upgrades_ns,omitempty"` // how long the CMS and the new versions took for their upgrades, when asked for them
 	Exposed  time.Duration `json:"exposed_ns,omitempty"`  // how long visitors could see what was not kept
+	// Gap is for how long a folder was absent at most, where it could not be exchanged in one step. On another machine
+	// the way there and back is in it.
+	Gap time.Duration `json:"gap_ns,omitempty"`
 	// Lingered is for how long PHP may have answered with it after it was put back: its code stays
 	// compiled where nobody could ask PHP to drop it.
 	Lingered time.Duration `json:"lingered_ns,omitempty"`
@@ -265,6 +268,16 @@ func Each(w *workspace.Workspace, do func(name string, run *Run, err error) erro
 		}
 	}
 	return nil
+}
+
+// Newest returns the newest run of which is holds; nil: none. Damaged records are passed over.
+func Newest(w *workspace.Workspace, is func(*Run) bool) (newest *Run, err error) {
+	return newest, Each(w, func(_ string, run *Run, err error) error {
+		if err == nil && is(run) {
+			newest = run
+		}
+		return nil
+	})
 }
 
 // All returns all runs, oldest first.

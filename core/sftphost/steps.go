@@ -43,7 +43,7 @@ func (r *root) TakeSteps(ctx context.Context, steps []files.Step) (taken files.T
 		return taken, explain("rename", names[0][0], err)
 	}
 	for i, result := range results {
-		if failed := <-result; failed != nil && err == nil {
+		if failed := <-result; failed != nil && err == nil && !steps[i].Anyway {
 			err = explain("rename", names[i][0], failed)
 		} else if err == nil {
 			taken.Steps++
@@ -80,11 +80,16 @@ func (r *root) openAll(ctx context.Context, steps []files.Step) (taken files.Tak
 	return taken, err
 }
 
-// areRenames tells of steps each of which makes room for the next: where one fails, so do those that follow.
+// areRenames tells of steps each of which makes room for the next: where one fails, so do those that follow, but for
+// those that are taken anyway.
 func (r *root) areRenames(steps []files.Step) bool {
-	for i, step := range steps {
-		if step.Do != files.DoRename || i > 0 && step.Other != steps[i-1].Name {
+	room := ""
+	for _, step := range steps {
+		if step.Do != files.DoRename || !step.Anyway && room != "" && step.Other != room {
 			return false
+		}
+		if !step.Anyway {
+			room = step.Name
 		}
 	}
 	return len(steps) > 1

@@ -175,7 +175,7 @@ func (m *motion) swap(ctx context.Context) error {
 			if m.exposed.IsZero() && !m.options.Trial {
 				m.exposed = time.Now()
 			}
-			done, err := files.Swap(ctx, m.Site.Files, c.Live, c.Staged, m.options.AllowGap)
+			done, err := deploy.Swap(ctx, m.Session, c.Live, c.Staged, m.options.AllowGap)
 			if err != nil {
 				return progress.Bad, "", err
 			}

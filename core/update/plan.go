@@ -42,10 +42,13 @@ type Plan struct {
 	// WithoutDatabase says that the site's tables are not in our hands.
 	WithoutDatabase bool `json:"without_database,omitempty"`
 	// Host says what the site's machine offers, where that is another one; PlanOf alone tells. Brings are the bytes
-	// of the packages that travel there, and LastSnapshot is how long the last one took; 0: there is none.
+	// of the packages that travel there. LastSnapshot and LastUpdate are how long the last ones took, and LastGap is for
+	// how long a folder was absent last; 0: there is none.
 	Host         []preflight.Offer `json:"host,omitempty"`
 	Brings       int64             `json:"brings,omitempty"`
 	LastSnapshot time.Duration     `json:"last_snapshot_ns,omitempty"`
+	LastUpdate   time.Duration     `json:"last_update_ns,omitempty"`
+	LastGap      time.Duration     `json:"last_gap_ns,omitempty"`
 
 	groups [][]*deploy.Change
 }
@@ -234,6 +237,18 @@ func (m *motion) makePlan() {
 	}
 	p.WithoutDatabase = m.NoDatabase != nil
 	p.Notice, p.Commands, p.Gap = m.options.Notice, m.commands(), !m.Site.Files.CanExchange()
+	p.lookBack(m.Site.Workspace)
+}
+
+// lookBack says what it was like the last time. Runs that cannot be read tell nothing.
+func (p *Plan) lookBack(w *workspace.Workspace) {
+	whole := func(r *runs.Run) bool { return r.Kind == "update" && r.State == runs.Kept && !r.Ended.IsZero() }
+	if last, _ := runs.Newest(w, whole); last != nil {
+		p.LastUpdate = last.Ended.Sub(last.Started)
+	}
+	if last, _ := runs.Newest(w, func(r *runs.Run) bool { return r.Gap > 0 }); last != nil {
+		p.LastGap = last.Gap
+	}
 }
 
 // planHost says what is to be known of a site on another machine.

@@ -175,7 +175,7 @@ func (m *motion) settleNew(ctx context.Context) (*runs.Run, error) {
 		if c.NewTree == nil || !deploy.Holds(ctx, m.Session, c.Staged, c.NewTree) {
 			return m.goBack(fmt.Sprintf("%s is incomplete, so it cannot be finished", c.Title()), m.nextTry())
 		}
-		if _, err := files.Swap(ctx, m.Site.Files, c.Live, c.Staged, true); err != nil {
+		if _, err := deploy.Swap(ctx, m.Session, c.Live, c.Staged, true); err != nil {
 			return m.needsPerson(err)
 		}
 	}

@@ -141,6 +141,8 @@ type Account struct {
 	Cache string // its folder for caches, on the server's side
 	// FilesAlone says that it lets files be moved, and no program be run.
 	FilesAlone bool
+	// Jail is the folder that the account takes for /; "": there is none.
+	Jail string
 }
 
 // StartAccount starts a server for it, with more lines of its settings; all files are in a folder.
@@ -177,5 +179,5 @@ func (a *Account) By(address, folder string) string {
 	if a.FilesAlone {
 		scheme = "sftp"
 	}
-	return (&url.URL{Scheme: scheme, User: url.User(a.User), Host: address, Path: folder}).String()
+	return (&url.URL{Scheme: scheme, User: url.User(a.User), Host: address, Path: strings.TrimPrefix(folder, a.Jail)}).String()
 }

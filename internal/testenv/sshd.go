@@ -102,6 +102,25 @@ func StartFilesAccount(t testing.TB, more ...string) *sshd.Account {
 	return account
 }
 
+// StartJailedAccount is such an account that is shut into a folder: what it calls / is that.
+func StartJailedAccount(t testing.TB, more ...string) *sshd.Account {
+	t.Helper()
+	if os.Getuid() != 0 {
+		Missing(t, "root, who alone can shut accounts into a folder")
+	}
+	jail, err := os.MkdirTemp("/var/lib", "wetland-jail-") // all folders on the way must be root's alone
+	if err == nil {
+		t.Cleanup(func() { _ = os.RemoveAll(jail) })
+		err = os.Chmod(jail, 0o755)
+	}
+	if err != nil {
+		t.Fatal(err)
+	}
+	account := StartFilesAccount(t, append([]string{"ChrootDirectory " + jail}, more...)...)
+	account.Jail = jail
+	return account
+}
+
 func startSSHAccount(t testing.TB, more ...string) (account *sshd.Account, stop func()) {
 	t.Helper()
 	needSSH(t)

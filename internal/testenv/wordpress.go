@@ -50,12 +50,20 @@ func WordPressOn(t testing.TB, kind Kind) *Site {
 	return s
 }
 
+// WordPressIn is WordPress below a folder.
+func WordPressIn(t testing.TB, dir string) *Site {
+	t.Helper()
+	s, port := layOutRelease(t, dir, OwnMariaDB, "wordpress", []string{"php"})
+	s.serve(t, port)
+	return s
+}
+
 // NewestWordPress is WordPress with the newest release that Debian has of it, on a newer PHP and a
 // newer MariaDB than this machine's.
 func NewestWordPress(t testing.TB) *Site {
 	t.Helper()
 	php := newerPHP(t)
-	s, port := layOutRelease(t, NewerMariaDB, "wordpress-new", php)
+	s, port := layOutRelease(t, t.TempDir(), NewerMariaDB, "wordpress-new", php)
 	s.serve(t, port)
 	return s
 }
@@ -130,11 +138,11 @@ func OwnDirectoryWordPress(t testing.TB) *Site {
 // layOutWordPress does all of it but serving.
 func layOutWordPress(t testing.TB, kind Kind) (*Site, int) {
 	t.Helper()
-	return layOutRelease(t, kind, "wordpress", []string{"php"})
+	return layOutRelease(t, t.TempDir(), kind, "wordpress", []string{"php"})
 }
 
-// layOutRelease does so with the WordPress of this name among the tests' servers.
-func layOutRelease(t testing.TB, kind Kind, release string, php []string) (*Site, int) {
+// layOutRelease does so below a folder, with the WordPress of this name among the tests' servers.
+func layOutRelease(t testing.TB, dir string, kind Kind, release string, php []string) (*Site, int) {
 	t.Helper()
 	source := filepath.Join(os.Getenv("WETLAND_TEST_SERVERS"), release)
 	if _, err := os.Stat(filepath.Join(source, "wp-includes/version.php")); err != nil {
@@ -143,7 +151,6 @@ func layOutRelease(t testing.TB, kind Kind, release string, php []string) (*Site
 	if _, err := exec.LookPath(php[0]); err != nil {
 		Missing(t, "php")
 	}
-	dir := t.TempDir()
 	s := &Site{Account: Start(t, kind).Database(t), Root: filepath.Join(dir, "www"), Log: filepath.Join(dir, "php.log"), php: php}
 	if out, err := exec.Command("cp", "-a", source, s.Root).CombinedOutput(); err != nil {
 		t.Fatalf("copy WordPress: %v\n%s", err, out)

@@ -318,6 +318,18 @@ func (s suite) makesRoom(t *testing.T) {
 	if taken, err := files.TakeSteps(s.ctx, s.fsys, swap); taken.Steps != 0 || err == nil { // there is something aside
 		t.Errorf("%+v, %v", taken, err)
 	}
+	must(t, s.create("notice", "away"))
+	around := func(name string) []files.Step {
+		return []files.Step{{Do: files.DoRename, Name: name, Other: "shown", Anyway: true}, {Do: files.DoRename, Name: "live", Other: "moved"}, {Do: files.DoRename, Name: "moved", Other: "live"}, {Do: files.DoRename, Name: "shown", Other: name, Anyway: true}}
+	}
+	for _, name := range []string{"notice", "none"} { // steps that are taken anyway stop none of the others
+		if taken, err := files.TakeSteps(s.ctx, s.fsys, around(name)); taken.Steps != 4 || err != nil {
+			t.Errorf("%s: %+v, %v", name, taken, err)
+		}
+	}
+	if text, err := s.read("notice", 0); err != nil || text != "away" {
+		t.Errorf("%q %v", text, err)
+	}
 	for name, want := range map[string]string{"live/x": "second", "aside/x": "first"} {
 		if text, err := s.read(name, 0); err != nil || text != want {
 			t.Errorf("%s: %q %v", name, text, err)
