@@ -13,6 +13,7 @@ import (
 	"wetland/core/pagecheck"
 	"wetland/core/phrase"
 	"wetland/core/preflight"
+	"wetland/core/shelf"
 	"wetland/core/update"
 	"wetland/core/workspace"
 )
@@ -110,6 +111,7 @@ func planLines(p *update.Plan) [][2]string {
 	if p.Gap {
 		lines = append(lines, [2]string{"gap", gapWords(p)})
 	}
+	lines = append(lines, coreLines(p)...)
 	lines = append(lines, hostLines(p)...)
 	if p.Rehearse == workspace.RehearseAlways || p.Rehearse == workspace.RehearseLarge && p.IsLarge() {
 		lines = append(lines, [2]string{"rehearsal", "first all of it is done on a private copy; what is broken there does not come to the site"})
@@ -128,6 +130,24 @@ func planLines(p *update.Plan) [][2]string {
 		limit += "; the last update took " + phrase.Live(p.LastUpdate)
 	}
 	return append(lines, [2]string{"time", limit})
+}
+
+// coreLines say how the CMS itself is replaced.
+func coreLines(p *update.Plan) (lines [][2]string) {
+	if p.Core == nil {
+		return nil
+	}
+	lines = [][2]string{
+		{"the CMS", "comes last, and is judged by itself; replaced are " + phrase.List(p.Core.Parts, 20) + ". All else in its folder stays"},
+		{"gate", "visitors are told to come back in a moment while its files are exchanged, some seconds; then they see the CMS's own notice while it brings its tables up to date"},
+	}
+	if len(p.Core.StayAway) > 0 {
+		lines = append(lines, [2]string{"stays away", "what the site's owner took away is not brought back: " + phrase.List(p.Core.StayAway, 10)})
+	}
+	if len(p.Beside) > 0 {
+		lines = append(lines, [2]string{"left out", shelf.BroughtAlong(p.Beside)})
+	}
+	return lines
 }
 
 // gapWords say that a folder will be absent, and for how long it was.

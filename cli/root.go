@@ -9,6 +9,7 @@ import (
 	"os"
 	"os/signal"
 	"runtime/debug"
+	"slices"
 	"sync/atomic"
 
 	"github.com/spf13/cobra"
@@ -21,6 +22,7 @@ import (
 	"wetland/core/runs"
 	"wetland/core/session"
 	"wetland/core/site"
+	"wetland/core/site/cms"
 	"wetland/core/workspace"
 )
 
@@ -313,6 +315,9 @@ func (a *app) loadSettled() (*workspace.Workspace, error) {
 		words := "%s was interrupted, or is still under way: the site may stand at either version. To settle it: wetland recover"
 		if open.State == runs.NeedsPerson {
 			words = "%s ended without a proved state: look at what it says in its report. Once that is fixed: wetland recover"
+		}
+		if slices.ContainsFunc(open.Components, func(t *runs.Target) bool { return t.Kind == cms.Core }) {
+			words += ". Until then visitors may be told to come back in a moment: the CMS itself was being replaced"
 		}
 		screen.New(a.errs, a.json).Paragraph("", fmt.Sprintf(words, open.Name))
 	}

@@ -3,6 +3,7 @@ package cli
 import (
 	"context"
 	"fmt"
+	"slices"
 	"strings"
 
 	"github.com/spf13/cobra"
@@ -76,10 +77,16 @@ func (a *app) showEdits(ctx context.Context, w *workspace.Workspace, folder stri
 }
 
 func (a *app) showComponents(found *survey.Survey) {
-	for _, kind := range []cms.Kind{cms.Theme, cms.Plugin} {
-		rows := a.screen.Table(string(kind)+"s", "version", "state", "on the shelf", "edited by hand")
+	for _, kind := range []struct {
+		cms.Kind
+		title string
+	}{{cms.Core, "the CMS"}, {cms.Theme, "themes"}, {cms.Plugin, "plugins"}} {
+		if !slices.ContainsFunc(found.Components, func(c survey.Component) bool { return c.Kind == kind.Kind }) && kind.Kind == cms.Core {
+			continue
+		}
+		rows := a.screen.Table(kind.title, "version", "state", "on the shelf", "edited by hand")
 		for _, c := range found.Components {
-			if c.Kind == kind {
+			if c.Kind == kind.Kind {
 				rows.AppendRow([]any{c.Folder, orUnknown(c.Version), stateOf(c), newer(a.screen, c), edited(a.screen, c)})
 			}
 		}
@@ -102,7 +109,7 @@ func stateOf(c survey.Component) string {
 	default:
 		words = append(words, "not active")
 	}
-	if c.Form != "" {
+	if c.Form != "" && c.Kind != cms.Core {
 		words = append(words, string(c.Form))
 	}
 	if len(c.RequiredBy) > 0 {

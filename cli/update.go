@@ -13,6 +13,7 @@ import (
 	"wetland/cli/screen"
 	"wetland/core/rehearsal"
 	"wetland/core/runs"
+	"wetland/core/shelf"
 	"wetland/core/smoke"
 	"wetland/core/update"
 	"wetland/core/workspace"
@@ -210,7 +211,12 @@ func (a *app) showSteps(p *update.Plan) error {
 			a.screen.Row("  --  ", 6, fmt.Sprintf("%-*s", screen.StepWidth, name), changeWords(c, len(p.Changes()) > 1))
 		}
 	}
-	for _, one := range p.Beside {
+	beside := p.Beside
+	if p.Core != nil && len(beside) > 0 {
+		a.screen.Row("  --  ", 6, fmt.Sprintf("%-*s", screen.StepWidth, "left out"), shelf.BroughtAlong(beside))
+		beside = nil
+	}
+	for _, one := range beside {
 		words := fmt.Sprintf("%s %s %s is in the bundle, too, and not installed with it", one.Kind, one.Name, orUnknown(one.Version))
 		if one.Installed != "" {
 			words += " (installed: " + one.Installed + ")"

@@ -35,7 +35,11 @@ var base = map[string]string{
 	"harbourlight": "themes/harbourlight",
 	"tidetable":    "plugins/tidetable",
 	"enquiries":    "plugins/enquiries",
+	"rowlock":      "", // of the whole site that which is Rowlock's own
 }
+
+// own tells of a file of the site that is Rowlock's own.
+func own(file string) bool { return file == "door.toml" || strings.HasPrefix(file, "system/") }
 
 // SiteName is the name of the bundled site.
 const SiteName = "Otterby Ferry"
@@ -108,7 +112,7 @@ func fillDatabase(ctx context.Context, root string) error {
 		return err
 	}
 	defer server.Close()
-	if err := server.Migrate(ctx); err != nil {
+	if err := errors.Join(server.Upgrade(ctx), server.Migrate(ctx)); err != nil {
 		return err
 	}
 	return run("sailings.sql")
@@ -151,9 +155,9 @@ func writePackages(folder string) error {
 func PackageFiles(name string) (map[string][]byte, error) {
 	component, _, _ := strings.Cut(name, "-")
 	files := map[string][]byte{}
-	for _, from := range []string{"otterby/site/" + base[component], "otterby/packages/" + name} {
+	for _, from := range []string{path.Join("otterby/site", base[component]), "otterby/packages/" + name} {
 		err := fs.WalkDir(otterby, from, func(file string, entry fs.DirEntry, err error) error {
-			if err != nil || entry.IsDir() {
+			if err != nil || entry.IsDir() || base[component] == "" && !own(strings.TrimPrefix(file, from+"/")) {
 				return err
 			}
 			text, err := otterby.ReadFile(file)

@@ -46,6 +46,10 @@ fetch sid "$folder/mysql" mysql-client-core mysql-server-core &
 # A newer WordPress on a newer PHP, and the default themes of other releases.
 fetch trixie "$folder/php" php-cli php-mysql php-mbstring php-xml &
 "$here/fetch-wordpress.sh" sid "$folder/wordpress-new" || echo "setup-test: the newest WordPress could not be had: its tests will be skipped" >&2 &
+# Releases of WordPress that are brought in one after the other.
+for release in bullseye trixie; do
+  "$here/fetch-wordpress.sh" "$release" "$folder/wordpress-$release" || echo "setup-test: the WordPress of $release could not be had: its tests will be skipped" >&2 &
+done
 for release in bullseye bookworm trixie sid; do
   "$here/fetch-themes.sh" "$release" "$folder/themes" || echo "setup-test: the themes of $release could not be had: their tests will be skipped" >&2 &
 done

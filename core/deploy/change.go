@@ -31,7 +31,7 @@ import (
 type Change struct {
 	Target  *runs.Target
 	Pkg     *packages.Package // nil when an earlier run is settled
-	Live    string            // the component's folder
+	Live    string            // the component's folder; of the CMS itself that which its parts are in
 	Staged  string            // where the new tree waits, and after the swap the old one
 	OldTree files.Tree        // empty: it is not installed yet
 	NewTree files.Tree
@@ -76,7 +76,7 @@ func (c *Change) Key() string { return string(c.Target.Kind) + "/" + c.Target.Fo
 // Present reads what is at the live place; nothing is there of a component that is not
 // installed.
 func Present(ctx context.Context, s *session.Session, c *Change) (files.Tree, error) {
-	tree, err := files.ReadTree(ctx, s.Site.Files, c.Live, files.Scope{})
+	tree, err := c.treeAt(ctx, s, c.Live)
 	if c.Target.New && errors.Is(err, fs.ErrNotExist) {
 		return nil, nil
 	}
@@ -91,35 +91,36 @@ func IsOld(ctx context.Context, s *session.Session, c *Change) bool {
 
 // IsNew tells, by what is there, that the live tree is the new one.
 func IsNew(ctx context.Context, s *session.Session, c *Change) bool {
-	return c.NewTree != nil && Holds(ctx, s, c.Live, c.NewTree)
+	return c.NewTree != nil && Holds(ctx, s, c, c.Live, c.NewTree)
 }
 
-// Holds tells whether exactly this tree is at the place.
-func Holds(ctx context.Context, s *session.Session, at string, tree files.Tree) bool {
-	present, err := files.ReadTree(ctx, s.Site.Files, at, files.Scope{})
+// Holds tells whether exactly this tree of a change is at the place.
+func Holds(ctx context.Context, s *session.Session, c *Change, at string, tree files.Tree) bool {
+	present, err := c.treeAt(ctx, s, at)
 	return err == nil && len(files.Exact.Compare(tree, present)) == 0
 }
 
 // model is the tree whose owners and modes the new one gets: the old one, or of a new
 // component the folder that it goes into.
 func model(ctx context.Context, s *session.Session, c *Change) (files.Tree, error) {
-	if !c.Target.New {
+	if !c.Target.New && !c.IsCore() {
 		return c.OldTree, nil
 	}
-	above, err := s.Site.Files.Lstat(ctx, path.Dir(c.Live))
-	return files.Tree{{Path: ".", Kind: files.Folder, Mode: above.Mode, Owner: above.Owner, Group: above.Group}}, err
+	around := path.Dir(c.Live)
+	if c.IsCore() {
+		around = c.Live
+	}
+	above, err := s.Site.Files.Lstat(ctx, around)
+	return append(files.Tree{{Path: ".", Kind: files.Folder, Mode: above.Mode, Owner: above.Owner, Group: above.Group}}, c.OldTree...), err
 }
 
 // StageAll writes the new trees beside the live ones, unless they wait there already
 // from an earlier attempt.
 func StageAll(ctx context.Context, s *session.Session, group []*Change, allowGap bool) error {
 	for _, c := range group {
-		place, err := OpenStaging(ctx, s, c.Live, allowGap)
-		if err != nil {
+		if err := c.openStaging(ctx, s, allowGap || c.IsCore()); err != nil {
 			return err
 		}
-		c.Staged = path.Join(place.Folder, s.Run.Name+"-"+string(c.Target.Kind)+"-"+c.Target.Folder)
-		c.fresh = place.empty
 	}
 	staged := map[string]string{}
 	for _, c := range group {
@@ -130,7 +131,7 @@ func StageAll(ctx context.Context, s *session.Session, group []*Change, allowGap
 	}
 	count, size := 0, int64(0)
 	for _, c := range group {
-		n, bytes := c.Pkg.Tree.Total()
+		n, bytes := c.brings().Total()
 		count, size = count+n, size+bytes
 	}
 	return s.Step("staging", size, "bytes", func() (progress.Mark, string, error) {
@@ -143,10 +144,21 @@ func StageAll(ctx context.Context, s *session.Session, group []*Change, allowGap
 	})
 }
 
+// openStaging makes the folder in which the change waits.
+func (c *Change) openStaging(ctx context.Context, s *session.Session, allowGap bool) error {
+	place, err := OpenStaging(ctx, s, c.Places()[0], allowGap)
+	if err != nil {
+		return err
+	}
+	c.Staged = path.Join(place.Folder, s.Run.Name+"-"+string(c.Target.Kind)+"-"+c.Target.Folder)
+	c.fresh = place.empty
+	return nil
+}
+
 // stage writes one new tree into the staging folder and reads it back.
 func stage(ctx context.Context, s *session.Session, c *Change) error {
 	if !c.fresh {
-		if c.NewTree != nil && Holds(ctx, s, c.Staged, c.NewTree) {
+		if c.NewTree != nil && Holds(ctx, s, c, c.Staged, c.NewTree) {
 			return nil
 		}
 		if err := s.Site.Files.RemoveAll(ctx, c.Staged); err != nil {
@@ -157,17 +169,17 @@ func stage(ctx context.Context, s *session.Session, c *Change) error {
 	if err != nil {
 		return err
 	}
-	c.NewTree = likeLive(c.Pkg.Tree, model, s.Site.Host.Now())
+	c.NewTree = likeLive(c.brings(), model, s.Site.Host.Now())
 	if err := durable.SaveJSON(c.Target.TreeFile(s.Run.Folder), c.NewTree); err != nil {
 		return err
 	}
-	if err := files.WriteTree(ctx, s.Site.Files, c.Staged, c.NewTree, c.Pkg.Source, s.Report.Advance); err != nil {
+	if err := files.WriteTree(ctx, s.Site.Files, c.Staged, c.around(c.NewTree), c.Pkg.Source, s.Report.Advance); err != nil {
 		return err
 	}
-	if err := MarkLike(ctx, s, c.Staged, c.NewTree, c.Live); err != nil {
+	if err := c.markLike(ctx, s, c.Staged, c.NewTree); err != nil {
 		return err
 	}
-	written, err := files.ReadTree(ctx, s.Site.Files, c.Staged, files.Scope{})
+	written, err := c.treeAt(ctx, s, c.Staged)
 	if err != nil {
 		return err
 	}
@@ -184,6 +196,9 @@ func ReturnTree(ctx context.Context, s *session.Session, c *Change, from *snapsh
 	if c.Target.New {
 		proved, err = takeAway(ctx, s, c)
 		return proved, "", err
+	}
+	if c.IsCore() {
+		return returnCore(ctx, s, c, from)
 	}
 	count, _ := c.OldTree.Total()
 	proved = fmt.Sprintf("%s of %s %s equal to %s", phrase.Plural(count, "file"), c.Target.Folder, phrase.Version(c.Target.From), from.Name)
@@ -232,7 +247,7 @@ func findOld(ctx context.Context, s *session.Session, c *Change, from *snapshot.
 			return "", err
 		}
 		for _, entry := range entries {
-			if at := path.Join(folder, entry.Name); Holds(ctx, s, at, c.OldTree) {
+			if at := path.Join(folder, entry.Name); Holds(ctx, s, c, at, c.OldTree) {
 				return at, nil
 			}
 		}
@@ -241,11 +256,11 @@ func findOld(ctx context.Context, s *session.Session, c *Change, from *snapshot.
 }
 
 func stageFromSnapshot(ctx context.Context, s *session.Session, c *Change, from *snapshot.Manifest) (string, error) {
-	place, err := OpenStaging(ctx, s, c.Live, true)
+	place, err := OpenStaging(ctx, s, c.Places()[0], true)
 	if err != nil {
 		return "", err
 	}
-	area, below, err := from.AreaOf(c.Live)
+	items, err := c.itemsIn(from)
 	if err != nil {
 		return "", err
 	}
@@ -253,10 +268,10 @@ func stageFromSnapshot(ctx context.Context, s *session.Session, c *Change, from 
 	if err := s.Site.Files.RemoveAll(ctx, staged); err != nil {
 		return "", err
 	}
-	if err := files.WriteTree(ctx, s.Site.Files, staged, c.OldTree, snapshot.Source(ctx, s.Store, area.ItemsBelow(below)), nil); err != nil {
+	if err := files.WriteTree(ctx, s.Site.Files, staged, c.around(c.OldTree), snapshot.Source(ctx, s.Store, items), nil); err != nil {
 		return "", err
 	}
-	return staged, MarkLike(ctx, s, staged, c.OldTree, c.Live)
+	return staged, c.markLike(ctx, s, staged, c.OldTree)
 }
 
 // StillActive finds out whether what was active still is.
@@ -290,7 +305,7 @@ func Shelve(ctx context.Context, s *session.Session, c *Change, from *snapshot.M
 	}
 	old, _ := site.Component(s.Components, c.Target.Kind, c.Target.Folder)
 	old.Version = c.Target.From
-	kept, err := s.Shelf().Keep(ctx, old, c.OldTree, oldSource(ctx, s, c, from), "replaced by "+s.Run.Name)
+	kept, err := s.Shelf().Keep(ctx, old, c.asPackage(c.OldTree), oldSource(ctx, s, c, from), "replaced by "+s.Run.Name)
 	if err != nil {
 		return fmt.Sprintf("%s %s is in %s (not on the shelf: %v)", c.Target.Folder, phrase.Version(c.Target.From), from.Name, err)
 	}
@@ -301,11 +316,11 @@ func Shelve(ctx context.Context, s *session.Session, c *Change, from *snapshot.M
 // oldSource gives the bytes of what is replaced: out of the snapshot, which is at hand wherever the
 // site is.
 func oldSource(ctx context.Context, s *session.Session, c *Change, from *snapshot.Manifest) files.Source {
-	area, below, err := from.AreaOf(c.Live)
+	items, err := c.itemsIn(from)
 	if err != nil {
 		return files.SourceIn(ctx, s.Site.Files, c.Staged)
 	}
-	return snapshot.Source(ctx, s.Store, area.ItemsBelow(below))
+	return snapshot.Source(ctx, s.Store, items)
 }
 
 // WithFate picks the changes that had such a fate; "": none yet.

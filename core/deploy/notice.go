@@ -70,6 +70,21 @@ func readyNotice(ctx context.Context, s *session.Session, at string) files.Cover
 	return files.Cover{Ready: at, Shown: name}
 }
 
+// RenewNotice puts the notice up, where the CMS has one, or makes one that is up last longer.
+func RenewNotice(ctx context.Context, s *session.Session) error {
+	name, text := s.Site.CMS.Notice(s.Site.Host.Now())
+	if name == "" {
+		return nil
+	}
+	if err := TakeDownNotice(ctx, s); err != nil {
+		return err
+	}
+	if err := putFile(ctx, s, name, text); err != nil {
+		return fmt.Errorf("put up the notice for visitors: %w", err)
+	}
+	return nil
+}
+
 // putFile makes a small file on the site that the web server can read.
 func putFile(ctx context.Context, s *session.Session, name, text string) error {
 	file, err := s.Site.Files.Create(ctx, name, files.Attributes{Mode: 0o644, Owner: files.Unowned, Group: files.Unowned})

@@ -228,8 +228,12 @@ func likeLive(tree, old files.Tree, now time.Time) files.Tree {
 
 // MarkLike gives a staged tree the access lists and labels of what is at the live place.
 func MarkLike(ctx context.Context, s *session.Session, staged string, tree files.Tree, live string) error {
+	return markLike(ctx, s, staged, tree, live, files.Scope{})
+}
+
+func markLike(ctx context.Context, s *session.Session, staged string, tree files.Tree, live string, scope files.Scope) error {
 	unread := func(string, files.Entry) string { return "not read" }
-	present, err := files.ReadTreeKnowing(ctx, s.Site.Files, live, files.Scope{}, unread)
+	present, err := files.ReadTreeKnowing(ctx, s.Site.Files, live, scope, unread)
 	if err != nil && !errors.Is(err, fs.ErrNotExist) {
 		return err
 	}

@@ -39,7 +39,7 @@ func HandEdits(ctx context.Context, s *site.Site, c cms.Component, present files
 	if !whole {
 		return nil, nil // no package is the original of such a one
 	}
-	entry, onShelf := originalOnShelf(c, shelf)
+	entry, onShelf := OriginalOnShelf(c, shelf)
 	installed, err := runs.InstalledTree(s.Workspace, c.Kind, c.Folder, c.Version)
 	if err != nil || (!onShelf && installed == nil) {
 		return nil, err
@@ -83,9 +83,9 @@ func SplitDifferences(before, now files.Tree) (added, changed, removed []string)
 	return added, changed, removed
 }
 
-// originalOnShelf finds the vendor's package of the installed version. What was
+// OriginalOnShelf finds the vendor's package of the installed version. What was
 // read off the site itself is no original.
-func originalOnShelf(c cms.Component, shelf []packages.Entry) (packages.Entry, bool) {
+func OriginalOnShelf(c cms.Component, shelf []packages.Entry) (packages.Entry, bool) {
 	for _, entry := range shelf {
 		if entry.Kind == c.Kind && entry.Folder == c.Folder && entry.Version == c.Version && !entry.FromSite {
 			return entry, true

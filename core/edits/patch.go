@@ -29,7 +29,7 @@ var ErrNoOriginal = errors.New("the original package of the installed version is
 // EditsPatch returns the hand edits of an installed component as a unified diff
 // from the original on the shelf. It wraps ErrNoOriginal if there is none.
 func EditsPatch(ctx context.Context, s *site.Site, c cms.Component, shelf []packages.Entry) (patch string, err error) {
-	entry, ok := originalOnShelf(c, shelf)
+	entry, ok := OriginalOnShelf(c, shelf)
 	folder, whole := c.OneFolder()
 	if !ok || !whole {
 		return "", fmt.Errorf("%s %s: %w", c.Folder, phrase.Version(c.Version), ErrNoOriginal)

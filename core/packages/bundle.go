@@ -82,6 +82,9 @@ func (b *bundle) search(ctx context.Context, entries []*zip.File) (found []*Pack
 	if err != nil {
 		return nil, err
 	}
+	if b.holdsCore(entries) {
+		folders = []string{"."}
+	}
 	for _, folder := range folders {
 		p, err := b.repack(ctx, entries, folder)
 		if err != nil {
@@ -124,6 +127,39 @@ func (p *Package) Companions(ctx context.Context, scratch string, readHeader Hea
 		}
 	}
 	return b.search(ctx, inner)
+}
+
+// holdsCore tells whether the files of a CMS lie in the archive without a folder around them.
+func (b *bundle) holdsCore(entries []*zip.File) bool {
+	whole := Package{entries: map[string]*zip.File{}}
+	for _, entry := range entries {
+		whole.entries[strings.TrimSuffix(entry.Name, "/")] = entry
+	}
+	header, err := b.readHeader(archiveFolder{&whole})
+	return err == nil && header.Kind == cms.Core
+}
+
+// Inside opens the packages that lie as folders two below a folder of this one: a CMS comes with themes and plugins so.
+// Close every one when done.
+func (p *Package) Inside(ctx context.Context, folder, scratch string, readHeader HeaderReader) (found []*Package, err error) {
+	b := bundle{Package: *p, scratch: scratch, readHeader: readHeader}
+	var entries []*zip.File
+	for at, entry := range p.entries {
+		if rest, below := strings.CutPrefix(at, folder+"/"); below && strings.Count(rest, "/") > 1 {
+			entries = append(entries, entry)
+		}
+	}
+	entries = sortedByName(entries)
+	folders, err := b.foldersWithHeader(ctx, entries)
+	for _, folder := range folders {
+		var one *Package
+		if one, err = b.repack(ctx, entries, folder); err != nil {
+			break
+		}
+		one.Origin = p.Origin
+		found = append(found, one)
+	}
+	return found, err
 }
 
 // inside tells whether an entry belongs to a package that was found unpacked: its
@@ -187,13 +223,20 @@ func (b *bundle) repack(ctx context.Context, entries []*zip.File, folder string)
 		return nil, err
 	}
 	archive := zip.NewWriter(out)
+	base := path.Base(folder)
+	if folder == "." {
+		base = "core"
+	}
 	for _, entry := range entries {
 		rel, ok := strings.CutPrefix(entry.Name, folder+"/")
+		if folder == "." {
+			rel, ok = entry.Name, true
+		}
 		if !ok || rel == "" {
 			continue
 		}
 		header := entry.FileHeader
-		header.Name = path.Base(folder) + "/" + rel
+		header.Name = base + "/" + rel
 		// As it is, so that its checksum is still the vendor's and is proved on reading.
 		to, err := archive.CreateRaw(&header)
 		if err != nil {

@@ -21,6 +21,7 @@ import (
 	"wetland/core/progress"
 	"wetland/core/runs"
 	"wetland/core/session"
+	"wetland/core/site"
 	"wetland/core/smoke"
 	"wetland/core/smoke/judging"
 )
@@ -151,8 +152,8 @@ var served = []string{".css", ".js", ".svg", ".txt", ".md", ".json"}
 // fetches files that differ between the trees. It returns a finding if the old
 // ones still come, and a line for people.
 func Evidence(ctx context.Context, s *session.Session, t *runs.Target, old, wanted files.Tree) (*smoke.Finding, string) {
-	folder, err := s.Site.CMS.Layout().Folder(t.Kind, t.Folder)
-	if err != nil {
+	public, ok := publicOf(s, t)
+	if !ok {
 		return nil, ""
 	}
 	asked := 0
@@ -162,7 +163,7 @@ func Evidence(ctx context.Context, s *session.Session, t *runs.Target, old, want
 			continue
 		}
 		asked++
-		at := path.Join(folder.Public, differ.Path)
+		at := path.Join(public, differ.Path)
 		body, status, err := s.Fetcher.Fetch(ctx, at)
 		if err != nil || status != http.StatusOK {
 			continue
@@ -179,6 +180,18 @@ func Evidence(ctx context.Context, s *session.Session, t *runs.Target, old, want
 		}
 	}
 	return nil, ""
+}
+
+// publicOf is at which path visitors fetch files of a component.
+func publicOf(s *session.Session, t *runs.Target) (string, bool) {
+	if folder, err := s.Site.CMS.Layout().Folder(t.Kind, t.Folder); err == nil {
+		return folder.Public, true
+	}
+	installed, ok := site.Component(s.Components, t.Kind, t.Folder)
+	if !ok || len(installed.Places) == 0 {
+		return "", false
+	}
+	return path.Dir(installed.Places[0].Public), true
 }
 
 // FirstFinding says the first finding that counts.

@@ -33,18 +33,22 @@ func TargetOf(s *session.Session, p *packages.Package, allowed Allowed, why *run
 	if absolute, err := filepath.Abs(p.Origin); err == nil {
 		t.Package = absolute
 	}
-	if _, err := s.Site.CMS.Layout().Folder(t.Kind, t.Folder); err != nil {
+	if err := checkKind(s, t); err != nil {
 		why.AddError(err, "Bring it in by the CMS's own dashboard.")
 		return t
 	}
 	installed, ok := site.Component(s.Components, p.Header.Kind, p.Folder)
+	if !ok && t.Kind == cms.Core {
+		why.Add(fmt.Sprintf("which version of %s is installed cannot be read", p.Header.Name), "Look at its files: a release of it is brought in over another one alone.")
+		return t
+	}
 	if !ok {
 		t.New = true
 		explainMissing(s, p, why)
 		return t
 	}
 	t.From = installed.Version
-	if _, whole := installed.OneFolder(); !whole {
+	if _, whole := installed.OneFolder(); !whole && t.Kind != cms.Core {
 		why.Add(fmt.Sprintf("%s is installed in another form (%s), and the package is a folder", p.Folder, cmp.Or(string(installed.Form), "several places")), "Bring it in by the CMS's own dashboard.")
 	}
 	if installed.Problem != "" && !allowed.Return {
@@ -68,6 +72,15 @@ func TargetOf(s *session.Session, p *packages.Package, allowed Allowed, why *run
 		}
 	}
 	return t
+}
+
+// checkKind refuses what cannot be replaced on this site.
+func checkKind(s *session.Session, t *runs.Target) error {
+	if _, can := s.Site.CMS.(cms.Replaceable); t.Kind == cms.Core && can {
+		return nil
+	}
+	_, err := s.Site.CMS.Layout().Folder(t.Kind, t.Folder)
+	return err
 }
 
 // largeStep is what to do about another major release.

@@ -157,7 +157,12 @@ func examine(ctx context.Context, s *session.Session, e *Examination, p *package
 		e.Add("its machine", Go, lack, "")
 	}
 	e.Beside = with.Beside
-	for _, one := range with.Beside {
+	beside := with.Beside
+	if p.Header.Kind == cms.Core && len(beside) > 0 {
+		e.Add("left out", Go, shelf.BroughtAlong(beside), "")
+		beside = nil
+	}
+	for _, one := range beside {
 		title := fmt.Sprintf("%s %s %s came along with it", one.Kind, one.Name, phrase.Version(one.Version))
 		switch {
 		case one.Installed == "":
@@ -173,14 +178,18 @@ func examine(ctx context.Context, s *session.Session, e *Examination, p *package
 	fit.Major = true
 	e.Target = TargetOf(s, p, fit, why)
 	CheckParent(s, p, with, why)
-	folder, err := s.Site.CMS.Layout().Folder(e.Target.Kind, e.Target.Folder)
+	at, err := PlaceOf(s, e.Target.Kind, e.Target.Folder)
 	if err != nil {
 		e.takeReasons("fit", "", why)
 		return nil
 	}
-	e.takeReasons("fit", "it belongs to what is installed in "+folder.Path, why)
+	e.takeReasons("fit", "it belongs to what is installed in "+at, why)
 	installed, ok := site.Component(s.Components, e.Target.Kind, e.Target.Folder)
-	if !ok {
+	if e.Target.Kind == cms.Core {
+		if err := examineCore(ctx, s, e, p, installed, o, why); err != nil {
+			return err
+		}
+	} else if !ok {
 		e.Add("distance", Care, "it is not installed yet: it will be installed, not active", "Is this the right site? If so, switch it on in the CMS afterwards.")
 	} else {
 		if err := ExamineInstalled(ctx, s, e, p, installed, o); err != nil {
@@ -193,7 +202,11 @@ func examine(ctx context.Context, s *session.Session, e *Examination, p *package
 	if err := checkSpace(ctx, s, e); err != nil {
 		return err
 	}
-	checkSwap(ctx, s, e, folder.Path)
+	if e.Target.Kind == cms.Core {
+		e.Add("swap", Go, "behind a gate: visitors are told to come back in a moment", "")
+	} else {
+		checkSwap(ctx, s, e, at)
+	}
 	CheckSite(ctx, s, why)
 	e.takeReasons("site", "it is what answers at its address", why)
 	examineTouched(ctx, s, e, p)
@@ -201,6 +214,15 @@ func examine(ctx context.Context, s *session.Session, e *Examination, p *package
 		e.Add("warning", Care, line, "")
 	}
 	return CheckAutomatic(ctx, s, e, installed)
+}
+
+// PlaceOf is where a component is, or would be: its folder, or that which the CMS itself is in.
+func PlaceOf(s *session.Session, kind cms.Kind, folder string) (string, error) {
+	if core, can := s.Site.CMS.(cms.Replaceable); kind == cms.Core && can {
+		return core.Core().Root, nil
+	}
+	place, err := s.Site.CMS.Layout().Folder(kind, folder)
+	return place.Path, err
 }
 
 // checkSpace compares what a snapshot may need with what is free. A snapshot that finds
@@ -273,15 +295,7 @@ func ExamineInstalled(ctx context.Context, s *session.Session, e *Examination, p
 	for _, name := range o.Diff {
 		e.Diffs = append(e.Diffs, edits.ChangeOf(ctx, s.Site.Files, installed, present, p, path.Clean(name)))
 	}
-	distance := version.Between(installed.Version, p.Header.Version)
-	worth, do := Go, []advice.Step{}
-	switch {
-	case distance == version.Major && !o.Major:
-		worth, do = No, largeStep(s, p)
-	case distance == version.Major, distance == version.Unclear:
-		worth = Care
-	}
-	e.advise("distance", worth, fmt.Sprintf("%s -> %s, %s", phrase.Version(installed.Version), phrase.Version(p.Header.Version), distance.Meaning()), do...)
+	examineDistance(s, e, p, installed, o)
 	if far := majors(installed.Version, p.Header.Version); far > 1 {
 		e.Add("distance", Care, fmt.Sprintf("the installed version is %d major releases behind", far), "Ask the vendor whether it must be reached one major release after the other.")
 	}
@@ -305,6 +319,18 @@ func ExamineInstalled(ctx context.Context, s *session.Session, e *Examination, p
 	}
 	checkChildren(ctx, s, e, installed, o.Package)
 	return nil
+}
+
+func examineDistance(s *session.Session, e *Examination, p *packages.Package, installed cms.Component, o Options) {
+	distance := version.Between(installed.Version, p.Header.Version)
+	worth, do := Go, []advice.Step{}
+	switch {
+	case distance == version.Major && !o.Major:
+		worth, do = No, largeStep(s, p)
+	case distance == version.Major, distance == version.Unclear:
+		worth = Care
+	}
+	e.advise("distance", worth, fmt.Sprintf("%s -> %s, %s", phrase.Version(installed.Version), phrase.Version(p.Header.Version), distance.Meaning()), do...)
 }
 
 // majors counts the major releases between two versions whose first numbers are
@@ -366,6 +392,9 @@ func CheckRequirements(ctx context.Context, s *session.Session, e *Examination, 
 	if want := p.Header.RequiresPHP; want != "" {
 		checkPHP(ctx, s, e, want)
 	}
+	if want := p.Header.RequiresDatabase; want != "" && s.DB != nil {
+		checkServer(ctx, s, e, want)
+	}
 	for _, folder := range p.Header.RequiresPlugins {
 		checkRequiredPlugin(s, e, p, folder, with)
 	}
@@ -391,6 +420,24 @@ func checkPHP(ctx context.Context, s *session.Session, e *Examination, want stri
 			has += "; the php on its machine's command line is " + local + ", which is weak evidence: the site may run another"
 		}
 		e.Add("requirements", Care, needs+has, look)
+	}
+}
+
+// serverVersion matches the version in what a database server calls itself.
+var serverVersion = regexp.MustCompile(`\d+(?:\.\d+)+`)
+
+// checkServer compares the wanted version of MySQL with the site's server. MariaDB's numbers go on from those, as the
+// CMS takes them.
+func checkServer(ctx context.Context, s *session.Session, e *Examination, want string) {
+	is, err := s.DB.Engine(ctx)
+	has := serverVersion.FindString(is)
+	switch {
+	case err != nil || has == "":
+		e.Add("requirements", Care, "it needs version "+want+" of the database server, and that does not tell which it is", "")
+	case version.Compare(has, want) < 0:
+		e.Add("requirements", No, fmt.Sprintf("it needs version %s of the database server, and this is %s", want, is), "Ask your host for a newer database server.")
+	default:
+		e.Add("requirements", Go, fmt.Sprintf("it needs version %s of the database server, and this is %s", want, is), "")
 	}
 }
 

@@ -307,6 +307,10 @@ func (r *restoration) finish() (*runs.Run, error) {
 	// From here on finishing is safer than stopping half-way; a second Ctrl-C still
 	// leaves it to recover.
 	ctx := r.Abandon
+	gate, err := r.closeGate(ctx)
+	if err != nil {
+		return r.fail(err)
+	}
 	if err := r.putFiles(ctx); err != nil {
 		return r.fail(err)
 	}
@@ -320,6 +324,9 @@ func (r *restoration) finish() (*runs.Run, error) {
 	}
 	if err := r.putTables(ctx); err != nil {
 		return r.fail(err)
+	}
+	if err := deploy.PutLoose(ctx, r.Session, gate); err != nil {
+		return r.fail(fmt.Errorf("take down the gate: %w", err))
 	}
 	if err := r.prove(ctx); err != nil {
 		return r.fail(err)

@@ -62,8 +62,11 @@ type TreesStaged struct {
 // Swapping comes before the folders are exchanged, Swapped after it.
 type Swapping struct{}
 
-// Swapped comes after the folders were exchanged.
-type Swapped struct{}
+// Swapped comes after the folders were exchanged. Undisturbed are the tables to which nobody had written since the
+// snapshot when the CMS itself was exchanged, behind the gate.
+type Swapped struct {
+	Undisturbed []string `json:"undisturbed,omitempty"`
+}
 
 // Judged tells how the pages are with the new versions.
 type Judged struct {
@@ -151,7 +154,9 @@ type Trace struct {
 	Swapping bool              // the swap may have happened
 	Backs    []string          // components that were put back before
 	Verdict  smoke.Verdict
-	Touching bool // a restore had begun to change things
+	// Undisturbed are tables to which nobody but the update wrote between its snapshot and that of what it left.
+	Undisturbed []string
+	Touching    bool // a restore had begun to change things
 }
 
 func (e Began) tell(t *Trace)         { t.Began = e }
@@ -159,7 +164,7 @@ func (e SnapshotTaken) tell(t *Trace) { t.Snapshot, t.Group, t.Last = e.Snapshot
 func (e GroupChosen) tell(t *Trace)   { t.Group, t.Swapping, t.Verdict = e.Group, false, "" }
 func (e TreesStaged) tell(t *Trace)   { maps.Copy(t.Staged, e.Staged) }
 func (Swapping) tell(t *Trace)        { t.Swapping = true }
-func (Swapped) tell(*Trace)           {}
+func (e Swapped) tell(t *Trace)       { t.Undisturbed = e.Undisturbed }
 func (e Judged) tell(t *Trace)        { t.Verdict = e.Verdict }
 func (GoingBack) tell(t *Trace)       { t.Verdict = "" }
 func (IsBack) tell(t *Trace)          { t.Backs, t.Group = append(t.Backs, t.Group...), nil }

@@ -140,6 +140,10 @@ type Run struct {
 	// Gap is for how long a folder was absent at most, where it could not be exchanged in one step. On another machine
 	// the way there and back is in it.
 	Gap time.Duration `json:"gap_ns,omitempty"`
+	// Gate is for how long visitors were told to come back in a moment, while the CMS itself was replaced, and Notice
+	// for how long they saw its notice, while it brought its tables up to date.
+	Gate   time.Duration `json:"gate_ns,omitempty"`
+	Notice time.Duration `json:"notice_ns,omitempty"`
 	// Lingered is for how long PHP may have answered with it after it was put back: its code stays
 	// compiled where nobody could ask PHP to drop it.
 	Lingered time.Duration `json:"lingered_ns,omitempty"`
@@ -158,11 +162,13 @@ type Run struct {
 
 // Target is the component that a run replaces.
 type Target struct {
-	Kind    cms.Kind `json:"kind"`
-	Folder  string   `json:"folder"`
-	Name    string   `json:"name"`
-	From    string   `json:"from"`
-	New     bool     `json:"new,omitempty"` // nothing was installed in that folder
+	Kind   cms.Kind `json:"kind"`
+	Folder string   `json:"folder"`
+	Name   string   `json:"name"`
+	From   string   `json:"from"`
+	New    bool     `json:"new,omitempty"` // nothing was installed in that folder
+	// Parts are the names in the site's root that are the CMS's own, where that is replaced; none: it is a folder.
+	Parts   []string `json:"parts,omitempty"`
 	To      string   `json:"to"`
 	Package string   `json:"package"`           // the archive's path
 	Hash    string   `json:"hash"`              // of the archive

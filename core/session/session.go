@@ -109,7 +109,11 @@ type Session struct {
 	Compared   []*database.RowChanges
 	Borrowed   bool // new files may wear the times of the old ones
 	Dropped    bool // PHP dropped its compiled code at the last swap
-	unlock     func() error
+	// Undisturbed are tables to which nobody but the update wrote between its snapshot and Settled.
+	Undisturbed []string
+	// GateSince is since when a gate of this session stands before the site; zero: none does.
+	GateSince time.Time
+	unlock    func() error
 }
 
 // holder is what the lock's owner leaves for others to read.

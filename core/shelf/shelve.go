@@ -20,6 +20,7 @@ import (
 	"wetland/core/advice"
 	"wetland/core/files"
 	"wetland/core/packages"
+	"wetland/core/phrase"
 	"wetland/core/progress"
 	"wetland/core/runs"
 	"wetland/core/session"
@@ -257,6 +258,9 @@ func ReadPackage(ctx context.Context, s *session.Session, name, choice, scratch 
 		why.AddError(err, "Download the installable package from the vendor again, or ask them about it.")
 		return nil, nil, nil
 	}
+	if found, err = withInside(ctx, s, found, scratch); err != nil {
+		return nil, nil, err
+	}
 	picked := pick(found, choice)
 	var titles []string
 	var beside []Beside
@@ -287,7 +291,7 @@ func pick(found []*packages.Package, named string) int {
 		case named != "" && (p.Folder == named || strings.EqualFold(p.Header.Name, named)):
 			return i
 		case named != "":
-		case len(found) == 1:
+		case len(found) == 1, p.Header.Kind == cms.Core:
 			return i
 		case p.Header.Kind == cms.Theme && p.Header.Parent == "":
 			if only >= 0 {
@@ -297,6 +301,20 @@ func pick(found []*packages.Package, named string) int {
 		}
 	}
 	return only
+}
+
+// withInside adds the themes and plugins that the CMS's own package brings along.
+func withInside(ctx context.Context, s *session.Session, found []*packages.Package, scratch string) ([]*packages.Package, error) {
+	core, ok := s.Site.CMS.(cms.Replaceable)
+	i := slices.IndexFunc(found, func(p *packages.Package) bool { return p.Header.Kind == cms.Core })
+	if !ok || i < 0 {
+		return found, nil
+	}
+	inside, err := found[i].Inside(ctx, core.Core().Content, scratch, s.Site.CMS.ReadHeader)
+	if err != nil {
+		return nil, fmt.Errorf("look at what lies inside the package: %w", err)
+	}
+	return append(found, inside...), nil
 }
 
 // Beside is a package that came in one bundle with the one that is looked at.
@@ -310,6 +328,19 @@ type Beside struct {
 
 // Differs tells whether the companion's version is not the installed one.
 func (b Beside) Differs() bool { return version.Compare(b.Version, b.Installed) != 0 }
+
+// BroughtAlong says in words which themes and plugins a release of the CMS itself brings along.
+func BroughtAlong(all []Beside) string {
+	var names []string
+	for _, one := range all {
+		name := one.Folder + " " + phrase.Version(one.Version)
+		if one.Installed != "" {
+			name += " (installed: " + one.Installed + ")"
+		}
+		names = append(names, name)
+	}
+	return "it brings themes and plugins along, and none is installed with it: " + phrase.List(names, 8) + ". To bring one in, name the same package, with --pick and its name"
+}
 
 // companions lists the packages inside the package.
 func companions(ctx context.Context, s *session.Session, p *packages.Package, scratch string) (beside []Beside, err error) {
@@ -343,6 +374,9 @@ func installedFolder(components []cms.Component, p *packages.Package) string {
 		return p.Folder
 	}
 	same := func(c cms.Component) bool {
+		if p.Header.Kind == cms.Core && c.Kind == cms.Core {
+			return strings.EqualFold(c.Name, p.Header.Name) // whatever the archive calls its folder
+		}
 		if c.Kind != p.Header.Kind || c.Name == "" || !strings.EqualFold(c.Name, p.Header.Name) {
 			return false
 		}

@@ -266,7 +266,9 @@ func (r *rest) planDesign(ctx context.Context, moment database.Moment) (*tables.
 // designOf picks the changed rows that hold how the site looks, and counts them and the others
 // that people wrote.
 func (r *rest) designOf(ctx context.Context, table database.Table, rows *database.RowChanges) (patch database.Patch, n, left int, err error) {
-	patch, n, _, err = tables.PatchBack(ctx, table, rows, func(row database.Row) bool { return r.Site.CMS.IsDesign(table, row) })
+	patch, n, _, err = tables.PatchBack(ctx, table, rows, func(change database.RowChange) bool {
+		return r.Site.CMS.IsDesign(table, tables.StateBefore(change))
+	})
 	if err != nil {
 		return patch, n, 0, err
 	}

@@ -106,6 +106,9 @@ func planTable(ctx context.Context, s *session.Session, plan *Plan, from *snapsh
 		return nil
 	}
 	if s.Site.CMS.Purpose(differ.Name) != cms.Settings {
+		if settled, ok := settledRows(s, differ.Name, differ.Now); ok && slices.Contains(s.Undisturbed, differ.Name) {
+			return planUpgraded(ctx, s, plan, from, settled, differ, moment)
+		}
 		note(true, "its rows changed meanwhile (%d, was %d): visitors' writes, left as they are", differ.Now.Rows, differ.Before.Rows)
 		return nil
 	}
@@ -123,7 +126,9 @@ func planSettings(ctx context.Context, s *session.Session, plan *Plan, from *sna
 	if err != nil {
 		return err
 	}
-	patch, n, own, err := PatchBack(ctx, before.Table, rows, func(row database.Row) bool { return !s.Site.CMS.RewrittenByItself(before.Table, row) })
+	patch, n, own, err := PatchBack(ctx, before.Table, rows, func(change database.RowChange) bool {
+		return !s.Site.CMS.RewrittenByItself(before.Table, StateBefore(change))
+	})
 	if err != nil {
 		return err
 	}
@@ -138,6 +143,34 @@ func planSettings(ctx context.Context, s *session.Session, plan *Plan, from *sna
 	return nil
 }
 
+// planUpgraded finds the rows of a table that an upgrade alone changed, and that are as it left them.
+func planUpgraded(ctx context.Context, s *session.Session, plan *Plan, from *snapshot.Manifest, settled snapshot.Table, differ database.TableChange, moment database.Moment) error {
+	i := slices.IndexFunc(from.Tables, func(t snapshot.Table) bool { return t.Name == differ.Name })
+	before := from.Tables[i]
+	rows, err := CompareRows(ctx, s, database.RowComparison{Table: before.Table, Before: snapshot.Rows(s.Store, before), Now: snapshot.Rows(s.Store, settled),
+		Also: database.State{Table: differ.Now, Rows: func(ctx context.Context, each func(database.Row) error) error {
+			return moment.Rows(ctx, differ.Now, each)
+		}}})
+	if err != nil {
+		return err
+	}
+	patch, n, others, err := PatchBack(ctx, before.Table, rows, func(change database.RowChange) bool {
+		return slices.EqualFunc(change.Now, change.Also, sameCell)
+	})
+	if err != nil {
+		return err
+	}
+	if n > 0 {
+		plan.Change.Patches = append(plan.Change.Patches, patch)
+		plan.Save = append(plan.Save, differ.Now)
+		plan.notes = append(plan.notes, runs.TableNote{Table: differ.Name, What: fmt.Sprintf("%s that the upgrade wrote: as before again", phrase.Plural(n, "row"))})
+	}
+	if others > 0 {
+		plan.notes = append(plan.notes, runs.TableNote{Table: differ.Name, Left: true, What: fmt.Sprintf("%s changed since the upgrade, or were put back: left as they are", phrase.Plural(others, "row"))})
+	}
+	return nil
+}
+
 // CompareRows compares two states of a table until the session ends.
 func CompareRows(ctx context.Context, s *session.Session, of database.RowComparison) (*database.RowChanges, error) {
 	of.Dir, of.Before, of.Now = s.Site.Workspace.Dir, Counted(s, of.Before), Counted(s, of.Now)
@@ -148,11 +181,11 @@ func CompareRows(ctx context.Context, s *session.Session, of database.RowCompari
 	return changes, err
 }
 
-// PatchBack returns what undoes those of the changed rows that are wanted, how many these are,
+// PatchBack returns what undoes those of the changes that are wanted, how many these are,
 // and how many the others.
-func PatchBack(ctx context.Context, table database.Table, rows *database.RowChanges, wanted func(database.Row) bool) (patch database.Patch, n, others int, err error) {
+func PatchBack(ctx context.Context, table database.Table, rows *database.RowChanges, wanted func(database.RowChange) bool) (patch database.Patch, n, others int, err error) {
 	err = rows.Each(ctx, func(change database.RowChange) error {
-		if wanted(StateBefore(change)) {
+		if wanted(change) {
 			n++
 		} else {
 			others++
@@ -162,11 +195,10 @@ func PatchBack(ctx context.Context, table database.Table, rows *database.RowChan
 	pick := func(removed bool) database.Rows {
 		return func(ctx context.Context, each func(database.Row) error) error {
 			return rows.Each(ctx, func(change database.RowChange) error {
-				row := StateBefore(change)
-				if (change.Before == nil) != removed || !wanted(row) {
+				if (change.Before == nil) != removed || !wanted(change) {
 					return nil
 				}
-				return each(row)
+				return each(StateBefore(change))
 			})
 		}
 	}

@@ -71,7 +71,7 @@ func (m *motion) try(ctx context.Context, group []*deploy.Change) (judgement *sm
 // is as it was, or stop makes it so.
 func (m *motion) untilSwap(ctx context.Context) error {
 	m.Settled, m.shown = nil, nil
-	manifest, err := m.TakeSnapshot(ctx, "before "+deploy.Titles(m.group), livesOf(m.group))
+	manifest, err := m.TakeSnapshot(ctx, "before "+deploy.Titles(m.group), deploy.Places(m.group))
 	if err != nil {
 		return err // an earlier group's snapshot stays the one to go back to
 	}
@@ -142,26 +142,34 @@ func (m *motion) readOldTrees() error {
 			continue
 		}
 		var err error
-		if c.OldTree, err = m.manifest.TreeAt(c.Live); err != nil {
+		if c.OldTree, err = c.TreeIn(m.manifest); err != nil {
 			return err
 		}
 	}
 	return nil
 }
 
+// checkUnchanged makes sure that what is to be replaced is what the snapshot has.
+func (m *motion) checkUnchanged(ctx context.Context) error {
+	for _, c := range m.group {
+		present, err := deploy.Present(ctx, m.Session, c)
+		if err != nil {
+			return err
+		}
+		if differ := files.Exact.Compare(c.OldTree, present); len(differ) > 0 {
+			return fmt.Errorf("somebody changed %s since the snapshot (%s: %s). Try again when nobody works on it", c.Live, differ[0].Path, differ[0].What)
+		}
+	}
+	return ctx.Err()
+}
+
 // swap puts the group in place, one right after the other.
 func (m *motion) swap(ctx context.Context) error {
+	if core := m.core(); core != nil {
+		return m.swapCore(ctx, core)
+	}
 	return m.Step("swap", 0, "", func() (progress.Mark, string, error) {
-		for _, c := range m.group {
-			present, err := deploy.Present(ctx, m.Session, c)
-			if err != nil {
-				return progress.Bad, "", err
-			}
-			if differ := files.Exact.Compare(c.OldTree, present); len(differ) > 0 {
-				return progress.Bad, "", fmt.Errorf("somebody changed %s since the snapshot (%s: %s). Try again when nobody works on it", c.Live, differ[0].Path, differ[0].What)
-			}
-		}
-		if err := ctx.Err(); err != nil {
+		if err := m.checkUnchanged(ctx); err != nil {
 			return progress.Bad, "", err
 		}
 		if err := deploy.BorrowTimes(ctx, m.Session, m.group); err != nil {
@@ -233,6 +241,9 @@ func (m *motion) judgeWhole(ctx context.Context, fetched *smoke.Take) (*smoke.Ju
 		return nil, err
 	}
 	if err := m.findEvidence(ctx, judgement); err != nil {
+		return nil, err
+	}
+	if err := pagecheck.JudgeVitals(ctx, m.Session, m.vitals, judgement); err != nil {
 		return nil, err
 	}
 	apart.Wait()

@@ -67,6 +67,9 @@ func (m *motion) finish(ctx context.Context) (*runs.Run, error) {
 		}
 	}
 	for _, one := range m.company.Beside {
+		if m.bringsCore() {
+			break // its package brings themes and plugins for new sites
+		}
 		if one.Differs() && !slices.ContainsFunc(m.changes, func(c *deploy.Change) bool { return c.Target.Kind == one.Kind && c.Target.Folder == one.Folder }) {
 			next = append(next, advice.Run(fmt.Sprintf("examines the %s %s %s, which came along with the package and was not installed", one.Kind, one.Name, one.Version), advice.ExaminePicked, append(slices.Clone(m.options.Packages), one.Folder)...))
 		}
@@ -288,7 +291,11 @@ func (m *motion) needsPerson(cause error) (*runs.Run, error) {
 		m.Run.Next = m.byHand("puts back what was before, and proves it")
 		return m.Run, errors.Join(session.ErrAbandoned, m.Run.Save())
 	}
-	run, err := m.End(runs.NeedsPerson, "It is not proved that the site is as before: "+cause.Error(), m.byHand("once the problem above is fixed: puts back what was before, and proves it")...)
+	words := "It is not proved that the site is as before: " + cause.Error()
+	if c := m.core(); c != nil && deploy.GateIsUp(context.WithoutCancel(m.Abandon), m.Session) {
+		words += ". Visitors are told to come back in a moment until the parts of " + c.Target.Name + " belong together again"
+	}
+	run, err := m.End(runs.NeedsPerson, words, m.byHand("once the problem above is fixed: puts back what was before, and proves it")...)
 	return run, errors.Join(cause, err)
 }
 
@@ -313,7 +320,8 @@ func (m *motion) byHand(recovering string) []advice.Step {
 		case c.Staged == "" || deploy.IsOld(ctx, m.Session, c):
 		case c.Target.New:
 			move(c.Live, c.Staged)
-		case deploy.Holds(ctx, m.Session, c.Staged, c.OldTree):
+		case c.IsCore(): // its parts are many, and recover knows them
+		case deploy.Holds(ctx, m.Session, c, c.Staged, c.OldTree):
 			if err == nil {
 				move(c.Live, c.Staged+".new")
 			}

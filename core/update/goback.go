@@ -30,6 +30,9 @@ func (m *motion) undo(reason string) error {
 	if err := deploy.PutUpNotice(ctx, m.Session); err != nil {
 		m.Report.End(progress.Doubt, "notice", err.Error()) // going back is worth more
 	}
+	if err := m.closeGate(ctx); err != nil {
+		return err
+	}
 	if err := m.returnTrees(ctx); err != nil {
 		return err
 	}
@@ -37,11 +40,12 @@ func (m *motion) undo(reason string) error {
 	if !m.exposed.IsZero() {
 		m.Run.Exposed += time.Since(m.exposed)
 		m.exposed = time.Time{}
-		if !dropped {
+		if !dropped && m.core() == nil { // behind the gate nobody is answered by compiled code
 			m.Run.Lingered += m.Site.SettleTime()
 		}
 	}
-	if err := tables.PutBackTables(ctx, m.Session, m.manifest); err != nil {
+	err := tables.PutBackTables(ctx, m.Session, m.manifest)
+	if err := errors.Join(err, m.openGate(ctx)); err != nil { // with the old files the site can answer
 		return err
 	}
 	if err := deploy.SettleQuietly(ctx, m.Session); err != nil {
@@ -78,7 +82,7 @@ func (m *motion) provePages(ctx context.Context) error {
 		return err
 	}
 	if judgement.Verdict != smoke.Sound {
-		changed, err := surroundings.PutBack(ctx, m.Session, m.manifest, livesOf(m.changes))
+		changed, err := surroundings.PutBack(ctx, m.Session, m.manifest, deploy.Places(m.changes))
 		if err != nil {
 			return err
 		}
@@ -149,13 +153,4 @@ func (m *motion) files(tables string) string {
 		return "files"
 	}
 	return "files and " + tables
-}
-
-// livesOf lists the folders that the changes are in.
-func livesOf(all []*deploy.Change) []string {
-	var folders []string
-	for _, c := range all {
-		folders = append(folders, c.Live)
-	}
-	return folders
 }

@@ -24,7 +24,7 @@ func (m *motion) keepGroup(ctx context.Context, judgement *smoke.Judgement) erro
 	err := m.Step("kept", 0, "", func() (progress.Mark, string, error) {
 		count, details := 0, []string(nil)
 		for _, c := range m.group {
-			present, err := files.ReadTree(ctx, m.Site.Files, c.Live, files.Scope{})
+			present, err := deploy.Present(ctx, m.Session, c)
 			if err != nil {
 				return progress.Bad, "", err
 			}

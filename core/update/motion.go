@@ -102,6 +102,8 @@ type motion struct {
 	returning  *returning         // one component goes back to an older version; nil: no
 	doubtful   *smoke.Judgement   // of pages that stayed so though all else is proved to be back
 	exposed    time.Time          // since when visitors get the new versions; zero: they do not
+	coreStep   preflight.CoreStep // of the CMS itself, where that is among the changes
+	vitals     pagecheck.Vitals   // and what it answered before
 	unasked    bool               // the site is asked for nothing: only packages and files tell
 }
 
@@ -239,7 +241,7 @@ func (m *motion) prepare(ctx context.Context, why *runs.Reasons) error {
 	}
 	*why = append(*why, ofSite...)
 	preflight.CheckNotice(m.Session, why)
-	deploy.CheckGap(ctx, m.Session, livesOf(m.changes), m.options.AllowGap, why)
+	deploy.CheckGap(ctx, m.Session, foldersOf(m.changes), m.options.AllowGap, why)
 	pagecheck.CheckPages(m.Session, why)
 	if m.options.KeepBroken && !m.isReturn() {
 		why.Add("--keep-broken is for going back to an older version of one theme or plugin", "Leave it out.")
@@ -287,6 +289,9 @@ func (m *motion) findTouched(ctx context.Context) {
 // names its own.
 func (m *motion) checkChange(ctx context.Context, c *deploy.Change, why *runs.Reasons) error {
 	var own runs.Reasons
+	if c.Target.Kind == cms.Core {
+		preflight.CheckCore(ctx, m.Session, c, m.coreStep, m.options.Allowed, &own)
+	}
 	preflight.CheckPlace(ctx, m.Session, c.Target, c.Pkg, &own)
 	preflight.CheckParent(m.Session, c.Pkg, m.company, &own)
 	if err := m.checkEdits(ctx, c, &own); err != nil {
@@ -347,7 +352,7 @@ func (m *motion) carryOut(ctx context.Context) (*runs.Run, error) {
 	if err := m.keepEvidence(ctx); err != nil {
 		return m.stop(ctx, err)
 	}
-	if !m.options.OneByOne || len(m.plan.Steps) == 1 {
+	if !m.plan.OneByOne || len(m.plan.Steps) == 1 {
 		return m.together(ctx)
 	}
 	return m.stepByStep(ctx)

@@ -28,6 +28,7 @@ type Plan struct {
 	Left          []Left              `json:"left,omitempty"`   // what the shelf has newer, and is not updated
 	Beside        []shelf.Beside      `json:"beside,omitempty"` // what came in one bundle, and is not installed with it
 	OneByOne      bool                `json:"one_by_one"`       // each step is judged by itself
+	Core          *preflight.CoreStep `json:"core,omitempty"`   // of the CMS itself: which files it replaces
 	Pages         []string            `json:"pages"`
 	Touched       []pagecheck.Touched `json:"touched,omitempty"`    // pages that a component has a part in; they are among Pages
 	Size          int64               `json:"snapshot_at_most"`     // bytes that the snapshot may need in the store; PlanOf alone tells
@@ -127,6 +128,8 @@ func (m *motion) choose(ctx context.Context, why *runs.Reasons) error {
 			c := &deploy.Change{Pkg: pkg, Target: preflight.TargetOf(m.Session, pkg, m.options.Allowed, &own)}
 			if folder, err := m.Site.CMS.Layout().Folder(c.Target.Kind, c.Target.Folder); err == nil { // else it is refused
 				c.Live = folder.Path
+			} else if err := m.chooseCore(ctx, c); err != nil {
+				return err
 			}
 			for _, one := range beside {
 				c.Companions = append(c.Companions, one.Folder)
@@ -207,9 +210,14 @@ func (m *motion) makePlan() {
 		}
 	} else {
 		p.groups = inOrder(m.changes)
+		// What the CMS itself breaks is told apart from what they do.
+		slices.SortStableFunc(p.groups, func(a, b []*deploy.Change) int { return cmp.Compare(rank(a), rank(b)) })
 		m.changes = slices.Concat(p.groups...)
 	}
-	p.OneByOne = m.options.OneByOne
+	p.OneByOne = m.options.OneByOne || m.bringsCore()
+	if m.bringsCore() {
+		p.Core = &m.coreStep
+	}
 	for _, group := range p.groups {
 		var step PlanStep
 		for _, c := range group {
@@ -249,6 +257,14 @@ func (p *Plan) lookBack(w *workspace.Workspace) {
 	if last, _ := runs.Newest(w, func(r *runs.Run) bool { return r.Gap > 0 }); last != nil {
 		p.LastGap = last.Gap
 	}
+}
+
+// rank puts the CMS itself after the themes and plugins.
+func rank(group []*deploy.Change) int {
+	if group[0].IsCore() {
+		return 1
+	}
+	return 0
 }
 
 // planHost says what is to be known of a site on another machine.
@@ -302,6 +318,11 @@ func (m *motion) addRisks(ctx context.Context) error {
 			as.Major = true
 			if err := preflight.ExamineInstalled(ctx, m.Session, &e, c.Pkg, installed, as); err != nil {
 				return err
+			}
+			if c.IsCore() {
+				if err := preflight.ExamineCore(ctx, m.Session, &e, c.Pkg, installed, m.coreStep); err != nil {
+					return err
+				}
 			}
 			if err := preflight.CheckAutomatic(ctx, m.Session, &e, installed); err != nil {
 				return err

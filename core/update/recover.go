@@ -33,6 +33,7 @@ func Recover(ctx context.Context, s *session.Session, t runs.Trace, to string) (
 	if s.Run.Snapshot == "" {
 		s.Run.Snapshot = t.Snapshot
 	}
+	s.Undisturbed = t.Undisturbed
 	m := &motion{Session: s, options: Options{AllowGap: true}, attempts: 1, looked: runs.AfterFile}
 	s.Run.Components = nil
 	for _, begun := range t.Changes {
@@ -172,7 +173,7 @@ func (m *motion) settleNew(ctx context.Context) (*runs.Run, error) {
 		if deploy.IsNew(ctx, m.Session, c) {
 			continue
 		}
-		if c.NewTree == nil || !deploy.Holds(ctx, m.Session, c.Staged, c.NewTree) {
+		if c.NewTree == nil || c.IsCore() || !deploy.Holds(ctx, m.Session, c, c.Staged, c.NewTree) {
 			return m.goBack(fmt.Sprintf("%s is incomplete, so it cannot be finished", c.Title()), m.nextTry())
 		}
 		if _, err := deploy.Swap(ctx, m.Session, c.Live, c.Staged, true); err != nil {

@@ -2,9 +2,11 @@ package rowlock
 
 import (
 	"context"
+	"database/sql"
 	"errors"
 	"fmt"
 	"io/fs"
+	"net/http"
 	"os"
 	"path"
 	"path/filepath"
@@ -82,4 +84,43 @@ func (s *Server) migratePlugin(ctx context.Context, folder, version string, done
 		return err
 	}
 	return tx.Commit()
+}
+
+// Upgrade takes the steps of Rowlock's own tables that were not taken yet, one statement after the other: one that
+// fails leaves half a step behind, as on a real site.
+func (s *Server) Upgrade(ctx context.Context) error {
+	s.migrating.Lock()
+	defer s.migrating.Unlock()
+	steps, err := filepath.Glob(filepath.Join(s.root, "system", "tables", "*.sql"))
+	if err != nil {
+		return err
+	}
+	taken := 0
+	err = s.db.QueryRowContext(ctx, `SELECT value FROM settings WHERE name = 'tables'`).Scan(&taken)
+	if err != nil && !errors.Is(err, sql.ErrNoRows) {
+		return fmt.Errorf("read which tables there are: %w", err)
+	}
+	for ; taken < len(steps); taken++ {
+		text, err := os.ReadFile(steps[taken])
+		if err != nil {
+			return err
+		}
+		for statement := range strings.SplitSeq(string(text), ";\n") {
+			if _, err := s.db.ExecContext(ctx, statement); err != nil {
+				return fmt.Errorf("%s: %w", filepath.Base(steps[taken]), err)
+			}
+		}
+		if _, err := s.db.ExecContext(ctx, `INSERT INTO settings (name, value) VALUES ('tables', ?1) ON CONFLICT (name) DO UPDATE SET value = ?1`, taken+1); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+func (s *Server) serveUpgrade(w http.ResponseWriter, r *http.Request) {
+	if err := s.Upgrade(r.Context()); err != nil {
+		s.sorry(w, "/system/upgrade", err)
+		return
+	}
+	writeHTML(w, http.StatusOK, []byte("<!DOCTYPE html><html lang=\"en\"><head><title>Rowlock</title></head><body><h1>Rowlock is up to date</h1></body></html>\n"))
 }

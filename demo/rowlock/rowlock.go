@@ -6,7 +6,9 @@
 // A Rowlock site is a folder:
 //
 //	rowlock.toml        the address it answers at and where its database is
+//	door.toml           whether it answers at all
 //	system/version.txt  the version of Rowlock
+//	system/tables/      NNN-*.sql, the steps of its own tables
 //	themes/NAME/        theme.toml, templates (*.html), style sheets; a child
 //	                    theme names its parent and overrides files of the same path
 //	plugins/NAME/       plugin.toml, blocks/*.html, migrations/NNN-*.sql
@@ -93,6 +95,11 @@ func (s *Server) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 	w.Header().Set("X-Powered-By", "Rowlock "+strings.TrimSpace(s.read("system/version.txt")))
 	clean := path.Clean("/" + r.URL.Path)
 	switch {
+	case !s.isOpen():
+		w.Header().Set("Retry-After", "5")
+		http.Error(w, "This site is being updated. It is back in a moment.", http.StatusServiceUnavailable)
+	case clean == "/system/upgrade":
+		s.serveUpgrade(w, r)
 	case isAsset(clean):
 		s.serveAsset(w, r, clean)
 	case clean == "/sitemap.xml":
@@ -105,6 +112,14 @@ func (s *Server) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 	default:
 		s.servePage(w, r, clean)
 	}
+}
+
+// isOpen looks at the door. A site without one is open.
+func (s *Server) isOpen() bool {
+	door := struct {
+		Open bool `toml:"open"`
+	}{Open: true}
+	return toml.Unmarshal([]byte(s.read("door.toml")), &door) == nil && door.Open
 }
 
 // isAsset tells which paths are files for browsers: never templates, settings,

@@ -58,6 +58,14 @@ func WordPressIn(t testing.TB, dir string) *Site {
 	return s
 }
 
+// WordPressOf is WordPress as another release of Debian has it, on this machine's PHP.
+func WordPressOf(t testing.TB, release string) *Site {
+	t.Helper()
+	s, port := layOutRelease(t, t.TempDir(), OwnMariaDB, release, []string{"php"})
+	s.serve(t, port)
+	return s
+}
+
 // NewestWordPress is WordPress with the newest release that Debian has of it, on a newer PHP and a
 // newer MariaDB than this machine's.
 func NewestWordPress(t testing.TB) *Site {

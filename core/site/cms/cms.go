@@ -42,7 +42,8 @@ type Header struct {
 	RequiresCMS string `json:"requires_cms,omitempty"`
 	RequiresPHP string `json:"requires_php,omitempty"`
 	// RequiresPlugins are the folders of the plugins that must be active beside it.
-	RequiresPlugins []string `json:"requires_plugins,omitempty"`
+	RequiresPlugins  []string `json:"requires_plugins,omitempty"`
+	RequiresDatabase string   `json:"requires_database,omitempty"` // the oldest version of MySQL that will do; of the CMS itself
 }
 
 // Component is something installed that has a version: a kind, a name and the places that it holds.
@@ -67,7 +68,7 @@ type Place struct {
 // OneFolder returns the folder that is all of a component, as packages bring it. False: it is of
 // another form, which no folder takes the place of.
 func (c Component) OneFolder() (Place, bool) {
-	if len(c.Places) != 1 || c.Places[0].Single {
+	if len(c.Places) != 1 || c.Places[0].Single || c.Kind == Core {
 		return Place{}, false
 	}
 	return c.Places[0], true
@@ -81,6 +82,7 @@ const (
 	SingleFile Form = "single file"
 	MustUse    Form = "must-use" // always active
 	DropIn     Form = "drop-in"  // stands in for a part of the CMS
+	Itself     Form = "the CMS itself"
 )
 
 // Area is a part of the file system that belongs to the site.
@@ -145,7 +147,7 @@ func (l Layout) HomeAround(at string) (Home, bool) {
 }
 
 // ErrKind says that components of a kind are not installed as folders of their own.
-var ErrKind = errors.New("only themes and plugins that are folders can be replaced")
+var ErrKind = errors.New("only the CMS itself, and themes and plugins that are folders, can be replaced")
 
 // Folder returns the folder of a component of this kind and name, whether it is there or not.
 // It returns an error that wraps ErrKind for a kind without a home.
@@ -260,7 +262,7 @@ type Folder interface {
 }
 
 // ErrNoHeader says that a folder is neither theme nor plugin.
-var ErrNoHeader = errors.New("it has no header of a theme or plugin")
+var ErrNoHeader = errors.New("it has no header of a theme or plugin, and is not the CMS itself")
 
 // A System recognises sites of one CMS.
 type System interface {

@@ -96,6 +96,7 @@ func (r *rowlockSite) Owns(tables []string) []string { return tables }
 
 func (r *rowlockSite) Components(ctx context.Context, db database.Database) ([]Component, error) {
 	found, err := components(ctx, r.disk, r.Layout(), r.ReadHeader)
+	found = append(found, r.coreComponent(ctx)...)
 	if err != nil || db == nil {
 		return found, err
 	}
@@ -123,7 +124,7 @@ func (r *rowlockSite) Components(ctx context.Context, db database.Database) ([]C
 func markActive(found []Component, active map[string]bool) {
 	parent := ""
 	for i := range found {
-		found[i].Active = active[string(found[i].Kind)+"/"+found[i].Folder]
+		found[i].Active = active[string(found[i].Kind)+"/"+found[i].Folder] || found[i].Kind == Core
 		if found[i].Active && found[i].Kind == Theme {
 			parent = found[i].Parent
 		}
@@ -161,7 +162,7 @@ func (r *rowlockSite) ReadHeader(folder Folder) (Header, error) {
 			RequiresCMS: header.RequiresRowlock, RequiresPlugins: header.RequiresPlugins,
 		}, nil
 	}
-	return Header{}, ErrNoHeader
+	return readRowlock(folder)
 }
 
 func (r *rowlockSite) Address(context.Context, database.Database) string { return r.address }

@@ -371,13 +371,18 @@ func (w *wordpressSite) Components(ctx context.Context, db database.Database) ([
 		loose = w.loosePlugins(inner)
 		return nil
 	})
+	var core Component
+	group.Go(func() error {
+		core = w.coreComponent(inner)
+		return nil
+	})
 	var activeErr error // what is there is told all the same
 	group.Go(func() error {
 		theme, serialized, activeErr = w.activated(inner, db)
 		return nil
 	})
 	err := group.Wait()
-	found = append(found, loose...)
+	found = append(append(found, loose...), core)
 	if err != nil || activeErr != nil || db == nil {
 		return found, errors.Join(err, activeErr)
 	}
@@ -530,6 +535,9 @@ func (w *wordpressSite) ReadHeader(folder Folder) (Header, error) {
 		if !errors.Is(err, ErrNoHeader) {
 			return header, err
 		}
+	}
+	if slices.Contains(names, "wp-load.php") {
+		return readCoreHeader(folder)
 	}
 	return Header{}, ErrNoHeader
 }

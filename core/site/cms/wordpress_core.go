@@ -1,0 +1,151 @@
+package cms
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io/fs"
+	"path"
+	"regexp"
+	"strconv"
+	"strings"
+
+	"wetland/core/database"
+)
+
+// Core: wp-load.php is loaded before all else by each script of WordPress that visitors can ask for, but for the few
+// that do not need the site's settings (load-scripts.php and load-styles.php in wp-admin) and those that set it up
+// (setup-config.php there).
+func (w *wordpressSite) Core() CoreFiles {
+	return CoreFiles{
+		Root: w.core(), Folders: []string{"wp-admin", "wp-includes"}, Content: "wp-content", Version: wordpress.Marker,
+		Owners: []string{wordpress.Settings, ".*", "php.ini", "error_log", "robots.txt"},
+		Spare: []string{"license.txt", "readme.html", "wp-activate.php", "wp-comments-post.php", "wp-config-sample.php", "wp-links-opml.php",
+			"wp-mail.php", "wp-signup.php", "wp-trackback.php", "xmlrpc.php"},
+		Loader: "wp-load.php", Gate: wordpressGate,
+	}
+}
+
+// wordpressGate answers every request, before anything of WordPress was loaded. Browsers may ask again by
+// themselves after Retry-After, and search engines come back then.
+const wordpressGate = "<?php // " + gateWords + `
+if ( PHP_SAPI === 'cli' ) {
+	fwrite( STDERR, "WordPress is being updated. Try again in a minute.\n" );
+	exit( 1 );
+}
+// Compiled, it would answer for a while after it is gone.
+if ( function_exists( 'opcache_invalidate' ) ) {
+	@opcache_invalidate( __FILE__, true );
+}
+http_response_code( 503 );
+header( 'Retry-After: 10' );
+header( 'Cache-Control: no-store' );
+header( 'Content-Type: text/html; charset=utf-8' );
+echo '<!DOCTYPE html><meta charset="utf-8"><meta name="robots" content="noindex"><title>Back in a moment</title><p style="font:1.2em/1.5 sans-serif;margin:4em auto;max-width:30em;padding:0 1em">This site is being updated. It is back in a moment.</p>';
+exit;
+`
+
+// What version.php sets, as text.
+var (
+	coreDatabase = regexp.MustCompile(`\$wp_db_version\s*=\s*(\d+)`)
+	corePHP      = regexp.MustCompile(`\$required_php_version\s*=\s*['"]([^'"]+)['"]`)
+	coreServer   = regexp.MustCompile(`\$required_mysql_version\s*=\s*['"]([^'"]+)['"]`)
+	quoted       = regexp.MustCompile(`'([^'\\]+)'`)
+)
+
+// readCoreHeader reads what WordPress itself says of its version (wp-includes/version.php).
+func readCoreHeader(folder Folder) (Header, error) {
+	text, err := readStart(folder, wordpress.Marker, 64<<10)
+	if errors.Is(err, fs.ErrNotExist) {
+		return Header{}, ErrNoHeader
+	}
+	if err != nil {
+		return Header{Kind: Core}, err
+	}
+	first := func(of *regexp.Regexp) string {
+		if found := of.FindStringSubmatch(text); found != nil {
+			return found[1]
+		}
+		return ""
+	}
+	header := Header{Kind: Core, Name: wordpress.Title, Version: first(coreVersion), RequiresPHP: first(corePHP), RequiresDatabase: first(coreServer)}
+	if header.Version == "" {
+		return header, fmt.Errorf("%s names no version", wordpress.Marker)
+	}
+	return header, nil
+}
+
+// coreComponent is WordPress itself, as it is installed now.
+func (w *wordpressSite) coreComponent(ctx context.Context) Component {
+	c := Component{Folder: wordpress.Name, Form: Itself, Active: true}
+	var err error
+	if c.Header, err = readCoreHeader(diskFolder{ctx, w.disk, w.core()}); err != nil {
+		c.Header, c.Problem = Header{Name: wordpress.Title}, err.Error()
+	}
+	c.Kind = Core
+	core := w.Core()
+	for _, name := range append(core.Folders, core.Loader) {
+		c.Places = append(c.Places, Place{Path: path.Join(core.Root, name), Public: w.ownAddress(name), Single: name == core.Loader})
+	}
+	return c
+}
+
+// oldFiles is where WordPress lists what its own updates take away: $_old_files there.
+const oldFiles = "wp-admin/includes/update-core.php"
+
+// Formerly reads that list. Some of its names are folders.
+func (w *wordpressSite) Formerly(of Folder) ([]string, error) {
+	text, err := readStart(of, oldFiles, 1<<20)
+	if errors.Is(err, fs.ErrNotExist) {
+		return nil, nil
+	}
+	if err != nil {
+		return nil, fmt.Errorf("read which files earlier versions had: %w", err)
+	}
+	var all []string
+	for _, list := range []string{"$_old_files = array(", "$_old_requests_files = array("} {
+		_, after, _ := strings.Cut(text, list)
+		inside, _, _ := strings.Cut(after, "\n);")
+		for _, found := range quoted.FindAllStringSubmatch(inside, -1) {
+			if name := path.Clean("/" + found[1])[1:]; name != "" {
+				all = append(all, name)
+			}
+		}
+	}
+	return all, nil
+}
+
+// PendingUpgrade compares the option db_version with what version.php wants, as wp-admin/admin.php does; a visit of
+// upgrade.php with step=1 runs wp_upgrade() (wp-admin/includes/upgrade.php).
+func (w *wordpressSite) PendingUpgrade(ctx context.Context, db database.Database) (string, error) {
+	text, err := readAll(ctx, w.disk, path.Join(w.core(), wordpress.Marker), 64<<10)
+	if err != nil {
+		return "", fmt.Errorf("read the version of WordPress: %w", err)
+	}
+	wants := coreDatabase.FindStringSubmatch(text)
+	if wants == nil || db == nil {
+		return "", nil
+	}
+	has, err := w.option(ctx, db, "db_version")
+	if err != nil {
+		return "", err
+	}
+	if number, err := strconv.Atoi(has); err == nil && wants[1] == strconv.Itoa(number) {
+		return "", nil
+	}
+	return w.ownAddress("wp-admin/upgrade.php") + "?step=1", nil
+}
+
+// Vitals: what rest_api_loaded(), do_feed_rss2(), wp-cron.php, wp-admin/admin-ajax.php and auth_redirect() answer to
+// somebody who is not signed in.
+func (w *wordpressSite) Vitals() []Vital {
+	return []Vital{
+		{What: "the REST interface", Path: "/?rest_route=/", JSON: true},
+		{What: "the REST interface's posts", Path: "/?rest_route=/wp/v2/posts", JSON: true},
+		{What: "the feed", Path: "/?feed=rss2"},
+		{What: "the dashboard's way to the sign-in page", Path: w.ownAddress("wp-admin/")},
+		{What: "what pages ask in the background", Path: w.ownAddress("wp-admin/admin-ajax.php")},
+	}
+}
+
+var _ Replaceable = (*wordpressSite)(nil)

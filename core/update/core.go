@@ -1,0 +1,234 @@
+package update
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"net/http"
+	"slices"
+	"time"
+
+	"wetland/core/database"
+	"wetland/core/deploy"
+	"wetland/core/pagecheck"
+	"wetland/core/phrase"
+	"wetland/core/preflight"
+	"wetland/core/progress"
+	"wetland/core/runs"
+	"wetland/core/site"
+	"wetland/core/site/cms"
+)
+
+// chooseCore says which parts of the site's root a package of the CMS itself replaces. Of anything else it knows
+// nothing.
+func (m *motion) chooseCore(ctx context.Context, c *deploy.Change) (err error) {
+	core, can := m.Site.CMS.(cms.Replaceable)
+	installed, is := site.Component(m.Components, c.Target.Kind, c.Target.Folder)
+	if c.Target.Kind != cms.Core || !can || !is {
+		return nil
+	}
+	c.Live = core.Core().Root
+	m.coreStep, err = preflight.FindCoreStep(ctx, m.Session, c.Pkg, installed)
+	c.Target.Parts = m.coreStep.Parts
+	return err
+}
+
+// core is the change of the CMS itself, which is a group of its own; nil: there is none in the group.
+func (m *motion) core() *deploy.Change {
+	for _, c := range m.group {
+		if c.IsCore() {
+			return c
+		}
+	}
+	return nil
+}
+
+// bringsCore tells whether the CMS itself is among the changes.
+func (m *motion) bringsCore() bool {
+	return slices.ContainsFunc(m.changes, func(c *deploy.Change) bool { return c.IsCore() })
+}
+
+// foldersOf lists the folders that changes are in, which are exchanged before visitors. The CMS itself goes behind a
+// gate.
+func foldersOf(all []*deploy.Change) (folders []string) {
+	for _, c := range all {
+		if !c.IsCore() {
+			folders = append(folders, c.Live)
+		}
+	}
+	return folders
+}
+
+// swapCore puts the CMS itself in place behind the gate, and has it bring its tables up to date behind its own notice.
+func (m *motion) swapCore(ctx context.Context, c *deploy.Change) error {
+	if err := m.checkUnchanged(ctx); err != nil {
+		return err
+	}
+	m.vitals = pagecheck.AskVitals(ctx, m.Session)
+	if err := m.Journal.Write(runs.Swapping{}); err != nil {
+		return err
+	}
+	var visit string
+	err := deploy.ReplaceCore(ctx, m.Session, c, func(ctx context.Context) (err error) {
+		if visit, err = m.Site.CMS.(cms.Replaceable).PendingUpgrade(ctx, m.DB); err != nil || visit == "" {
+			return err
+		}
+		if m.Undisturbed, err = m.findUndisturbed(ctx); err != nil {
+			return err
+		}
+		return deploy.RenewNotice(ctx, m.Session)
+	})
+	if err == nil {
+		err = m.Journal.Write(runs.Swapped{Undisturbed: m.Undisturbed})
+	}
+	if err == nil && visit != "" {
+		err = m.upgrade(ctx, visit)
+	}
+	if err == nil && !m.options.Trial {
+		m.exposed = time.Now()
+	}
+	return err
+}
+
+// mostRowsBehindGate bounds of how many rows the state behind the gate is found out: each million takes a second or two,
+// and visitors wait meanwhile.
+const mostRowsBehindGate = 2_000_000
+
+// findUndisturbed lists the tables that are as in the snapshot now that nobody can write: what an upgrade changes in
+// them, nobody else did.
+func (m *motion) findUndisturbed(ctx context.Context) (same []string, err error) {
+	rows := int64(0)
+	for _, table := range m.manifest.Tables {
+		rows += table.Rows
+	}
+	if rows > mostRowsBehindGate {
+		return nil, nil
+	}
+	moment, err := m.DB.Read(ctx)
+	if err != nil {
+		return nil, fmt.Errorf("read the database: %w", err)
+	}
+	now, err := database.Survey(ctx, moment, nil)
+	if err := errors.Join(err, moment.Close()); err != nil {
+		return nil, err
+	}
+	differ := database.CompareTables(m.manifest.Described(), now)
+	for _, table := range m.manifest.Tables {
+		if !slices.ContainsFunc(differ, func(change database.TableChange) bool { return change.Name == table.Name }) {
+			same = append(same, table.Name)
+		}
+	}
+	return same, nil
+}
+
+// Of an upgrade of the tables: how often it is looked how far it is, and how long it is waited without an answer.
+const (
+	upgradeLook    = time.Second
+	upgradeAtMost  = 30 * time.Minute
+	noticeRenewals = 5 * time.Minute
+	busyAtMost     = 20 // how often it is asked again after that the site is busy
+)
+
+// upgrade has the CMS bring its tables up to date, and waits until it has. Visitors see its notice meanwhile.
+func (m *motion) upgrade(ctx context.Context, visit string) error {
+	core, began := m.Site.CMS.(cms.Replaceable), time.Now()
+	defer func() { m.Run.Notice += time.Since(began) }()
+	err := m.Step("tables", 0, "", func() (progress.Mark, string, error) {
+		if err := m.watchUpgrade(ctx, core, visit, began); err != nil {
+			return progress.Bad, "", err
+		}
+		m.Run.Upgrades += time.Since(began)
+		words := fmt.Sprintf("%s brought them to its version in %s", m.core().Target.Name, phrase.Live(time.Since(began)))
+		if notice, _ := m.Site.CMS.Notice(began); notice != "" {
+			words += ", behind its own notice"
+		}
+		return progress.Good, words, nil
+	})
+	if len(m.Undisturbed) > 0 { // before visitors write again: all that is new is the upgrade's
+		if kept := m.takeSettled(context.WithoutCancel(ctx)); kept != nil {
+			m.Undisturbed = nil
+			m.Report.End(progress.Note, "after", fmt.Sprintf("the state after the upgrade was not kept: %v", kept))
+		}
+	}
+	if err != nil {
+		return err // the notice stays up until the version before is back
+	}
+	return deploy.TakeDownNotice(context.WithoutCancel(ctx), m.Session)
+}
+
+// watchUpgrade asks for the upgrade, and looks at the tables until it is done. A web server may give up an answer that
+// takes long, and the upgrade goes on.
+func (m *motion) watchUpgrade(ctx context.Context, core cms.Replaceable, visit string, began time.Time) error {
+	type answer struct {
+		status int
+		failed error
+	}
+	answered := make(chan answer, 1)
+	ask := func() {
+		_, status, err := m.Fetcher.Fetch(ctx, visit)
+		if err == nil && status >= 500 {
+			err = fmt.Errorf("it answers %d", status)
+		}
+		answered <- answer{status, err}
+	}
+	go ask()
+	renewed := began
+	for failed, busy := 0, 0; ; {
+		var said answer
+		var ended bool
+		select {
+		case said = <-answered:
+			ended = true
+		case <-ctx.Done():
+			return context.Cause(ctx)
+		case <-time.After(upgradeLook):
+		}
+		pending, err := core.PendingUpgrade(ctx, m.DB)
+		switch {
+		case err == nil && pending == "":
+			return nil
+		case ended && said.status == http.StatusServiceUnavailable && busy < busyAtMost: // a gate that is still compiled, say
+			busy++
+			time.AfterFunc(upgradeLook, ask)
+		case ended:
+			if failed++; failed == 2 {
+				return notUpgraded(visit, errors.Join(said.failed, err))
+			}
+			go ask()
+		case time.Since(began) > upgradeAtMost:
+			return fmt.Errorf("the CMS did not bring its tables to its version within %s", upgradeAtMost)
+		case time.Since(renewed) > noticeRenewals:
+			renewed = time.Now()
+			if err := deploy.RenewNotice(ctx, m.Session); err != nil {
+				return err
+			}
+		}
+	}
+}
+
+// notUpgraded says that an upgrade was asked for in vain.
+func notUpgraded(visit string, because error) error {
+	words := fmt.Sprintf("the CMS did not bring its tables to its version, though it was asked twice to (%s)", visit)
+	if because != nil {
+		return fmt.Errorf("%s: %w", words, because)
+	}
+	return errors.New(words)
+}
+
+// closeGate puts the gate up before the CMS itself goes back, unless it is as before.
+func (m *motion) closeGate(ctx context.Context) error {
+	c := m.core()
+	if c == nil || deploy.IsOld(ctx, m.Session, c) {
+		return nil
+	}
+	return deploy.CloseGate(ctx, m.Session, c)
+}
+
+// openGate takes the gate down once the files of the CMS are back.
+func (m *motion) openGate(ctx context.Context) error {
+	c := m.core()
+	if c == nil {
+		return nil
+	}
+	return deploy.ReopenCore(ctx, m.Session, c, m.manifest)
+}

@@ -1,0 +1,1 @@
+CREATE TABLE editors (name TEXT PRIMARY KEY, since TEXT NOT NULL);

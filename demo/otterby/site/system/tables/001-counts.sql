@@ -1,0 +1,1 @@
+CREATE TABLE counts (page TEXT PRIMARY KEY, visits INTEGER NOT NULL);
