@@ -45,6 +45,9 @@ func visit(address string, pages ...string) *load {
 // mark is what the head and the foot of the test's themes print.
 var mark = regexp.MustCompile(`<!-- (?:head|foot) of ([\d.]+) -->`)
 
+// tags are left out of what is told of a page.
+var tags = regexp.MustCompile(`(?s)<style.*?</style>|<script.*?</script>|<[^>]*>`)
+
 func (l *load) ask(address, page string) {
 	l.asked.Add(1)
 	client := http.Client{Timeout: time.Minute}
@@ -61,7 +64,7 @@ func (l *load) ask(address, page string) {
 		return
 	}
 	if err != nil || response.StatusCode != http.StatusOK || strings.Contains(body, "critical error") || (!strings.Contains(body, "</html>") && !strings.Contains(body, "</rss>")) {
-		l.fail(fmt.Sprintf("%s: %d, %d bytes, %v", page, response.StatusCode, len(body), err))
+		l.fail(fmt.Sprintf("%s: %d, %d bytes, %v: %s", page, response.StatusCode, len(body), err, strings.Join(strings.Fields(tags.ReplaceAllString(body, " ")), " ")))
 		return
 	}
 	marks := mark.FindAllStringSubmatch(body, -1)

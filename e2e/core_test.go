@@ -1,0 +1,327 @@
+package e2e
+
+import (
+	"archive/zip"
+	"encoding/json"
+	"fmt"
+	"io/fs"
+	"maps"
+	"math/rand/v2"
+	"os"
+	"path"
+	"path/filepath"
+	"slices"
+	"strings"
+	"testing"
+	"time"
+
+	"wetland/core/files"
+	"wetland/internal/testenv"
+)
+
+// corePackage makes a zip of a release of WordPress, in one folder, as its makers do. changed are files that are
+// otherwise, or further ones, by their paths in it.
+func corePackage(t *testing.T, release string, changed map[string]string) string {
+	t.Helper()
+	source := filepath.Join(os.Getenv("WETLAND_TEST_SERVERS"), release)
+	if _, err := os.Stat(filepath.Join(source, "wp-includes/version.php")); err != nil {
+		testenv.Missing(t, release+" (WETLAND_TEST_SERVERS)")
+	}
+	file := filepath.Join(t.TempDir(), release+".zip")
+	out, err := os.Create(file)
+	must(t, err)
+	archive := zip.NewWriter(out)
+	put := func(name string, text []byte) {
+		w, err := archive.Create(path.Join("wordpress", name))
+		must(t, err)
+		_, err = w.Write(text)
+		must(t, err)
+	}
+	must(t, filepath.WalkDir(source, func(at string, entry fs.DirEntry, err error) error {
+		name, relErr := filepath.Rel(source, at)
+		must(t, err, relErr)
+		if _, other := changed[filepath.ToSlash(name)]; entry.Type().IsRegular() && !other {
+			text, err := os.ReadFile(at)
+			must(t, err)
+			put(filepath.ToSlash(name), text)
+		}
+		return nil
+	}))
+	for name, text := range changed {
+		put(name, []byte(text))
+	}
+	must(t, archive.Close(), out.Close())
+	return file
+}
+
+// equalToRelease fails unless the folders of WordPress itself hold what the release does, and no file more.
+func equalToRelease(t *testing.T, release, root string) {
+	t.Helper()
+	source := filepath.Join(os.Getenv("WETLAND_TEST_SERVERS"), release)
+	for _, folder := range []string{"wp-admin", "wp-includes"} {
+		wanted, is := tree(t, filepath.Join(source, folder)), tree(t, filepath.Join(root, folder))
+		for _, differ := range contentDiffers(wanted, is) {
+			t.Errorf("%s/%s", folder, differ)
+		}
+	}
+	for _, name := range []string{"wp-load.php", "wp-settings.php", "index.php"} {
+		wanted, err1 := os.ReadFile(filepath.Join(source, name))
+		is, err2 := os.ReadFile(filepath.Join(root, name))
+		must(t, err1, err2)
+		if string(wanted) != string(is) {
+			t.Errorf("%s is not the release's", name)
+		}
+	}
+}
+
+// coreSite is a real site whose CMS is going to be replaced, with a plugin and what visitors wrote.
+func coreSite(t *testing.T) (site *testenv.Site, care string) {
+	t.Helper()
+	site, care = testenv.WordPress(t), t.TempDir()
+	for file, text := range tidePlugin("1.0.0", firstTable, showSailings) {
+		site.Write(t, "wp-content/plugins/"+file, text)
+	}
+	site.PHP(t, []byte(`<?php require getcwd() . '/wp-load.php'; update_option( 'active_plugins', array( 'tidetable/tidetable.php' ) );`))
+	wetland(t, care, "adopt", site.Root, "--address", site.Address, "--no-browser").want(t, 0)
+	return site, care
+}
+
+// The CMS itself is replaced by another release: old files go, what the owner added or took away stays so, the tables
+// are brought to its version, and the version before comes back by its name.
+func TestUpdateTheCMSItself(t *testing.T) {
+	t.Parallel()
+	site, care := coreSite(t)
+	run := func(args ...string) result { return wetland(t, care, args...) }
+	must(t, os.Remove(filepath.Join(site.Root, "xmlrpc.php")))
+	site.Write(t, "google1234.html", "google-site-verification: google1234.html")
+	newest := corePackage(t, "wordpress-new", nil)
+	run("update", newest).want(t, 2, "from 6.1.9 to 7.1.4 is", "--allow-major")
+	site.Write(t, "wp-includes/cache-sys.php", "<?php // nobody knows\n")
+	t.Log(run("examine", newest).want(t, 3, "wp-includes/cache-sys.php", "are not its own", "xmlrpc.php").stdout)
+	run("update", newest, "--allow-major").want(t, 2, "wp-includes/cache-sys.php", "--lose-edits")
+	must(t, os.Remove(filepath.Join(site.Root, "wp-includes/cache-sys.php")))
+	t.Log(run("update", newest, "--allow-major", "--plan").want(t, 0, "core WordPress (wordpress)", "gate", "twentytwentyfive").stdout)
+
+	old := tree(t, site.Root, caches...)
+	visitors := visit(site.Address, "/", "/?page_id=4", "/?p=10", "/wp-login.php")
+	t.Log(run("update", newest, "--allow-major").want(t, 0, "Kept.", "WordPress 7.1.4 is in place", "behind the gate", "wordpress 6.1.9 is on the shelf", "answered as before: the REST interface").stdout)
+	equalToRelease(t, "wordpress-new", site.Root)
+	for name, want := range map[string]bool{"google1234.html": true, "wp-config.php": true, "xmlrpc.php": false, "wp-includes/class-http.php": true, "wp-includes/random_compat": false} {
+		if _, err := os.Stat(filepath.Join(site.Root, name)); (err == nil) != want {
+			t.Errorf("%s is there: %v", name, err)
+		}
+	}
+	if text, err := site.Get("/?page_id=4"); err != nil || !strings.Contains(text, "07:10 Otterby Steps") {
+		t.Errorf("the plugin does not work any more: %v", err)
+	}
+	nothingLeft(t, site.Root)
+	run("survey").want(t, 0, "WordPress 7.1.4")
+
+	t.Log(run("restore", "wordpress@6.1.9").want(t, 0, "WordPress 6.1.9 is in place").stdout)
+	same(t, old, tree(t, site.Root, caches...))
+	nothingLeft(t, site.Root)
+	visitors.whole(t)
+	run("smoke").want(t, 0, "Sound.")
+	run("restore", "snap-1", "--yes").want(t, 0, "Restored.")
+}
+
+// whole ends the visits, and fails where one met what was neither whole nor the gate or the notice.
+func (l *load) whole(t *testing.T) {
+	t.Helper()
+	l.stop.Store(true)
+	l.wait.Wait()
+	t.Logf("%d requests, %d of them told to come back", l.asked.Load(), l.noticed.Load())
+	if l.failed.Load() > 0 || l.mixed.Load() > 0 || l.noticed.Load() == 0 {
+		t.Errorf("%d failed, %d mixed; the first: %.2000v", l.failed.Load(), l.mixed.Load(), l.first.Load())
+	}
+}
+
+// releases are those of WordPress that Debian has, oldest first.
+var releases = []struct{ name, version string }{
+	{"wordpress-bullseye", "5.7"}, {"wordpress", "6.1"}, {"wordpress-trixie", "6.8"}, {"wordpress-new", "7.1"},
+}
+
+// From the oldest release to the newest, one by one and at once: content and comments stay, and the files are the
+// release's.
+func TestCMSReleaseAfterRelease(t *testing.T) {
+	testenv.TakesLong(t)
+	t.Parallel()
+	ways := map[string][]int{"one by one": {1, 2, 3}, "at once": {3}}
+	if sampled(2) > 1 {
+		delete(ways, "one by one")
+	}
+	for name, steps := range ways {
+		t.Run(name, func(t *testing.T) {
+			t.Parallel()
+			site, care := testenv.WordPressOf(t, releases[0].name), t.TempDir()
+			wetland(t, care, "adopt", site.Root, "--address", site.Address, "--no-browser").want(t, 0, "WordPress 5.7")
+			content := func() string {
+				return strings.Join(column(t, site.Account.Root, "SELECT CONCAT(ID, post_title, MD5(post_content)) FROM of_posts WHERE post_status = 'publish' AND post_type IN ('post', 'page')"), "|") +
+					strings.Join(column(t, site.Account.Root, "SELECT CONCAT(comment_ID, comment_content) FROM of_comments"), "|")
+			}
+			before := content()
+			for _, i := range steps {
+				r := wetland(t, care, "update", corePackage(t, releases[i].name, nil), "--allow-major", "--in-doubt", "keep", "--lose-edits")
+				t.Log(r.stdout)
+				if r.code != 0 && r.code != 4 {
+					t.Fatal(r)
+				}
+				equalToRelease(t, releases[i].name, site.Root)
+				wetland(t, care, "survey").want(t, 0, "WordPress "+releases[i].version)
+				nothingLeft(t, site.Root)
+			}
+			if now := content(); now != before {
+				t.Errorf("content was\n%s\nand is\n%s", before, now)
+			}
+		})
+	}
+}
+
+// coresThatFail are releases of the CMS that break something, and what of that is told.
+var coresThatFail = []struct {
+	name    string
+	changed func(t *testing.T) map[string]string
+	told    string
+}{
+	{"fatal in an include", func(*testing.T) map[string]string {
+		return map[string]string{"wp-includes/general-template.php": "<?php\nthis_is_not_there();\n"}
+	}, "did not bring its tables to its version"},
+	{"an upgrade of the tables that dies half-way", func(*testing.T) map[string]string {
+		return map[string]string{"wp-admin/upgrade.php": "<?php\ndefine( 'WP_INSTALLING', true );\nrequire dirname( __DIR__ ) . '/wp-load.php';\n" +
+			"$wpdb->query( \"CREATE TABLE {$wpdb->prefix}half (id int)\" );\n$wpdb->query( \"UPDATE {$wpdb->options} SET option_value = 'half' WHERE option_name = 'blogname'\" );\n" +
+			"$wpdb->query( \"ALTER TABLE {$wpdb->posts} ADD COLUMN half int\" );\nthis_is_not_there();\n"}
+	}, "did not bring its tables to its version, though it was asked twice to (/wp-admin/upgrade.php?step=1): it answers 500"},
+	{"sign-in", func(*testing.T) map[string]string {
+		return map[string]string{"wp-login.php": "<?php\nthis_is_not_there();\n"}
+	}, "broke"},
+	{"REST alone", func(t *testing.T) map[string]string {
+		text, err := os.ReadFile(filepath.Join(os.Getenv("WETLAND_TEST_SERVERS"), "wordpress-new/wp-includes/rest-api.php"))
+		must(t, err)
+		return map[string]string{"wp-includes/rest-api.php": strings.Replace(string(text), "function rest_api_loaded() {", "function rest_api_loaded() {\n\tif ( ! empty( $GLOBALS['wp']->query_vars['rest_route'] ) ) { this_is_not_there(); }", 1)}
+	}, "the REST interface answered"},
+}
+
+// A release of the CMS that breaks anything goes back: files and tables are as before, but for what visitors wrote.
+func TestCMSThatFails(t *testing.T) {
+	t.Parallel()
+	for i, one := range coresThatFail {
+		if i%sampled(2) != 0 && i != 1 {
+			continue
+		}
+		t.Run(one.name, func(t *testing.T) {
+			t.Parallel()
+			site, care := coreSite(t)
+			before, rows := tree(t, site.Root, caches...), rowsOf(t, site.Account.Root, "of_")
+			bad := corePackage(t, "wordpress-new", one.changed(t))
+			t.Log(wetland(t, care, "update", bad, "--allow-major", "--accept-present").want(t, 3, "Put back", one.told).stdout)
+			same(t, before, tree(t, site.Root, caches...))
+			now := rowsOf(t, site.Account.Root, "of_")
+			maps.DeleteFunc(now, func(table, _ string) bool { return strings.HasPrefix(table, "wetland_aside_") }) // of the upgrade
+			sameRows(t, rows, now)
+			nothingLeft(t, site.Root)
+			wetland(t, care, "smoke").want(t, 0, "Sound.")
+		})
+	}
+}
+
+// Killed at any moment, the CMS is wholly one release once `recover` has run, and no gate is left.
+func TestCMSReplacementKilled(t *testing.T) {
+	t.Parallel()
+	site, care := coreSite(t)
+	newest := corePackage(t, "wordpress-new", nil)
+	own := func() files.Tree { return coreOf(t, site.Root) }
+	old, rows := own(), rowsOf(t, site.Account.Root, "of_")
+	wetland(t, care, "snapshot").want(t, 0)
+	v := &victim{workspace: care, kills: map[string]int{}}
+	random := rand.New(rand.NewPCG(24, uint64(sampled(20))))
+	each := sampled(4)
+	for entries := 1 + random.IntN(each) + each/2; ; entries += each {
+		moment := time.Duration(random.IntN(6000)) * time.Millisecond
+		_, came := v.killAt(t, both, entries, moment, "update", newest, "--allow-major")
+		if !came {
+			break
+		}
+		if entries%2 == 0 {
+			v.killAt(t, both, 1+random.IntN(3), moment/2, "recover")
+		}
+		r := v.run(t, "recover")
+		now := own()
+		switch isOld, isNew := len(files.Content.Compare(old, now)) == 0, coreIs(t, "wordpress-new", site.Root); {
+		case isOld == isNew:
+			t.Fatalf("after %d entries and %s the CMS is neither wholly old nor new: %s", entries, moment, r)
+		case isOld:
+			sameRows(t, rows, rowsOf(t, site.Account.Root, "of_"))
+		}
+		nothingLeft(t, site.Root)
+		v.run(t, "smoke").want(t, 0, "Sound.")
+		v.run(t, "restore", "snap-1", "--yes").want(t, 0)
+		if each > 1 && len(v.kills) > 1 {
+			break
+		}
+	}
+	t.Log(v.kills)
+}
+
+// coreOf are the files of WordPress itself.
+func coreOf(t *testing.T, root string) (core files.Tree) {
+	for _, item := range tree(t, root, "wp-content") {
+		if strings.HasPrefix(item.Path, "wp-") || item.Path == "index.php" {
+			core = append(core, item)
+		}
+	}
+	return core
+}
+
+// coreIs tells whether each file of a release is there, and in its folders no other.
+func coreIs(t *testing.T, release, root string) bool {
+	source := filepath.Join(os.Getenv("WETLAND_TEST_SERVERS"), release)
+	for _, name := range []string{"wp-admin", "wp-includes"} {
+		if len(contentDiffers(tree(t, filepath.Join(source, name)), tree(t, filepath.Join(root, name)))) > 0 {
+			return false
+		}
+	}
+	loader, err1 := os.ReadFile(filepath.Join(source, "wp-load.php"))
+	is, err2 := os.ReadFile(filepath.Join(root, "wp-load.php"))
+	must(t, err1, err2)
+	return string(loader) == string(is)
+}
+
+// Visitors meet the gate and the notice while the CMS is replaced, and nothing else that is not whole.
+func TestVisitorsWhileTheCMSIsReplaced(t *testing.T) {
+	testenv.TakesLong(t)
+	if sampled(2) > 1 {
+		return // one update and one return under load are a part of TestUpdateTheCMSItself
+	}
+	site, care := coreSite(t)
+	newest := corePackage(t, "wordpress-new", nil)
+	const times = 10
+	visitors := visit(site.Address, "/", "/?page_id=4", "/?p=10", "/wp-login.php")
+	var stood []string
+	for range times {
+		wetland(t, care, "update", newest, "--allow-major").want(t, 0, "Kept.")
+		wetland(t, care, "restore", "wordpress@6.1.9").want(t, 0)
+	}
+	visitors.whole(t)
+	for i := 1; i <= 2*times; i++ {
+		var run struct {
+			Gate   time.Duration `json:"gate_ns"`
+			Notice time.Duration `json:"notice_ns"`
+		}
+		text, err := os.ReadFile(filepath.Join(care, "runs", fmt.Sprint("run-", i), "run.json"))
+		must(t, err, json.Unmarshal(text, &run))
+		stood = append(stood, fmt.Sprintf("%s+%s", run.Gate.Round(100*time.Millisecond), run.Notice.Round(100*time.Millisecond)))
+	}
+	t.Logf("gate and notice stood for %s", strings.Join(stood, ", "))
+}
+
+func contentDiffers(a, b files.Tree) (all []string) {
+	for _, differ := range files.Content.Compare(filesOf(a), filesOf(b)) {
+		all = append(all, differ.Path+": "+differ.What)
+	}
+	return all[:min(5, len(all))]
+}
+
+// filesOf are a tree's files: packages have no folders that are empty.
+func filesOf(tree files.Tree) files.Tree {
+	return slices.DeleteFunc(slices.Clone(tree), func(item files.Item) bool { return item.Kind != files.File })
+}
