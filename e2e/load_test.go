@@ -61,6 +61,7 @@ func (l *load) ask(address, page string) {
 	body := string(text)
 	if response.StatusCode == http.StatusServiceUnavailable && response.Header.Get("Retry-After") != "" {
 		l.noticed.Add(1)
+		time.Sleep(20 * time.Millisecond) // an answer that costs nothing is not asked for without a pause
 		return
 	}
 	if err != nil || response.StatusCode != http.StatusOK || strings.Contains(body, "critical error") || (!strings.Contains(body, "</html>") && !strings.Contains(body, "</rss>")) {

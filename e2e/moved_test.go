@@ -25,9 +25,9 @@ func TestMovedSite(t *testing.T) {
 	other := layOut(t)
 	must(t, os.RemoveAll(filepath.Join(other.root, "themes/harbourlight")), os.RemoveAll(filepath.Join(other.root, "uploads")), os.Mkdir(filepath.Join(other.root, "uploads"), 0o755), os.RemoveAll(filepath.Join(other.root, "plugins/tidetable")))
 	other.exec(t, "DROP TABLE notices; DROP TABLE sailings; DROP TABLE enquiries; DROP TABLE menu")
-	f.run(t, "moved", other.root, "--address", other.address).want(t, 2, "does not seem to be the site of snap-1", "of its 7 tables are there", "--sure")
+	f.run(t, "moved", other.root, "--address", other.address).want(t, 2, "does not seem to be the site of snap-1", "of its 8 tables are there", "--sure")
 
-	f.run(t, "moved", root, "--address", address).want(t, 0, "Followed.", "It is the site of snap-1", "files that were looked at are there", "7 of its 7 tables are there")
+	f.run(t, "moved", root, "--address", address).want(t, 0, "Followed.", "It is the site of snap-1", "files that were looked at are there", "8 of its 8 tables are there")
 	text, err := os.ReadFile(f.config())
 	if err != nil || !strings.Contains(string(text), "# the folder that the web server hands out") || !strings.Contains(string(text), path.Base(filepath.Dir(root))+"/moved") {
 		t.Errorf("%v\n%s", err, text)

@@ -56,6 +56,9 @@ rm "$stage/demo/site/ferry-2025.sql"
 shot rehearse "wetland rehearse tidetable@2.1.0"
 shot update-kept "wetland update tidetable@2.0.0 --allow-major"
 shot update-put-back "wetland update harbourlight@3.0.0 --allow-major --in-doubt back"
+"$program" shelve "$stage/demo/packages/rowlock-4.0.0.zip" --workspace "$stage/demo/care" >/dev/null
+shot update-core "wetland update rowlock@4.0.0 --allow-major"
+rm -rf "$stage/demo/care/shelf/cores"
 # The report of an update that a browser looked at, as a page.
 sed -i 's/^browser = "none"/# &/' "$stage/demo/care/wetland.toml"
 "$program" update harbourlight@3.0.0 --allow-major --in-doubt back --workspace "$stage/demo/care" >/dev/null 2>&1 || true
@@ -72,7 +75,7 @@ shot return "wetland restore harbourlight@2.4.1"
 "$program" restore harbourlight@2.5.2 --workspace "$stage/demo/care" >/dev/null 2>&1
 shot shelf "wetland shelf"
 shot restore "wetland restore snap-1 --yes"
-shot tidy "wetland tidy --yes"
+"$program" tidy --yes --workspace "$stage/demo/care" >/dev/null
 shot smoke "wetland smoke"
 shot history "wetland history"
 # An update that was killed, both of its processes, while the new version was in place.

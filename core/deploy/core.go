@@ -91,6 +91,8 @@ func CloseGate(ctx context.Context, s *session.Session, c *Change) error {
 		if err := s.Clock.Wait(ctx, wait); err != nil {
 			return progress.Bad, "", err
 		}
+		page, _, _ := s.Fetcher.Fetch(ctx, "/") // where nothing comes, it is waited
+		s.GateForgets = core.Forgets != "" && strings.Contains(string(page), core.Forgets)
 		return progress.Good, fmt.Sprintf("visitors are told to come back in a moment; waited %s for requests and compiled code", wait), nil
 	})
 }
@@ -164,17 +166,33 @@ func OpenGate(ctx context.Context, s *session.Session, c *Change, want files.Tre
 	return nil
 }
 
-// putParts puts all parts in place as in a tree, but for the loader.
+// putParts puts all parts in place as in a tree, but for the loader. Files come first: they are what visitors ask for,
+// and lead to the gate.
 func (c *Change) putParts(ctx context.Context, s *session.Session, core cms.CoreFiles, want files.Tree, from func() (string, error)) error {
-	for _, name := range c.Target.Parts {
-		if name == core.Loader {
-			continue
+	for _, folders := range []bool{false, true} {
+		for _, name := range c.Target.Parts {
+			if name == core.Loader || slices.Contains(core.Folders, name) != folders {
+				continue
+			}
+			if err := c.putPart(ctx, s, name, want, from); err != nil {
+				return err
+			}
 		}
-		if err := c.putPart(ctx, s, name, want, from); err != nil {
-			return err
+		if !folders {
+			if err := WaitBehindGate(ctx, s); err != nil {
+				return err
+			}
 		}
 	}
 	return nil
+}
+
+// WaitBehindGate waits until no script that leads to the gate is answered by its compiled code any more.
+func WaitBehindGate(ctx context.Context, s *session.Session) error {
+	if s.GateForgets {
+		return nil
+	}
+	return s.Clock.Wait(ctx, s.Site.SettleTime())
 }
 
 // putPart puts one part in place as in a tree, unless it is so.

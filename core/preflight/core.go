@@ -233,6 +233,15 @@ func ExamineCore(ctx context.Context, s *session.Session, e *Examination, p *pac
 	if far := releases(installed.Version, p.Header.Version); far > 1 {
 		e.Add("distance", Care, fmt.Sprintf("%d major releases lie between: all their upgrades of the tables run in one go", far), "To take them one by one, update to the releases between first.")
 	}
+	if core, can := s.Site.CMS.(cms.Replaceable); can {
+		lost, err := core.LostWith(ctx, s.DB, p.Header.Version)
+		if err != nil {
+			return err
+		}
+		for _, line := range lost {
+			e.Add("an older release", Care, line, "")
+		}
+	}
 	if step.Against == "" {
 		e.advise("hand edits", Care, fmt.Sprintf("cannot be known: the original of version %s is not at hand", phrase.Version(installed.Version)), advice.Lead("Put it on the shelf:", advice.Shelve, fmt.Sprintf("%s-%s.zip", installed.Folder, installed.Version)))
 	}

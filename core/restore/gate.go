@@ -35,6 +35,17 @@ func (r *restoration) closeGate(ctx context.Context) (opens []deploy.LooseChange
 	return opens, nil
 }
 
+// openGate writes what ends the gate, if there is one.
+func (r *restoration) openGate(ctx context.Context, opens []deploy.LooseChange) error {
+	if len(opens) == 0 {
+		return nil
+	}
+	if err := deploy.WaitBehindGate(ctx, r.Session); err != nil {
+		return err
+	}
+	return deploy.PutLoose(ctx, r.Session, opens)
+}
+
 func pathOf(change deploy.LooseChange) string { return path.Join(change.Area.Path, change.Path) }
 
 // loaderOf is the loader as the snapshot has it; none, where it has none.

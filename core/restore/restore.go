@@ -325,7 +325,7 @@ func (r *restoration) finish() (*runs.Run, error) {
 	if err := r.putTables(ctx); err != nil {
 		return r.fail(err)
 	}
-	if err := deploy.PutLoose(ctx, r.Session, gate); err != nil {
+	if err := r.openGate(ctx, gate); err != nil {
 		return r.fail(fmt.Errorf("take down the gate: %w", err))
 	}
 	if err := r.prove(ctx); err != nil {

@@ -113,7 +113,9 @@ type Session struct {
 	Undisturbed []string
 	// GateSince is since when a gate of this session stands before the site; zero: none does.
 	GateSince time.Time
-	unlock    func() error
+	// GateForgets says that PHP keeps nothing compiled of the scripts that lead to the gate.
+	GateForgets bool
+	unlock      func() error
 }
 
 // holder is what the lock's owner leaves for others to read.

@@ -106,6 +106,9 @@ func planTable(ctx context.Context, s *session.Session, plan *Plan, from *snapsh
 		return nil
 	}
 	if s.Site.CMS.Purpose(differ.Name) != cms.Settings {
+		if err := planStoredAnew(ctx, s, plan, from, differ, moment); err != nil {
+			return err
+		}
 		if settled, ok := settledRows(s, differ.Name, differ.Now); ok && slices.Contains(s.Undisturbed, differ.Name) {
 			return planUpgraded(ctx, s, plan, from, settled, differ, moment)
 		}
@@ -140,6 +143,33 @@ func planSettings(ctx context.Context, s *session.Session, plan *Plan, from *sna
 	if own > 0 {
 		plan.notes = append(plan.notes, runs.TableNote{Table: differ.Name, Left: true, What: fmt.Sprintf("left alone: %s that the CMS rewrites by itself", phrase.Plural(own, "row"))})
 	}
+	return nil
+}
+
+// planStoredAnew finds rows whose content the update's release merely stored in another form.
+func planStoredAnew(ctx context.Context, s *session.Session, plan *Plan, from *snapshot.Manifest, differ database.TableChange, moment database.Moment) error {
+	core, can := s.Site.CMS.(cms.Replaceable)
+	if !can || !slices.ContainsFunc(s.Run.Components, func(t *runs.Target) bool { return t.Kind == cms.Core }) {
+		return nil
+	}
+	i := slices.IndexFunc(from.Tables, func(t snapshot.Table) bool { return t.Name == differ.Name })
+	before := from.Tables[i]
+	rows, err := CompareRows(ctx, s, database.RowComparison{Table: before.Table, Before: snapshot.Rows(s.Store, before),
+		Now: func(ctx context.Context, each func(database.Row) error) error {
+			return moment.Rows(ctx, differ.Now, each)
+		}})
+	if err != nil {
+		return err
+	}
+	patch, n, _, err := PatchBack(ctx, before.Table, rows, func(change database.RowChange) bool {
+		return change.Before != nil && change.Now != nil && core.StoredAnew(before.Table, change.Before, change.Now)
+	})
+	if err != nil || n == 0 {
+		return err
+	}
+	plan.Change.Patches = append(plan.Change.Patches, patch)
+	plan.Save = append(plan.Save, differ.Now)
+	plan.notes = append(plan.notes, runs.TableNote{Table: differ.Name, What: fmt.Sprintf("%s that the new release had stored in a form of its own (passwords): as before again", phrase.Plural(n, "row"))})
 	return nil
 }
 

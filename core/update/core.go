@@ -17,6 +17,7 @@ import (
 	"wetland/core/runs"
 	"wetland/core/site"
 	"wetland/core/site/cms"
+	"wetland/core/smoke"
 )
 
 // chooseCore says which parts of the site's root a package of the CMS itself replaces. Of anything else it knows
@@ -150,8 +151,10 @@ func (m *motion) upgrade(ctx context.Context, visit string) error {
 			m.Report.End(progress.Note, "after", fmt.Sprintf("the state after the upgrade was not kept: %v", kept))
 		}
 	}
-	if err != nil {
-		return err // the notice stays up until the version before is back
+	if err != nil { // the notice stays up until the version before is back
+		m.Run.Judgement = &smoke.Judgement{}
+		m.Run.Judgement.Add(smoke.Finding{Page: "(the CMS)", Check: "tables", Verdict: smoke.Broken, What: err.Error()})
+		return err
 	}
 	return deploy.TakeDownNotice(context.WithoutCancel(ctx), m.Session)
 }

@@ -24,6 +24,9 @@ type CoreFiles struct {
 	// Loader is the file that every script of the CMS loads before all others, and Gate is what stands in its place
 	// while files are exchanged: each request is told to come back soon.
 	Loader, Gate string
+	// Forgets is in what the gate answers where nothing of the scripts that led to it stays compiled: these are
+	// exchanged, too, and visitors ask for them meanwhile.
+	Forgets string
 }
 
 // gateWords are in the first line of every gate.
@@ -92,6 +95,11 @@ type Replaceable interface {
 	Formerly(of Folder) ([]string, error)
 	// PendingUpgrade is the path whose visit has the CMS bring its tables to the version of its files; "": they are.
 	PendingUpgrade(ctx context.Context, db database.Database) (visit string, err error)
+	// StoredAnew tells of a row whose content a newer release merely stored in a form that the one before cannot read: it
+	// goes back with the release.
+	StoredAnew(table database.Table, before, now database.Row) bool
+	// LostWith lists what cannot be used any more once an older release is in place.
+	LostWith(ctx context.Context, db database.Database, to string) ([]string, error)
 	// Vitals are asked before the CMS is replaced, and after.
 	Vitals() []Vital
 }
@@ -101,4 +109,6 @@ type Vital struct {
 	What string // for people, as the beginning of a sentence
 	Path string
 	JSON bool // its answer is JSON
+	// SignedIn asks in the session of whoever looks after the site, where wetland.toml says how to open one.
+	SignedIn bool
 }

@@ -79,6 +79,14 @@ func (r *rowlockSite) PendingUpgrade(ctx context.Context, db database.Database) 
 	return "/system/upgrade", nil
 }
 
+// StoredAnew: Rowlock stores nothing anew.
+func (r *rowlockSite) StoredAnew(database.Table, database.Row, database.Row) bool { return false }
+
+// LostWith: nothing is lost.
+func (r *rowlockSite) LostWith(context.Context, database.Database, string) ([]string, error) {
+	return nil, nil
+}
+
 // Vitals: Rowlock has a map of its pages for search engines.
 func (r *rowlockSite) Vitals() []Vital {
 	return []Vital{{What: "the map of the site for search engines", Path: "/sitemap.xml"}}

@@ -4,9 +4,11 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"go/version"
 	"io/fs"
 	"path"
 	"regexp"
+	"slices"
 	"strconv"
 	"strings"
 
@@ -22,9 +24,12 @@ func (w *wordpressSite) Core() CoreFiles {
 		Owners: []string{wordpress.Settings, ".*", "php.ini", "error_log", "robots.txt"},
 		Spare: []string{"license.txt", "readme.html", "wp-activate.php", "wp-comments-post.php", "wp-config-sample.php", "wp-links-opml.php",
 			"wp-mail.php", "wp-signup.php", "wp-trackback.php", "xmlrpc.php"},
-		Loader: "wp-load.php", Gate: wordpressGate,
+		Loader: "wp-load.php", Gate: wordpressGate, Forgets: nothingCompiled,
 	}
 }
+
+// nothingCompiled is a comment in the gate's page.
+const nothingCompiled = "<!-- nothing stays compiled -->"
 
 // wordpressGate answers every request, before anything of WordPress was loaded. Browsers may ask again by
 // themselves after Retry-After, and search engines come back then.
@@ -33,15 +38,21 @@ if ( PHP_SAPI === 'cli' ) {
 	fwrite( STDERR, "WordPress is being updated. Try again in a minute.\n" );
 	exit( 1 );
 }
-// Compiled, it would answer for a while after it is gone.
-if ( function_exists( 'opcache_invalidate' ) ) {
-	@opcache_invalidate( __FILE__, true );
+// The script that was asked for, and this one, would be answered by their compiled code for a while after they were
+// exchanged.
+$compiles = extension_loaded( 'Zend OPcache' ) && ini_get( 'opcache.enable' );
+foreach ( $compiles ? get_included_files() : array() as $file ) {
+	$compiles = ! ( function_exists( 'opcache_invalidate' ) && @opcache_invalidate( $file, true ) );
+	if ( $compiles ) {
+		break;
+	}
 }
 http_response_code( 503 );
 header( 'Retry-After: 10' );
 header( 'Cache-Control: no-store' );
 header( 'Content-Type: text/html; charset=utf-8' );
 echo '<!DOCTYPE html><meta charset="utf-8"><meta name="robots" content="noindex"><title>Back in a moment</title><p style="font:1.2em/1.5 sans-serif;margin:4em auto;max-width:30em;padding:0 1em">This site is being updated. It is back in a moment.</p>';
+echo $compiles ? '' : '` + nothingCompiled + `';
 exit;
 `
 
@@ -144,8 +155,37 @@ func (w *wordpressSite) Vitals() []Vital {
 		{What: "the REST interface's posts", Path: "/?rest_route=/wp/v2/posts", JSON: true},
 		{What: "the feed", Path: "/?feed=rss2"},
 		{What: "the dashboard's way to the sign-in page", Path: w.ownAddress("wp-admin/")},
+		// The dashboard's first page and the editor make a draft whenever they are looked at (wp_dashboard_quick_press(),
+		// get_default_post_to_edit()).
+		{What: "the dashboard's list of posts, signed in", Path: w.ownAddress("wp-admin/edit.php"), SignedIn: true},
+		{What: "its list of plugins, signed in", Path: w.ownAddress("wp-admin/plugins.php"), SignedIn: true},
 		{What: "what pages ask in the background", Path: w.ownAddress("wp-admin/admin-ajax.php")},
 	}
+}
+
+// newPasswords is the release that began to store passwords anew when somebody signs in, in a form that those before
+// cannot read: wp_hash_password() in wp-includes/pluggable.php.
+const newPasswords, newPassword, oldPassword = "6.8", "$wp$", "$P$"
+
+// StoredAnew: the same password, in the form of a newer release.
+func (w *wordpressSite) StoredAnew(table database.Table, before, now database.Row) bool {
+	at := slices.IndexFunc(table.Columns, func(c database.Column) bool { return c.Name == "user_pass" })
+	if table.Name != w.prefix+"users" || at < 0 || at >= len(before) || at >= len(now) {
+		return false
+	}
+	return strings.HasPrefix(before[at].String(), oldPassword) && strings.HasPrefix(now[at].String(), newPassword)
+}
+
+// LostWith: whoever signed in with a release that stores passwords anew cannot with one before.
+func (w *wordpressSite) LostWith(ctx context.Context, db database.Database, to string) ([]string, error) {
+	if db == nil || version.Compare(to, newPasswords) >= 0 {
+		return nil, nil
+	}
+	rows, err := db.Query(ctx, "SELECT COUNT(*) FROM `"+strings.ReplaceAll(w.prefix, "`", "``")+"users` WHERE user_pass LIKE ?", newPassword+"%")
+	if err != nil || len(rows) == 0 || rows[0][0].String() == "0" {
+		return nil, err
+	}
+	return []string{fmt.Sprintf("the passwords of %s users are stored in a form that WordPress before %s cannot read: they cannot sign in until they set a new one (\"Lost your password?\" on the sign-in page)", rows[0][0], newPasswords)}, nil
 }
 
 var _ Replaceable = (*wordpressSite)(nil)
