@@ -179,8 +179,10 @@ func TestCMSReleaseAfterRelease(t *testing.T) {
 					strings.Join(column(t, site.Account.Root, "SELECT CONCAT(comment_ID, comment_content) FROM of_comments"), "|")
 			}
 			before := content()
+			// Debian takes libraries out of WordPress: only the release's own package tells that they were in the one before.
+			wetland(t, care, "shelve", corePackage(t, releases[0].name, nil)).want(t, 0)
 			for _, i := range steps {
-				r := wetland(t, care, "update", corePackage(t, releases[i].name, nil), "--allow-major", "--in-doubt", "keep", "--lose-edits")
+				r := wetland(t, care, "update", corePackage(t, releases[i].name, nil), "--allow-major", "--in-doubt", "keep")
 				t.Log(r.stdout)
 				if r.code != 0 && r.code != 4 {
 					t.Fatal(r)
@@ -227,8 +229,8 @@ var coresThatFail = []struct {
 func TestCMSThatFails(t *testing.T) {
 	t.Parallel()
 	for i, one := range coresThatFail {
-		if i%sampled(2) != 0 && i != 1 {
-			continue
+		if i != 1 && sampled(2) > 1 {
+			continue // the one that reaches furthest stands for all
 		}
 		t.Run(one.name, func(t *testing.T) {
 			t.Parallel()

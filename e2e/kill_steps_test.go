@@ -189,7 +189,7 @@ func TestKilledAtEachStepOnRowlock(t *testing.T) {
 	v := newVictim(t, f.care, []string{theme, plugin},
 		map[string]files.Tree{theme: packageTree(t, "harbourlight-2.5.2"), plugin: packageTree(t, "enquiries-1.2.0")},
 		map[string]files.Tree{theme: packageTree(t, "harbourlight-2.5.0")})
-	v.torment(t, rand.New(rand.NewPCG(3, 5)), sampled(4), f.root,
+	v.torment(t, rand.New(rand.NewPCG(3, 5)), sampled(8), f.root,
 		[]string{"update", f.pkg("enquiries-1.2.0"), f.pkg("harbourlight-2.5.2")},
 		[]string{"update", f.pkg("enquiries-1.2.0"), f.pkg("harbourlight-2.5.0"), "--search", "yes"},
 		[]string{"update", f.pkg("enquiries-1.2.0"), f.pkg("harbourlight-2.5.0"), "--one-by-one"})
@@ -210,5 +210,5 @@ func TestKilledAtEachStepOnWordPress(t *testing.T) {
 	good := themePackage(t, site, "1.8", map[string]string{"assets/css/print.css": "@media print { nav { display: none; } }\n"})
 	bad := themePackage(t, site, "1.8", map[string]string{"single.php": brokenSingle})
 	v := newVictim(t, workspace, []string{theme}, unpack(good), unpack(bad))
-	v.torment(t, rand.New(rand.NewPCG(3, 6)), sampled(12), site.Root, []string{"update", good}, []string{"update", bad})
+	v.torment(t, rand.New(rand.NewPCG(3, 6)), sampled(18), site.Root, []string{"update", good}, []string{"update", bad})
 }

@@ -239,7 +239,10 @@ func TestRehearsalJudgesAsTheUpdate(t *testing.T) {
 	if len(packages) < 6 {
 		t.Fatalf("only %d packages are there", len(packages))
 	}
-	for _, pkg := range packages {
+	for i, pkg := range packages {
+		if i%sampled(2) != 0 {
+			continue
+		}
 		t.Run(filepath.Base(pkg), func(t *testing.T) {
 			how := []string{pkg, "--json"}
 			if f.run(t, "update", pkg, "--allow-major", "--plan").code != 0 {
