@@ -117,7 +117,7 @@ func (m *motion) finishAfter(ctx context.Context, reason string) (*runs.Run, err
 	if rest := deploy.WithFate(left, ""); len(rest) > 0 {
 		parts = append(parts, fmt.Sprintf(" Not touched: %s.", deploy.Titles(rest)))
 	}
-	next := []advice.Step{advice.Do("Tell the vendor what broke: the findings are in " + m.Run.Folder), advice.Run("lists the other versions at hand", advice.ListShelf)}
+	next := []advice.Step{m.tellVendor(), advice.Run("lists the other versions at hand", advice.ListShelf)}
 	if m.notItsDoing() {
 		next = []advice.Step{m.nextTry()}
 	} else if m.Run.Judgement != nil && m.Run.Judgement.Verdict == smoke.Doubtful {
@@ -158,11 +158,18 @@ func (m *motion) pagesWords() string {
 	return fmt.Sprintf("no page is worse than before; %s %s broken as before", phrase.Plural(still, "page"), phrase.IsAre(still))
 }
 
+func (m *motion) tellVendor() advice.Step {
+	return advice.Do("Tell the vendor what broke: the findings are in " + m.Run.Folder)
+}
+
 // stop ends a run before the swap, or one whose swap failed.
 func (m *motion) stop(ctx context.Context, cause error) (*runs.Run, error) {
 	clear := context.WithoutCancel(ctx)
 	for _, c := range m.group {
 		if c.Staged != "" && !deploy.IsOld(clear, m.Session, c) {
+			if m.Run.Judgement != nil { // what was found says that another try would end alike
+				return m.goBack(cause.Error(), m.tellVendor())
+			}
 			return m.goBack(cause.Error(), m.nextTry())
 		}
 	}
