@@ -86,14 +86,15 @@ func coreSite(t *testing.T) (site *testenv.Site, care string) {
 	return site, care
 }
 
-// signIn has Wetland sign in as whoever looks after the site.
+// signIn has Wetland sign in as whoever looks after the site. WordPress leads to the dashboard otherwise, which makes a
+// draft.
 func signIn(t *testing.T, care string) {
 	t.Helper()
 	key := filepath.Join(care, "ferryman.key")
 	must(t, os.WriteFile(key, []byte("a made-up passphrase\n"), 0o600))
 	config, err := os.OpenFile(filepath.Join(care, "wetland.toml"), os.O_WRONLY|os.O_APPEND, 0)
 	must(t, err)
-	_, err = fmt.Fprintf(config, "\n[reach.sign_in]\npath = \"/wp-login.php\"\nfields = { log = \"ferryman\" }\npassword_field = \"pwd\"\npassword_from = \"file %s\"\n", key)
+	_, err = fmt.Fprintf(config, "\n[reach.sign_in]\npath = \"/wp-login.php\"\nfields = { log = \"ferryman\", redirect_to = \"/wp-admin/profile.php\" }\npassword_field = \"pwd\"\npassword_from = \"file %s\"\n", key)
 	must(t, err, config.Close())
 }
 

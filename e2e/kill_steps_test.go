@@ -210,5 +210,5 @@ func TestKilledAtEachStepOnWordPress(t *testing.T) {
 	good := themePackage(t, site, "1.8", map[string]string{"assets/css/print.css": "@media print { nav { display: none; } }\n"})
 	bad := themePackage(t, site, "1.8", map[string]string{"single.php": brokenSingle})
 	v := newVictim(t, workspace, []string{theme}, unpack(good), unpack(bad))
-	v.torment(t, rand.New(rand.NewPCG(3, 6)), sampled(18), site.Root, []string{"update", good}, []string{"update", bad})
+	v.torment(t, rand.New(rand.NewPCG(3, 6)), sampled(12), site.Root, []string{"update", good}, []string{"update", bad})
 }
