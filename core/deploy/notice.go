@@ -70,6 +70,20 @@ func readyNotice(ctx context.Context, s *session.Session, at string) files.Cover
 	return files.Cover{Ready: at, Shown: name}
 }
 
+// noticeLasts is for how long a notice is believed to keep visitors out; the CMS lets it expire a little later.
+const noticeLasts = 9 * time.Minute
+
+// NoticeIsUp tells whether a notice keeps visitors out.
+func NoticeIsUp(ctx context.Context, s *session.Session) bool {
+	now := s.Site.Host.Now()
+	name, _ := s.Site.CMS.Notice(now)
+	if name == "" {
+		return false
+	}
+	entry, err := s.Site.Files.Lstat(ctx, name)
+	return err == nil && now.Sub(entry.Modified) < noticeLasts
+}
+
 // RenewNotice puts the notice up, where the CMS has one, or makes one that is up last longer.
 func RenewNotice(ctx context.Context, s *session.Session) error {
 	name, text := s.Site.CMS.Notice(s.Site.Host.Now())

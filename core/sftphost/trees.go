@@ -20,7 +20,7 @@ import (
 const (
 	foldersAhead = 64
 	entriesAhead = 20_000
-	filesAhead   = 64
+	filesAhead   = 96
 )
 
 // heldWhole is how much of a file is read ahead, in bytes; of a longer one the rest comes when it is wanted.

@@ -224,7 +224,14 @@ func (m *motion) closeGate(ctx context.Context) error {
 	if c == nil || deploy.IsOld(ctx, m.Session, c) {
 		return nil
 	}
-	return deploy.CloseGate(ctx, m.Session, c)
+	alone := deploy.NoticeIsUp(ctx, m.Session) // since the upgrade: a crash came before its state was kept
+	if err := deploy.CloseGate(ctx, m.Session, c); err != nil {
+		return err
+	}
+	if alone && m.Settled == nil && len(m.Undisturbed) > 0 {
+		return m.takeSettled(ctx)
+	}
+	return nil
 }
 
 // openGate takes the gate down once the files of the CMS are back.
