@@ -139,13 +139,13 @@ func coreLines(p *update.Plan) (lines [][2]string) {
 	}
 	lines = [][2]string{
 		{"the CMS", "comes last, and is judged by itself; replaced are " + phrase.List(p.Core.Parts, 20) + ". All else in its folder stays"},
-		{"gate", "visitors are told to come back in a moment while its files are exchanged, some seconds; then they see the CMS's own notice while it brings its tables up to date"},
+		{"gate", "visitors are told to come back in a moment while its files are exchanged, some seconds; and see its own notice, if it has one, while it brings its tables up to date"},
 	}
 	if len(p.Core.StayAway) > 0 {
 		lines = append(lines, [2]string{"stays away", "what the site's owner took away is not brought back: " + phrase.List(p.Core.StayAway, 10)})
 	}
-	if len(p.Beside) > 0 {
-		lines = append(lines, [2]string{"left out", shelf.BroughtAlong(p.Beside)})
+	if len(p.Core.Brings) > 0 {
+		lines = append(lines, [2]string{"left out", shelf.BroughtAlong(p.Core.Brings)})
 	}
 	return lines
 }

@@ -211,12 +211,10 @@ func (a *app) showSteps(p *update.Plan) error {
 			a.screen.Row("  --  ", 6, fmt.Sprintf("%-*s", screen.StepWidth, name), changeWords(c, len(p.Changes()) > 1))
 		}
 	}
-	beside := p.Beside
-	if p.Core != nil && len(beside) > 0 {
-		a.screen.Row("  --  ", 6, fmt.Sprintf("%-*s", screen.StepWidth, "left out"), shelf.BroughtAlong(beside))
-		beside = nil
+	if p.Core != nil && len(p.Core.Brings) > 0 {
+		a.screen.Row("  --  ", 6, fmt.Sprintf("%-*s", screen.StepWidth, "left out"), shelf.BroughtAlong(p.Core.Brings))
 	}
-	for _, one := range beside {
+	for _, one := range p.Beside {
 		words := fmt.Sprintf("%s %s %s is in the bundle, too, and not installed with it", one.Kind, one.Name, orUnknown(one.Version))
 		if one.Installed != "" {
 			words += " (installed: " + one.Installed + ")"

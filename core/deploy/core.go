@@ -5,7 +5,6 @@ import (
 	"crypto/rand"
 	"errors"
 	"fmt"
-	"io"
 	"io/fs"
 	"path"
 	"slices"
@@ -101,15 +100,7 @@ func CloseGate(ctx context.Context, s *session.Session, c *Change) error {
 
 // gateIsUp tells whether the loader is a gate of ours.
 func gateIsUp(ctx context.Context, s *session.Session, core cms.CoreFiles) (bool, error) {
-	file, err := s.Site.Files.Open(ctx, path.Join(core.Root, core.Loader), 0)
-	if errors.Is(err, fs.ErrNotExist) {
-		return false, nil
-	}
-	if err != nil {
-		return false, err
-	}
-	start, err := io.ReadAll(io.LimitReader(file, int64(len(core.GateMark()))))
-	return string(start) == core.GateMark(), errors.Join(err, file.Close())
+	return begins(ctx, s, path.Join(core.Root, core.Loader), core.GateMark())
 }
 
 // GateIsUp tells whether a gate of ours stands before the site.
@@ -252,15 +243,6 @@ func isFile(ctx context.Context, s *session.Session, at string, wanted files.Tre
 	}
 	hash, size, err := files.HashFile(ctx, s.Site.Files, at)
 	return err == nil && hash == wanted[0].Hash && size == wanted[0].Size
-}
-
-// swapAnyway swaps behind the gate, where nobody meets a name that is absent.
-func swapAnyway(ctx context.Context, s *session.Session, live, staged string) (files.Swapped, error) {
-	done, err := files.Swap(ctx, s.Site.Files, live, staged)
-	if errors.Is(err, files.ErrUnsupported) {
-		return files.SwapByRenames(ctx, s.Site.Files, live, staged, files.Cover{})
-	}
-	return done, err
 }
 
 // returnCore puts back all parts of the CMS as they were, behind the gate that was closed for that. It stays up:

@@ -40,36 +40,6 @@ func PutUpNotice(ctx context.Context, s *session.Session) error {
 	})
 }
 
-// Swap puts what is staged in the place of what is live, where a gap is allowed also by two renames. While the name is
-// absent the notice is up, where the CMS has one: whatever happens in between, visitors see that instead of a site
-// without a part.
-func Swap(ctx context.Context, s *session.Session, live, staged string, allowGap bool) (files.Swapped, error) {
-	done, err := files.Swap(ctx, s.Site.Files, live, staged)
-	if !allowGap || !errors.Is(err, files.ErrUnsupported) {
-		return done, err
-	}
-	done, err = files.SwapByRenames(ctx, s.Site.Files, live, staged, readyNotice(ctx, s, staged+".notice"))
-	s.Run.Gap = max(s.Run.Gap, done.Gap)
-	return done, err
-}
-
-// readyNotice makes a notice that is not up yet; none, where the CMS has none, one is up, or it cannot be made: a
-// swap is not stopped for that.
-func readyNotice(ctx context.Context, s *session.Session, at string) files.Cover {
-	name, text := s.Site.CMS.Notice(s.Site.Host.Now())
-	if name == "" {
-		return files.Cover{}
-	}
-	if _, err := s.Site.Files.Lstat(ctx, name); !errors.Is(err, fs.ErrNotExist) {
-		return files.Cover{}
-	}
-	_ = s.Site.Files.Remove(ctx, at) // left by an earlier try
-	if err := putFile(ctx, s, at, text); err != nil {
-		return files.Cover{}
-	}
-	return files.Cover{Ready: at, Shown: name}
-}
-
 // noticeLasts is for how long a notice is believed to keep visitors out; the CMS lets it expire a little later.
 const noticeLasts = 9 * time.Minute
 
@@ -99,6 +69,19 @@ func RenewNotice(ctx context.Context, s *session.Session) error {
 	return nil
 }
 
+// begins tells whether a file begins with a text. One that is not there does not.
+func begins(ctx context.Context, s *session.Session, name, text string) (bool, error) {
+	file, err := s.Site.Files.Open(ctx, name, 0)
+	if errors.Is(err, fs.ErrNotExist) {
+		return false, nil
+	}
+	if err != nil {
+		return false, err
+	}
+	start, err := io.ReadAll(io.LimitReader(file, int64(len(text))))
+	return string(start) == text, errors.Join(err, file.Close())
+}
+
 // putFile makes a small file on the site that the web server can read.
 func putFile(ctx context.Context, s *session.Session, name, text string) error {
 	file, err := s.Site.Files.Create(ctx, name, files.Attributes{Mode: 0o644, Owner: files.Unowned, Group: files.Unowned})
@@ -115,18 +98,12 @@ func TakeDownNotice(ctx context.Context, s *session.Session) error {
 	if name == "" {
 		return nil
 	}
-	file, err := s.Site.Files.Open(ctx, name, 0)
-	if errors.Is(err, fs.ErrNotExist) {
-		return nil
-	}
+	ours, _, _ := strings.Cut(text, "\n")
+	is, err := begins(ctx, s, name, ours+"\n")
 	if err != nil {
 		return fmt.Errorf("look at the notice for visitors: %w", err)
 	}
-	there, err := io.ReadAll(io.LimitReader(file, 4<<10))
-	if err := errors.Join(err, file.Close()); err != nil {
-		return fmt.Errorf("look at the notice for visitors: %w", err)
-	}
-	if ours, _, _ := strings.Cut(text, "\n"); !strings.HasPrefix(string(there), ours+"\n") {
+	if !is {
 		return nil
 	}
 	if err := s.Site.Files.Remove(ctx, name); err != nil {

@@ -76,6 +76,9 @@ func (p *Package) Text(name string) (string, error) {
 // Title names the package for people: Harbourlight 2.5.0.
 func (p *Package) Title() string { return strings.TrimSpace(p.Header.Name + " " + p.Header.Version) }
 
+// Files gives access to the files of the package.
+func (p *Package) Files() cms.Folder { return archiveFolder{p} }
+
 // ErrUnreadable says that a file is no whole zip archive.
 var ErrUnreadable = errors.New("it cannot be read")
 

@@ -141,23 +141,17 @@ func (b *bundle) holdsCore(entries []*zip.File) bool {
 
 // Inside opens the packages that lie as folders two below a folder of this one: a CMS comes with themes and plugins so.
 // Close every one when done.
-func (p *Package) Inside(ctx context.Context, folder, scratch string, readHeader HeaderReader) (found []*Package, err error) {
-	b := bundle{Package: *p, scratch: scratch, readHeader: readHeader}
+func (p *Package) Inside(ctx context.Context, folder, scratch string, readHeader HeaderReader) ([]*Package, error) {
+	b := bundle{Package: *p, scratch: scratch, readHeader: readHeader, depth: deepest}
 	var entries []*zip.File
 	for at, entry := range p.entries {
 		if rest, below := strings.CutPrefix(at, folder+"/"); below && strings.Count(rest, "/") > 1 {
 			entries = append(entries, entry)
 		}
 	}
-	entries = sortedByName(entries)
-	folders, err := b.foldersWithHeader(ctx, entries)
-	for _, folder := range folders {
-		var one *Package
-		if one, err = b.repack(ctx, entries, folder); err != nil {
-			break
-		}
+	found, err := b.search(ctx, entries)
+	for _, one := range found {
 		one.Origin = p.Origin
-		found = append(found, one)
 	}
 	return found, err
 }

@@ -4,12 +4,9 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"io"
 	"io/fs"
 	"path"
-	"regexp"
 	"slices"
-	"strings"
 
 	"wetland/core/advice"
 	"wetland/core/deploy"
@@ -19,8 +16,8 @@ import (
 	"wetland/core/phrase"
 	"wetland/core/runs"
 	"wetland/core/session"
+	"wetland/core/shelf"
 	"wetland/core/site/cms"
-	"wetland/core/version"
 )
 
 // CoreStep is what replacing the CMS itself does to the files in the site's root.
@@ -29,7 +26,9 @@ type CoreStep struct {
 	StayAway []string `json:"stay_away,omitempty"` // files of the package that the owner had taken away
 	Unknown  []string `json:"unknown,omitempty"`   // files in the CMS's own folders that it never had: they would go
 	Edited   []string `json:"edited,omitempty"`    // files that were edited by hand
-	Against  string   `json:"against,omitempty"`   // the package on the shelf that tells what was edited; "": none does
+	// Brings are the themes and plugins that come along with it: none of them is installed with it.
+	Brings  []shelf.Beside `json:"brings,omitempty"`
+	Against string         `json:"against,omitempty"` // the package on the shelf that tells what was edited; "": none does
 }
 
 // FindCoreStep finds out which files are the CMS's own.
@@ -43,7 +42,7 @@ func FindCoreStep(ctx context.Context, s *session.Session, p *packages.Package, 
 	if err != nil {
 		return step, err
 	}
-	formerly, err := core.Formerly(packageFolder{p})
+	formerly, err := core.Formerly(p.Files())
 	if err != nil {
 		return step, err
 	}
@@ -71,11 +70,11 @@ func FindCoreStep(ctx context.Context, s *session.Session, p *packages.Package, 
 
 // originalTree is the tree of the installed version, where the shelf has its package.
 func originalTree(ctx context.Context, s *session.Session, installed cms.Component) (files.Tree, string, error) {
-	shelf, err := s.Shelf().List()
+	entries, err := s.Shelf().List()
 	if err != nil {
 		return nil, "", err
 	}
-	entry, ok := edits.OriginalOnShelf(installed, shelf)
+	entry, ok := edits.OriginalOnShelf(installed, entries)
 	if !ok {
 		return nil, "", nil
 	}
@@ -116,25 +115,6 @@ func unknownIn(ctx context.Context, s *session.Session, core cms.CoreFiles, p *p
 	}
 	slices.Sort(unknown)
 	return unknown, nil
-}
-
-// packageFolder is a package's root folder.
-type packageFolder struct{ p *packages.Package }
-
-func (f packageFolder) Names() (names []string, err error) {
-	for _, item := range f.p.Tree {
-		if item.Kind == files.File && path.Dir(item.Path) == "." {
-			names = append(names, item.Path)
-		}
-	}
-	return names, nil
-}
-
-func (f packageFolder) Open(name string) (io.ReadCloser, error) {
-	if !slices.ContainsFunc(f.p.Tree, func(item files.Item) bool { return item.Path == name && item.Kind == files.File }) {
-		return nil, fs.ErrNotExist
-	}
-	return f.p.Source(files.Item{Path: name})
 }
 
 // CheckCore finds what stands against replacing the CMS itself, but for its requirements.
@@ -230,17 +210,19 @@ func ExamineCore(ctx context.Context, s *session.Session, e *Examination, p *pac
 	if len(step.StayAway) > 0 {
 		e.Add("stays away", Go, "what the site's owner took away is not brought back: "+phrase.List(step.StayAway, 5), "")
 	}
-	if far := releases(installed.Version, p.Header.Version); far > 1 {
+	core, can := s.Site.CMS.(cms.Replaceable)
+	if !can {
+		return nil // which is refused
+	}
+	if far := core.Between(installed.Version, p.Header.Version); far > 1 {
 		e.Add("distance", Care, fmt.Sprintf("%d major releases lie between: all their upgrades of the tables run in one go", far), "To take them one by one, update to the releases between first.")
 	}
-	if core, can := s.Site.CMS.(cms.Replaceable); can {
-		lost, err := core.LostWith(ctx, s.DB, p.Header.Version)
-		if err != nil {
-			return err
-		}
-		for _, line := range lost {
-			e.Add("an older release", Care, line, "")
-		}
+	lost, err := core.LostWith(ctx, s.DB, p.Header.Version)
+	if err != nil {
+		return err
+	}
+	for _, line := range lost {
+		e.Add("an older release", Care, line, "")
 	}
 	if step.Against == "" {
 		e.advise("hand edits", Care, fmt.Sprintf("cannot be known: the original of version %s is not at hand", phrase.Version(installed.Version)), advice.Lead("Put it on the shelf:", advice.Shelve, fmt.Sprintf("%s-%s.zip", installed.Folder, installed.Version)))
@@ -253,73 +235,24 @@ func ExamineCore(ctx context.Context, s *session.Session, e *Examination, p *pac
 			e.Add("must-use plugin", Care, c.Folder+" is always active, and cannot be switched off where it breaks", "")
 		}
 	}
-	untested, err := testedUpTo(ctx, s, p.Header.Version)
-	if err == nil && len(untested) > 0 {
+	if untested := testedUpTo(ctx, s, core, p.Header.Version); len(untested) > 0 {
 		e.Add("tested", Care, fmt.Sprintf("not tested with %s, as their makers say: %s", p.Title(), phrase.List(untested, 6)), "Look whether they have newer versions, and update those first.")
 	}
-	return err
+	return ctx.Err()
 }
 
-// releases counts the major releases between two versions of WordPress's kind, whose first two numbers name one and
-// whose second number counts to nine; 0: there is none between, or it cannot be told.
-func releases(from, to string) int {
-	number := func(v string) int {
-		parts := strings.SplitN(v, ".", 3)
-		if len(parts) < 2 || len(parts[1]) == 0 {
-			return -1
-		}
-		major, minor := 0, 0
-		if _, err := fmt.Sscanf(parts[0]+" "+parts[1], "%d %d", &major, &minor); err != nil || minor > 9 {
-			return -1
-		}
-		return major*10 + minor
-	}
-	a, b := number(from), number(to)
-	if a < 0 || b < 0 {
-		return 0
-	}
-	return max(0, b-a)
-}
-
-// testedField matches the line by which plugins and themes say with which version they were tested last.
-var testedField = regexp.MustCompile(`(?im)^[\s*#]*Tested up to:\s*([\d.]+)`)
-
-// testedUpTo lists active themes and plugins that were tested with an older release alone.
-func testedUpTo(ctx context.Context, s *session.Session, to string) (untested []string, err error) {
-	release := func(v string) string {
-		parts := strings.SplitN(v, ".", 3)
-		return strings.Join(parts[:min(2, len(parts))], ".")
-	}
+// testedUpTo lists active themes and plugins that say that they were tested with an older release alone.
+func testedUpTo(ctx context.Context, s *session.Session, core cms.Replaceable, to string) []string {
 	found := make([]string, len(s.Components))
-	err = files.AtOnce(ctx, s.Site.Files, len(s.Components), func(ctx context.Context, i int) error {
+	_ = files.AtOnce(ctx, s.Site.Files, len(s.Components), func(ctx context.Context, i int) error {
 		c := s.Components[i]
-		place, whole := c.OneFolder()
-		if !whole || !c.Active && !c.ParentOfActive {
+		if !c.Active && !c.ParentOfActive {
 			return nil
 		}
-		for _, name := range []string{"readme.txt", "style.css"} {
-			text, err := readSmall(ctx, s, path.Join(place.Path, name))
-			if err != nil {
-				continue // it does not say
-			}
-			if tested := testedField.FindStringSubmatch(text); tested != nil {
-				if version.Compare(release(tested[1]), release(to)) < 0 {
-					found[i] = fmt.Sprintf("%s (%s)", c.Folder, tested[1])
-				}
-				return nil
-			}
+		if tested := core.TestedUpTo(ctx, c); tested != "" && core.Between(tested, to) > 0 {
+			found[i] = fmt.Sprintf("%s (%s)", c.Folder, tested)
 		}
 		return nil
 	})
-	return slices.DeleteFunc(found, func(words string) bool { return words == "" }), err
-}
-
-func readSmall(ctx context.Context, s *session.Session, name string) (string, error) {
-	file, err := s.Site.Files.Open(ctx, name, 0)
-	if err != nil {
-		return "", err
-	}
-	defer file.Close()
-	text, err := io.ReadAll(io.LimitReader(file, 8<<10))
-	return string(text), err
+	return slices.DeleteFunc(found, func(words string) bool { return words == "" })
 }

@@ -156,13 +156,12 @@ func examine(ctx context.Context, s *session.Session, e *Examination, p *package
 	for _, lack := range Lacks(Offers(ctx, s.Site, s.DB != nil)) {
 		e.Add("its machine", Go, lack, "")
 	}
-	e.Beside = with.Beside
-	beside := with.Beside
-	if p.Header.Kind == cms.Core && len(beside) > 0 {
-		e.Add("left out", Go, shelf.BroughtAlong(beside), "")
-		beside = nil
+	if p.Header.Kind == cms.Core && len(with.Beside) > 0 {
+		e.Add("left out", Go, shelf.BroughtAlong(with.Beside), "")
+		with.Beside = nil
 	}
-	for _, one := range beside {
+	e.Beside = with.Beside
+	for _, one := range with.Beside {
 		title := fmt.Sprintf("%s %s %s came along with it", one.Kind, one.Name, phrase.Version(one.Version))
 		switch {
 		case one.Installed == "":

@@ -276,16 +276,6 @@ func Each(w *workspace.Workspace, do func(name string, run *Run, err error) erro
 	return nil
 }
 
-// Newest returns the newest run of which is holds; nil: none. Damaged records are passed over.
-func Newest(w *workspace.Workspace, is func(*Run) bool) (newest *Run, err error) {
-	return newest, Each(w, func(_ string, run *Run, err error) error {
-		if err == nil && is(run) {
-			newest = run
-		}
-		return nil
-	})
-}
-
 // All returns all runs, oldest first.
 func All(w *workspace.Workspace) (all []*Run, err error) {
 	return all, Each(w, func(_ string, run *Run, err error) error {

@@ -312,6 +312,9 @@ func withInside(ctx context.Context, s *session.Session, found []*packages.Packa
 	}
 	inside, err := found[i].Inside(ctx, core.Core().Content, scratch, s.Site.CMS.ReadHeader)
 	if err != nil {
+		for _, p := range found {
+			err = errors.Join(err, p.Close())
+		}
 		return nil, fmt.Errorf("look at what lies inside the package: %w", err)
 	}
 	return append(found, inside...), nil

@@ -106,39 +106,47 @@ func planTable(ctx context.Context, s *session.Session, plan *Plan, from *snapsh
 		return nil
 	}
 	if s.Site.CMS.Purpose(differ.Name) != cms.Settings {
-		if err := planStoredAnew(ctx, s, plan, from, differ, moment); err != nil {
-			return err
+		left, err := planRelease(ctx, s, plan, from, differ, moment)
+		if left {
+			note(true, "its rows changed meanwhile (%d, was %d): visitors' writes, left as they are", differ.Now.Rows, differ.Before.Rows)
 		}
-		if settled, ok := settledRows(s, differ.Name, differ.Now); ok && slices.Contains(s.Undisturbed, differ.Name) {
-			return planUpgraded(ctx, s, plan, from, settled, differ, moment)
-		}
-		note(true, "its rows changed meanwhile (%d, was %d): visitors' writes, left as they are", differ.Now.Rows, differ.Before.Rows)
-		return nil
+		return err
 	}
 	return planSettings(ctx, s, plan, from, differ, moment)
 }
 
-// planSettings finds the rows of a settings table to put back.
-func planSettings(ctx context.Context, s *session.Session, plan *Plan, from *snapshot.Manifest, differ database.TableChange, moment database.Moment) error {
+// compareNow compares a table as it was with what it is now; also is a third state, or none.
+func compareNow(ctx context.Context, s *session.Session, from *snapshot.Manifest, differ database.TableChange, moment database.Moment, also database.State) (database.Table, *database.RowChanges, error) {
 	i := slices.IndexFunc(from.Tables, func(t snapshot.Table) bool { return t.Name == differ.Name })
 	before := from.Tables[i]
-	present := func(ctx context.Context, each func(database.Row) error) error {
+	now := func(ctx context.Context, each func(database.Row) error) error {
 		return moment.Rows(ctx, differ.Now, each)
 	}
-	rows, err := CompareRows(ctx, s, database.RowComparison{Table: before.Table, Before: snapshot.Rows(s.Store, before), Now: present})
+	rows, err := CompareRows(ctx, s, database.RowComparison{Table: before.Table, Before: snapshot.Rows(s.Store, before), Now: now, Also: also})
+	return before.Table, rows, err
+}
+
+// patch plans to put some rows of a table back.
+func (p *Plan) patch(patch database.Patch, now database.Table, what string) {
+	p.Change.Patches = append(p.Change.Patches, patch)
+	p.Save = append(p.Save, now)
+	p.notes = append(p.notes, runs.TableNote{Table: now.Name, What: what})
+}
+
+// planSettings finds the rows of a settings table to put back.
+func planSettings(ctx context.Context, s *session.Session, plan *Plan, from *snapshot.Manifest, differ database.TableChange, moment database.Moment) error {
+	table, rows, err := compareNow(ctx, s, from, differ, moment, database.State{})
 	if err != nil {
 		return err
 	}
-	patch, n, own, err := PatchBack(ctx, before.Table, rows, func(change database.RowChange) bool {
-		return !s.Site.CMS.RewrittenByItself(before.Table, StateBefore(change))
+	patch, n, own, err := PatchBack(ctx, table, rows, func(change database.RowChange) bool {
+		return !s.Site.CMS.RewrittenByItself(table, StateBefore(change))
 	})
 	if err != nil {
 		return err
 	}
 	if n > 0 {
-		plan.Change.Patches = append(plan.Change.Patches, patch)
-		plan.Save = append(plan.Save, differ.Now)
-		plan.notes = append(plan.notes, runs.TableNote{Table: differ.Name, What: fmt.Sprintf("%s of settings put back", phrase.Plural(n, "row"))})
+		plan.patch(patch, differ.Now, fmt.Sprintf("%s of settings put back", phrase.Plural(n, "row")))
 	}
 	if own > 0 {
 		plan.notes = append(plan.notes, runs.TableNote{Table: differ.Name, Left: true, What: fmt.Sprintf("left alone: %s that the CMS rewrites by itself", phrase.Plural(own, "row"))})
@@ -146,59 +154,40 @@ func planSettings(ctx context.Context, s *session.Session, plan *Plan, from *sna
 	return nil
 }
 
-// planStoredAnew finds rows whose content the update's release merely stored in another form.
-func planStoredAnew(ctx context.Context, s *session.Session, plan *Plan, from *snapshot.Manifest, differ database.TableChange, moment database.Moment) error {
+// planRelease finds the rows of a table, whatever it is for, that are another release's doing: those that its upgrade
+// alone changed and that are as it left them, and those that it stored in a form of its own. It tells whether others
+// changed.
+func planRelease(ctx context.Context, s *session.Session, plan *Plan, from *snapshot.Manifest, differ database.TableChange, moment database.Moment) (left bool, err error) {
+	var also database.State
+	if settled, ok := settledRows(s, differ.Name, differ.Now); ok && slices.Contains(s.Undisturbed, differ.Name) {
+		also = database.State{Table: settled.Table, Rows: snapshot.Rows(s.Store, settled)}
+	}
+	storedAnew := storesAnew(s, differ.Now)
+	if also.Rows == nil && storedAnew == nil {
+		return true, nil
+	}
+	table, rows, err := compareNow(ctx, s, from, differ, moment, also)
+	if err != nil {
+		return true, err
+	}
+	patch, n, others, err := PatchBack(ctx, table, rows, func(change database.RowChange) bool {
+		return also.Rows != nil && slices.EqualFunc(change.Now, change.Also, sameCell) ||
+			storedAnew != nil && change.Before != nil && change.Now != nil && storedAnew(change.Before, change.Now)
+	})
+	if err == nil && n > 0 {
+		plan.patch(patch, differ.Now, fmt.Sprintf("%s of the other release's making: as before again", phrase.Plural(n, "row")))
+	}
+	return others > 0, err
+}
+
+// storesAnew is what tells of rows of a table that a release of the CMS stored in a form of its own; nil: none does, or
+// the CMS itself is not what is replaced.
+func storesAnew(s *session.Session, table database.Table) func(before, now database.Row) bool {
 	core, can := s.Site.CMS.(cms.Replaceable)
 	if !can || !slices.ContainsFunc(s.Run.Components, func(t *runs.Target) bool { return t.Kind == cms.Core }) {
 		return nil
 	}
-	i := slices.IndexFunc(from.Tables, func(t snapshot.Table) bool { return t.Name == differ.Name })
-	before := from.Tables[i]
-	rows, err := CompareRows(ctx, s, database.RowComparison{Table: before.Table, Before: snapshot.Rows(s.Store, before),
-		Now: func(ctx context.Context, each func(database.Row) error) error {
-			return moment.Rows(ctx, differ.Now, each)
-		}})
-	if err != nil {
-		return err
-	}
-	patch, n, _, err := PatchBack(ctx, before.Table, rows, func(change database.RowChange) bool {
-		return change.Before != nil && change.Now != nil && core.StoredAnew(before.Table, change.Before, change.Now)
-	})
-	if err != nil || n == 0 {
-		return err
-	}
-	plan.Change.Patches = append(plan.Change.Patches, patch)
-	plan.Save = append(plan.Save, differ.Now)
-	plan.notes = append(plan.notes, runs.TableNote{Table: differ.Name, What: fmt.Sprintf("%s that the new release had stored in a form of its own (passwords): as before again", phrase.Plural(n, "row"))})
-	return nil
-}
-
-// planUpgraded finds the rows of a table that an upgrade alone changed, and that are as it left them.
-func planUpgraded(ctx context.Context, s *session.Session, plan *Plan, from *snapshot.Manifest, settled snapshot.Table, differ database.TableChange, moment database.Moment) error {
-	i := slices.IndexFunc(from.Tables, func(t snapshot.Table) bool { return t.Name == differ.Name })
-	before := from.Tables[i]
-	rows, err := CompareRows(ctx, s, database.RowComparison{Table: before.Table, Before: snapshot.Rows(s.Store, before), Now: snapshot.Rows(s.Store, settled),
-		Also: database.State{Table: differ.Now, Rows: func(ctx context.Context, each func(database.Row) error) error {
-			return moment.Rows(ctx, differ.Now, each)
-		}}})
-	if err != nil {
-		return err
-	}
-	patch, n, others, err := PatchBack(ctx, before.Table, rows, func(change database.RowChange) bool {
-		return slices.EqualFunc(change.Now, change.Also, sameCell)
-	})
-	if err != nil {
-		return err
-	}
-	if n > 0 {
-		plan.Change.Patches = append(plan.Change.Patches, patch)
-		plan.Save = append(plan.Save, differ.Now)
-		plan.notes = append(plan.notes, runs.TableNote{Table: differ.Name, What: fmt.Sprintf("%s that the upgrade wrote: as before again", phrase.Plural(n, "row"))})
-	}
-	if others > 0 {
-		plan.notes = append(plan.notes, runs.TableNote{Table: differ.Name, Left: true, What: fmt.Sprintf("%s changed since the upgrade, or were put back: left as they are", phrase.Plural(others, "row"))})
-	}
-	return nil
+	return core.StoredAnew(table)
 }
 
 // CompareRows compares two states of a table until the session ends.

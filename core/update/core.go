@@ -199,7 +199,7 @@ func (m *motion) watchUpgrade(ctx context.Context, core cms.Replaceable, visit s
 			}
 			go ask()
 		case time.Since(began) > upgradeAtMost:
-			return fmt.Errorf("the CMS did not bring its tables to its version within %s", upgradeAtMost)
+			return fmt.Errorf("%w within %s", errNotUpgraded, upgradeAtMost)
 		case time.Since(renewed) > noticeRenewals:
 			renewed = time.Now()
 			if err := deploy.RenewNotice(ctx, m.Session); err != nil {
@@ -211,12 +211,14 @@ func (m *motion) watchUpgrade(ctx context.Context, core cms.Replaceable, visit s
 
 // notUpgraded says that an upgrade was asked for in vain.
 func notUpgraded(visit string, because error) error {
-	words := fmt.Sprintf("the CMS did not bring its tables to its version, though it was asked twice to (%s)", visit)
 	if because != nil {
-		return fmt.Errorf("%s: %w", words, because)
+		return fmt.Errorf("%w, though it was asked twice to (%s): %w", errNotUpgraded, visit, because)
 	}
-	return errors.New(words)
+	return fmt.Errorf("%w, though it was asked twice to (%s)", errNotUpgraded, visit)
 }
+
+// errNotUpgraded says that another try would end alike.
+var errNotUpgraded = errors.New("the CMS did not bring its tables to its version")
 
 // closeGate puts the gate up before the CMS itself goes back, unless it is as before.
 func (m *motion) closeGate(ctx context.Context) error {

@@ -67,9 +67,6 @@ func (m *motion) finish(ctx context.Context) (*runs.Run, error) {
 		}
 	}
 	for _, one := range m.company.Beside {
-		if m.bringsCore() {
-			break // its package brings themes and plugins for new sites
-		}
 		if one.Differs() && !slices.ContainsFunc(m.changes, func(c *deploy.Change) bool { return c.Target.Kind == one.Kind && c.Target.Folder == one.Folder }) {
 			next = append(next, advice.Run(fmt.Sprintf("examines the %s %s %s, which came along with the package and was not installed", one.Kind, one.Name, one.Version), advice.ExaminePicked, append(slices.Clone(m.options.Packages), one.Folder)...))
 		}
@@ -167,7 +164,7 @@ func (m *motion) stop(ctx context.Context, cause error) (*runs.Run, error) {
 	clear := context.WithoutCancel(ctx)
 	for _, c := range m.group {
 		if c.Staged != "" && !deploy.IsOld(clear, m.Session, c) {
-			if m.Run.Judgement != nil { // what was found says that another try would end alike
+			if errors.Is(cause, errNotUpgraded) {
 				return m.goBack(cause.Error(), m.tellVendor())
 			}
 			return m.goBack(cause.Error(), m.nextTry())

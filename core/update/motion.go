@@ -157,7 +157,7 @@ func PlanOf(ctx context.Context, w *workspace.Workspace, o Options) (plan *Plan,
 	}
 	m.plan.Size, err = preflight.SnapshotSize(ctx, m.Session)
 	m.planHost(ctx)
-	return m.plan, errors.Join(err, m.addRisks(ctx), m.closeMotion())
+	return m.plan, errors.Join(err, m.plan.lookBack(m.Site.Workspace), m.addRisks(ctx), m.closeMotion())
 }
 
 // Unasked refuses what an update would refuse for its packages and the site's files alone, as a *Refusal. The

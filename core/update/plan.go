@@ -140,7 +140,11 @@ func (m *motion) choose(ctx context.Context, why *runs.Reasons) error {
 			m.changes, m.company.Coming = append(m.changes, c), append(m.company.Coming, c.Key())
 			label = c.Target.Folder
 		}
-		m.company.Beside = append(m.company.Beside, beside...)
+		if pkg != nil && pkg.Header.Kind == cms.Core {
+			m.coreStep.Brings = beside
+		} else {
+			m.company.Beside = append(m.company.Beside, beside...)
+		}
 		m.addOwn(why, label, own)
 	}
 	return nil
@@ -245,18 +249,22 @@ func (m *motion) makePlan() {
 	}
 	p.WithoutDatabase = m.NoDatabase != nil
 	p.Notice, p.Commands, p.Gap = m.options.Notice, m.commands(), !m.Site.Files.CanExchange()
-	p.lookBack(m.Site.Workspace)
 }
 
 // lookBack says what it was like the last time. Runs that cannot be read tell nothing.
-func (p *Plan) lookBack(w *workspace.Workspace) {
-	whole := func(r *runs.Run) bool { return r.Kind == "update" && r.State == runs.Kept && !r.Ended.IsZero() }
-	if last, _ := runs.Newest(w, whole); last != nil {
-		p.LastUpdate = last.Ended.Sub(last.Started)
-	}
-	if last, _ := runs.Newest(w, func(r *runs.Run) bool { return r.Gap > 0 }); last != nil {
-		p.LastGap = last.Gap
-	}
+func (p *Plan) lookBack(w *workspace.Workspace) error {
+	return runs.Each(w, func(_ string, r *runs.Run, err error) error {
+		if err != nil {
+			return nil
+		}
+		if r.Kind == "update" && r.State == runs.Kept {
+			p.LastUpdate = r.Ended.Sub(r.Started)
+		}
+		if r.Gap > 0 {
+			p.LastGap = r.Gap
+		}
+		return nil
+	})
 }
 
 // rank puts the CMS itself after the themes and plugins.

@@ -95,9 +95,14 @@ type Replaceable interface {
 	Formerly(of Folder) ([]string, error)
 	// PendingUpgrade is the path whose visit has the CMS bring its tables to the version of its files; "": they are.
 	PendingUpgrade(ctx context.Context, db database.Database) (visit string, err error)
-	// StoredAnew tells of a row whose content a newer release merely stored in a form that the one before cannot read: it
-	// goes back with the release.
-	StoredAnew(table database.Table, before, now database.Row) bool
+	// StoredAnew returns what tells of rows of a table whose content a newer release merely stored in a form that the one
+	// before cannot read: they go back with the release. nil: that table has none.
+	StoredAnew(table database.Table) func(before, now database.Row) bool
+	// Between counts the releases from one version to a later one by what its makers call a major release; 0: none, or it
+	// cannot be told.
+	Between(from, to string) int
+	// TestedUpTo is the version that a theme or plugin says it was tested with; "": it says none.
+	TestedUpTo(ctx context.Context, component Component) string
 	// LostWith lists what cannot be used any more once an older release is in place.
 	LostWith(ctx context.Context, db database.Database, to string) ([]string, error)
 	// Vitals are asked before the CMS is replaced, and after.

@@ -80,7 +80,22 @@ func (r *rowlockSite) PendingUpgrade(ctx context.Context, db database.Database) 
 }
 
 // StoredAnew: Rowlock stores nothing anew.
-func (r *rowlockSite) StoredAnew(database.Table, database.Row, database.Row) bool { return false }
+func (r *rowlockSite) StoredAnew(database.Table) func(before, now database.Row) bool { return nil }
+
+// Between: Rowlock's makers count releases by their first number, as most do.
+func (r *rowlockSite) Between(from, to string) int {
+	var a, b int
+	if n, _ := fmt.Sscanf(from, "%d.", &a); n < 1 {
+		return 0
+	}
+	if n, _ := fmt.Sscanf(to, "%d.", &b); n < 1 {
+		return 0
+	}
+	return max(0, b-a)
+}
+
+// TestedUpTo: Rowlock's components do not say.
+func (r *rowlockSite) TestedUpTo(context.Context, Component) string { return "" }
 
 // LostWith: nothing is lost.
 func (r *rowlockSite) LostWith(context.Context, database.Database, string) ([]string, error) {

@@ -1,6 +1,7 @@
 package cms
 
 import (
+	"bytes"
 	"context"
 	"errors"
 	"fmt"
@@ -167,13 +168,54 @@ func (w *wordpressSite) Vitals() []Vital {
 // cannot read: wp_hash_password() in wp-includes/pluggable.php.
 const newPasswords, newPassword, oldPassword = "6.8", "$wp$", "$P$"
 
-// StoredAnew: the same password, in the form of a newer release.
-func (w *wordpressSite) StoredAnew(table database.Table, before, now database.Row) bool {
+// StoredAnew: the same password, in the form of a newer release, and nothing else.
+func (w *wordpressSite) StoredAnew(table database.Table) func(before, now database.Row) bool {
 	at := slices.IndexFunc(table.Columns, func(c database.Column) bool { return c.Name == "user_pass" })
-	if table.Name != w.prefix+"users" || at < 0 || at >= len(before) || at >= len(now) {
-		return false
+	if table.Name != w.prefix+"users" || at < 0 {
+		return nil
 	}
-	return strings.HasPrefix(before[at].String(), oldPassword) && strings.HasPrefix(now[at].String(), newPassword)
+	return func(before, now database.Row) bool {
+		for i := range before {
+			if i != at && (before[i].Type != now[i].Type || !bytes.Equal(before[i].Data, now[i].Data)) {
+				return false
+			}
+		}
+		return strings.HasPrefix(before[at].String(), oldPassword) && strings.HasPrefix(now[at].String(), newPassword)
+	}
+}
+
+// Between: the first two numbers of a version name a major release, and the second counts to nine.
+func (w *wordpressSite) Between(from, to string) int {
+	number := func(v string) int {
+		var major, minor int
+		if n, _ := fmt.Sscanf(v, "%d.%d", &major, &minor); n < 2 || minor > 9 {
+			return -1
+		}
+		return major*10 + minor
+	}
+	a, b := number(from), number(to)
+	if a < 0 || b < 0 {
+		return 0
+	}
+	return max(0, b-a)
+}
+
+// testedField matches the line by which themes and plugins say with which version they were tested last.
+var testedField = regexp.MustCompile(`(?im)^[\s*#]*Tested up to:\s*([\d.]+)`)
+
+// TestedUpTo: plugins say it in readme.txt, themes there or in style.css.
+func (w *wordpressSite) TestedUpTo(ctx context.Context, component Component) string {
+	place, whole := component.OneFolder()
+	if !whole {
+		return ""
+	}
+	for _, name := range []string{"readme.txt", wordpress.ThemeHeader} {
+		text, err := readAll(ctx, w.disk, path.Join(place.Path, name), headerSize)
+		if found := testedField.FindStringSubmatch(text); err == nil && found != nil {
+			return found[1]
+		}
+	}
+	return ""
 }
 
 // LostWith: whoever signed in with a release that stores passwords anew cannot with one before.

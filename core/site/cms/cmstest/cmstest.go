@@ -18,6 +18,7 @@ import (
 	"wetland/core/files"
 	"wetland/core/host"
 	"wetland/core/site/cms"
+	"wetland/core/site/traits"
 )
 
 // Subject is a site of the system, as it is found in the wild.
@@ -112,6 +113,7 @@ var laws = map[string]func(context.Context, *opened) error{
 	"without a database nothing is made up":   withoutDatabase,
 	"a notice is one and the same, or none":   notice,
 	"a context that has ended ends all calls": endedContext,
+	"it can be replaced by its own kind":      replaceable,
 }
 
 func knownByName(_ context.Context, s *opened) error {
@@ -470,6 +472,47 @@ func notice(_ context.Context, s *opened) error {
 		return fmt.Errorf("it waits %s", s.site.SettleTime())
 	}
 	return nil
+}
+
+func replaceable(ctx context.Context, s *opened) error {
+	site, can := s.site.(cms.Replaceable)
+	if !can {
+		return nil
+	}
+	core := site.Core()
+	entries, err := s.disk.List(ctx, core.Root)
+	if err != nil {
+		return err
+	}
+	var tree files.Tree // a package with all that is there
+	for _, entry := range entries {
+		tree = append(tree, files.Item{Path: entry.Name, Kind: entry.Kind})
+	}
+	parts, stayAway := core.Parts(tree, entries, nil)
+	settings := traits.Of(s.System.Name()).Settings
+	switch {
+	case len(stayAway) > 0:
+		return fmt.Errorf("%v are there, and stay away", stayAway)
+	case slices.Contains(parts, settings), slices.ContainsFunc(parts, func(name string) bool { return core.Content != "" && name == core.Content }):
+		return fmt.Errorf("what is the owner's is replaced: %v", parts)
+	case core.GateMark() == "" || !strings.HasPrefix(core.Gate, core.GateMark()+"\n"):
+		return fmt.Errorf("a gate is known by %q", core.GateMark())
+	case site.Between("1.0", "1.0") != 0 || site.Between("2.0", "1.0") != 0 || site.Between("3.0", "5.0") <= 1 || site.Between("one", "two") != 0:
+		return errors.New("releases are counted otherwise than from an earlier one to a later one")
+	}
+	if visit, err := site.PendingUpgrade(ctx, nil); visit != "" || err != nil {
+		return fmt.Errorf("without a database it wants %q: %v", visit, err)
+	}
+	if lost, err := site.LostWith(ctx, nil, "1.0"); len(lost) > 0 || err != nil {
+		return fmt.Errorf("without a database %v is lost: %v", lost, err)
+	}
+	for _, one := range site.Vitals() {
+		if one.What == "" || !path.IsAbs(one.Path) {
+			return fmt.Errorf("%+v is asked", one)
+		}
+	}
+	_, err = site.Formerly(there{ctx, s.disk, core.Root})
+	return err
 }
 
 func endedContext(ctx context.Context, s *opened) error {
