@@ -124,7 +124,7 @@ func (a *app) showAdopted(r *adopt.Result) {
 	if r.NoPool {
 		s.Row("  "+s.Faint("--")+"  ", 6, fmt.Sprintf("%-*s", screen.StepWidth, "pool of PHP"), "not found: for a moment after a swap old and new code may answer side by side. php_pool = \""+workspace.PoolByRequest+"\" in "+workspace.ConfigName+" prevents that")
 	}
-	for _, kind := range []cms.Kind{cms.Theme, cms.Plugin} {
+	for _, kind := range []cms.Kind{cms.Theme, cms.Plugin, cms.MustUse, cms.DropIn} {
 		var names []string
 		for _, c := range r.Components {
 			if c.Kind == kind {

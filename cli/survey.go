@@ -19,7 +19,7 @@ func (a *app) surveyCommand() *cobra.Command {
 	command := &cobra.Command{
 		Use:   "survey",
 		Short: "What is installed, what was edited, what the shelf offers",
-		Long: `List themes and plugins with their versions: which are active, which have a newer
+		Long: `List the CMS, themes, plugins, drop-ins and language packs with their versions: which are active, which have a newer
 version on the shelf, which were edited by hand. Then what deserves a look:
 automatic updates, leftovers of earlier work by hand that everybody can fetch, other
 sites below the root, versions that somebody else changed. Nothing is touched.`,
@@ -56,7 +56,7 @@ sites below the root, versions that somebody else changed. Nothing is touched.`,
 			return exit(code)
 		},
 	}
-	command.Flags().StringVar(&edits, "edits", "", "show what was edited by hand in this theme or plugin, line by line")
+	command.Flags().StringVar(&edits, "edits", "", "show what was edited by hand in this theme, plugin, drop-in or language pack, line by line")
 	return command
 }
 
@@ -77,23 +77,38 @@ func (a *app) showEdits(ctx context.Context, w *workspace.Workspace, folder stri
 }
 
 func (a *app) showComponents(found *survey.Survey) {
-	for _, kind := range []struct {
-		cms.Kind
-		title string
-	}{{cms.Core, "the CMS"}, {cms.Theme, "themes"}, {cms.Plugin, "plugins"}} {
-		if !slices.ContainsFunc(found.Components, func(c survey.Component) bool { return c.Kind == kind.Kind }) && kind.Kind == cms.Core {
+	for _, kind := range cms.Kinds() {
+		of := slices.DeleteFunc(slices.Clone(found.Components), func(c survey.Component) bool { return c.Kind != kind })
+		passed := 0
+		if kind == cms.Language && len(of) > mostPacks {
+			calm := func(c survey.Component) bool {
+				return c.Newer == "" && c.Problem == "" && (c.Edits == nil || c.Edits.None())
+			}
+			all := len(of)
+			of = slices.DeleteFunc(of, calm)
+			passed = all - len(of)
+		}
+		if len(of) == 0 && passed == 0 && kind != cms.Theme && kind != cms.Plugin {
 			continue
 		}
-		rows := a.screen.Table(kind.title, "version", "state", "on the shelf", "edited by hand")
-		for _, c := range found.Components {
-			if c.Kind == kind.Kind {
-				rows.AppendRow([]any{c.Folder, orUnknown(c.Version), stateOf(c), newer(a.screen, c), edited(a.screen, c)})
-			}
+		title := string(kind) + "s"
+		if kind == cms.Core {
+			title = "the CMS"
+		}
+		rows := a.screen.Table(title, "version", "state", "on the shelf", "edited by hand")
+		for _, c := range of {
+			rows.AppendRow([]any{c.Folder, orUnknown(c.Version), stateOf(c), newer(a.screen, c), edited(a.screen, c)})
+		}
+		if passed > 0 {
+			rows.AppendRow([]any{fmt.Sprintf("%d more", passed), "", "", "-", "-"})
 		}
 		rows.Render()
 		a.screen.Print("\n")
 	}
 }
+
+// mostPacks is how many language packs are listed one by one: a site with many plugins in several languages has hundreds.
+const mostPacks = 12
 
 func stateOf(c survey.Component) string {
 	var words []string
@@ -109,7 +124,7 @@ func stateOf(c survey.Component) string {
 	default:
 		words = append(words, "not active")
 	}
-	if c.Form != "" && c.Kind != cms.Core {
+	if c.Form != "" && c.Kind == cms.Plugin {
 		words = append(words, string(c.Form))
 	}
 	if len(c.RequiredBy) > 0 {
@@ -126,9 +141,9 @@ func newer(s *screen.Screen, c survey.Component) string {
 }
 
 func edited(s *screen.Screen, c survey.Component) string {
-	_, whole := c.OneFolder()
+	_, known := c.Stand()
 	switch {
-	case !whole:
+	case !known:
 		return "-"
 	case c.Edits == nil: // its original is not at hand
 		return s.Faint("not known")

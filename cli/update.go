@@ -232,10 +232,14 @@ func changeWords(c update.PlannedChange, withKind bool) string {
 	if withKind {
 		lead = string(c.Kind) + " "
 	}
-	if c.New {
-		return fmt.Sprintf("%s%s (%s)  %s, not installed yet: it will be installed, not active", lead, c.Name, c.Folder, orUnknown(c.To))
+	lead += c.Name
+	if c.Name != c.Folder {
+		lead += " (" + c.Folder + ")"
 	}
-	return fmt.Sprintf("%s%s (%s)  %s -> %s  %s", lead, c.Name, c.Folder, orUnknown(c.From), orUnknown(c.To), c.Distance.Word())
+	if c.New {
+		return fmt.Sprintf("%s  %s, not installed yet: it will be installed, not active", lead, orUnknown(c.To))
+	}
+	return fmt.Sprintf("%s  %s -> %s  %s", lead, orUnknown(c.From), orUnknown(c.To), c.Distance.Word())
 }
 
 func orUnknown(version string) string {
@@ -348,13 +352,17 @@ func components(s *screen.Screen, run *runs.Run) {
 		return
 	}
 	s.Print("\n%s\n", s.Bold("The packages"))
+	width := 24
+	for _, t := range run.Components {
+		width = max(width, len(t.Folder+" "+t.To))
+	}
 	for _, t := range run.Components {
 		sign := map[runs.Fate]string{runs.FateKept: s.Good("ok"), runs.FateSound: s.Good("ok"), runs.FateBack: s.Bad("NO"), runs.FateNotSound: s.Bad("NO")}[t.Fate]
 		words := string(t.Fate)
 		if words == "" {
 			sign, words = "--", "not touched"
 		}
-		s.Row("  "+sign+"  ", 6, fmt.Sprintf("%-24s  ", t.Folder+" "+t.To), strings.Join(append([]string{words}, t.Because...), "\n"))
+		s.Row("  "+sign+"  ", 6, fmt.Sprintf("%-*s  ", width, t.Folder+" "+t.To), strings.Join(append([]string{words}, t.Because...), "\n"))
 	}
 	if n := len(run.Probes); n > 0 {
 		s.Print("\n%s\n", s.Wrap(fmt.Sprintf("  It took %d probes to find out. What was found on each page is in the report.", n), ""))

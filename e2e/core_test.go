@@ -250,22 +250,23 @@ func TestCMSThatFails(t *testing.T) {
 	}
 }
 
-// A site whose CMS is replaced, over and over.
+// A site of which something is replaced, over and over.
 type replaced struct {
 	*victim
-	root, release string
-	isOld, isNew  func() bool
-	back          func() // as it was at first
+	root         string
+	update       []string // packages
+	isOld, isNew func() bool
+	back         func() // as it was at first
 }
 
-// Killed at any moment, the CMS is wholly one release once `recover` has run, and no gate is left.
+// Killed at any moment, what is replaced is wholly of one version once `recover` has run, and no gate is left.
 func (r *replaced) torment(t *testing.T, seed, each int, longest time.Duration) {
 	t.Helper()
 	random := rand.New(rand.NewPCG(24, uint64(seed)))
 	const last = 12 // no replacement has more entries in its journal
 	for entries := 1 + random.IntN(each); entries <= last; entries += each {
 		moment := time.Duration(random.Int64N(int64(longest)))
-		if _, came := r.killAt(t, both, entries, moment, "update", r.release, "--allow-major"); !came {
+		if _, came := r.killAt(t, both, entries, moment, append([]string{"update", "--allow-major"}, r.update...)...); !came {
 			r.back() // it was over first
 			continue
 		}
@@ -302,7 +303,7 @@ func TestCMSReplacementKilled(t *testing.T) {
 		}
 		f.run(t, "snapshot").want(t, 0)
 		old, wanted := own(), filesOf(packageTree(t, "rowlock-3.3.0"))
-		r := &replaced{victim: &victim{workspace: f.care, kills: map[string]int{}}, root: f.root, release: f.pkg("rowlock-3.3.0")}
+		r := &replaced{victim: &victim{workspace: f.care, kills: map[string]int{}}, root: f.root, update: []string{f.pkg("rowlock-3.3.0")}}
 		r.isOld = func() bool { return len(files.Content.Compare(old, own())) == 0 }
 		r.isNew = func() bool { return len(files.Content.Compare(wanted, filesOf(own()))) == 0 }
 		r.back = func() { r.run(t, "restore", "snap-1", "--yes").want(t, 0) }
@@ -318,7 +319,7 @@ func TestCMSReplacementKilled(t *testing.T) {
 		site, care := coreSite(t)
 		wetland(t, care, "snapshot").want(t, 0)
 		old, rows := coreOf(t, site.Root), rowsOf(t, site.Account.Root, "of_")
-		r := &replaced{victim: &victim{workspace: care, kills: map[string]int{}}, root: site.Root, release: corePackage(t, "wordpress-new", nil)}
+		r := &replaced{victim: &victim{workspace: care, kills: map[string]int{}}, root: site.Root, update: []string{corePackage(t, "wordpress-new", nil)}}
 		r.isOld = func() bool {
 			is := len(files.Content.Compare(old, coreOf(t, site.Root))) == 0
 			if is {

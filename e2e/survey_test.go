@@ -132,10 +132,10 @@ foreach ( wp_get_themes() as $folder => $theme ) { echo 'theme ' . $folder . ' '
 	var found surveyed
 	wetland(t, workspace, "survey", "--json").want(t, 0).decode(t, &found)
 	var ours []string
-	forms := map[string]string{}
+	kinds := map[string]string{}
 	for _, c := range found.Components {
-		forms[c.Folder] = c.Form
-		if c.Form == "" && c.Version != "" || c.Form == "single file" {
+		kinds[c.Folder] = c.Kind + " " + c.Form
+		if c.Form == "" && c.Version != "" || c.Kind == "plugin" && c.Form == "single file" {
 			ours = append(ours, strings.TrimSpace(c.Kind+" "+c.Folder+" "+c.Version+" "+map[bool]string{true: "true", false: "false"}[c.Active]))
 		}
 	}
@@ -145,10 +145,10 @@ foreach ( wp_get_themes() as $folder => $theme ) { echo 'theme ' . $folder . ' '
 	if !slices.Equal(ours, theirs) {
 		t.Errorf("the survey says\n%s\nWordPress says\n%s", strings.Join(ours, "\n"), strings.Join(theirs, "\n"))
 	}
-	if forms["always.php"] != "must-use" || forms["advanced-cache.php"] != "drop-in" || forms["single-sailing.php"] != "single file" {
-		t.Errorf("forms: %v", forms)
+	if kinds["always.php"] != "must-use plugin single file" || kinds["advanced-cache.php"] != "drop-in single file" || kinds["single-sailing.php"] != "plugin single file" {
+		t.Errorf("kinds: %v", kinds)
 	}
-	if !slices.Equal(found.Automatic, []string{"WordPress itself, minor versions", "the plugin enquiries"}) {
+	if !slices.Equal(found.Automatic, []string{"language packs", "WordPress itself, minor versions", "the plugin enquiries"}) {
 		t.Errorf("automatic updates: %q", found.Automatic)
 	}
 }

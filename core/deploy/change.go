@@ -38,6 +38,8 @@ type Change struct {
 	fresh   bool // nothing waits at the staged place yet
 	// Companions are the folders of plugins that belong to a theme.
 	Companions []string
+	// Follows is the change of the plugin that brought this one, which goes where that goes; nil: it is wanted for itself.
+	Follows *Change
 }
 
 // Title names the change for people.
@@ -103,11 +105,11 @@ func Holds(ctx context.Context, s *session.Session, c *Change, at string, tree f
 // model is the tree whose owners and modes the new one gets: the old one, or of a new
 // component the folder that it goes into.
 func model(ctx context.Context, s *session.Session, c *Change) (files.Tree, error) {
-	if !c.Target.New && !c.IsCore() {
+	if !c.Target.New && !c.inParts() {
 		return c.OldTree, nil
 	}
 	around := path.Dir(c.Live)
-	if c.IsCore() {
+	if c.inParts() {
 		around = c.Live
 	}
 	above, err := s.Site.Files.Lstat(ctx, around)
@@ -197,8 +199,11 @@ func ReturnTree(ctx context.Context, s *session.Session, c *Change, from *snapsh
 		proved, err = takeAway(ctx, s, c)
 		return proved, "", err
 	}
-	if c.IsCore() {
+	switch {
+	case c.IsCore():
 		return returnCore(ctx, s, c, from)
+	case c.inParts():
+		return returnParts(ctx, s, c, from)
 	}
 	count, _ := c.OldTree.Total()
 	proved = fmt.Sprintf("%s of %s %s equal to %s", phrase.Plural(count, "file"), c.Target.Folder, phrase.Version(c.Target.From), from.Name)
@@ -321,6 +326,24 @@ func oldSource(ctx context.Context, s *session.Session, c *Change, from *snapsho
 		return files.SourceIn(ctx, s.Site.Files, c.Staged)
 	}
 	return snapshot.Source(ctx, s.Store, items)
+}
+
+// Leaders are the changes that follow no other one.
+func Leaders(all []*Change) []*Change {
+	return slices.DeleteFunc(slices.Clone(all), func(c *Change) bool { return c.Follows != nil })
+}
+
+// WithFollowers adds to some changes those of all that follow them.
+func WithFollowers(some, all []*Change) (whole []*Change) {
+	for _, c := range some {
+		whole = append(whole, c)
+		for _, other := range all {
+			if other.Follows == c {
+				whole = append(whole, other)
+			}
+		}
+	}
+	return whole
 }
 
 // WithFate picks the changes that had such a fate; "": none yet.

@@ -134,10 +134,13 @@ func SwitchCompiled(ctx context.Context, s *session.Session, group []*Change, me
 func ownTimes(ctx context.Context, s *session.Session, group []*Change) (borrowed bool, err error) {
 	for _, c := range group {
 		now := map[string]time.Time{}
-		err := files.Walk(ctx, s.Site.Files, c.Live, files.Scope{}, func(at string, entry files.Entry) error {
-			now[at] = entry.Modified
-			return nil
-		})
+		scope, err := c.standAt(c.Live).Scope(ctx, s.Site.Files)
+		if err == nil {
+			err = files.Walk(ctx, s.Site.Files, c.Live, scope, func(at string, entry files.Entry) error {
+				now[at] = entry.Modified
+				return nil
+			})
+		}
 		if err != nil && !errors.Is(err, fs.ErrNotExist) { // what is missing is noticed where all is proved
 			return borrowed, err
 		}

@@ -14,7 +14,6 @@ import (
 	"wetland/core/files"
 	"wetland/core/phrase"
 	"wetland/core/progress"
-	"wetland/core/runs"
 	"wetland/core/session"
 	"wetland/core/site/cms"
 	"wetland/core/snapshot"
@@ -188,20 +187,9 @@ func WaitBehindGate(ctx context.Context, s *session.Session) error {
 	return s.Clock.Wait(ctx, s.Site.SettleTime())
 }
 
-// putPart puts one part in place as in a tree, unless it is so.
+// putPart puts one part of the CMS in place as in a tree, unless it is so.
 func (c *Change) putPart(ctx context.Context, s *session.Session, name string, want files.Tree, from func() (string, error)) error {
-	live, wanted := path.Join(c.Live, name), part(want, name)
-	if c.partIs(ctx, s, c.Live, name, wanted) {
-		return nil
-	}
-	if len(wanted) == 0 {
-		return s.Site.Files.Rename(ctx, live, c.Staged+".gone-"+strings.ToLower(rand.Text()[:8])+"-"+name)
-	}
-	at, err := c.findPart(ctx, s, name, wanted, from)
-	if err != nil {
-		return err
-	}
-	_, err = swapAnyway(ctx, s, live, at)
+	_, err := c.exchangePart(ctx, s, name, want, from, swapAnyway)
 	return err
 }
 
@@ -231,8 +219,7 @@ func (c *Change) findPart(ctx context.Context, s *session.Session, name string, 
 
 // partIs tells whether a part is at a place as it is wanted; an empty tree is a part that is not there.
 func (c *Change) partIs(ctx context.Context, s *session.Session, at, name string, wanted files.Tree) bool {
-	one := &Change{Target: &runs.Target{Parts: []string{name}}, Live: at}
-	present, err := one.treeAt(ctx, s, at)
+	present, err := cms.Stand{Folder: at, Parts: []string{name}}.Read(ctx, s.Site.Files)
 	return err == nil && len(files.Exact.Compare(wanted, present)) == 0
 }
 

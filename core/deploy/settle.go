@@ -33,14 +33,24 @@ func SettleAfter(ctx context.Context, s *session.Session, wait func(context.Cont
 }
 
 // SwapText says how a swap was done.
-func SwapText(done files.Swapped) string {
+func SwapText(done files.Swapped) string { return swapText(done, "the folder") }
+
+func swapText(done files.Swapped, what string) string {
 	switch done.How {
 	case files.ByExchange:
-		return "in one step: the folder was never absent"
+		return "in one step: " + what + " was never absent"
 	case files.ByRenames:
-		return fmt.Sprintf("by two renames: the folder was absent for %s", done.Gap.Round(time.Microsecond))
+		return fmt.Sprintf("by two renames: %s was absent for %s", what, done.Gap.Round(time.Microsecond))
 	}
 	return "moved into its empty place"
+}
+
+// PutText says how a change was put in place.
+func (c *Change) PutText(done files.Swapped) string {
+	if c.inParts() && done.How != "" {
+		return swapText(done, "each file")
+	}
+	return SwapText(done)
 }
 
 // VisitUpgrades lets the CMS run its upgrades. What the visits answer is judged with the

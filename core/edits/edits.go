@@ -35,8 +35,8 @@ func (e *Edits) All() []string {
 // when no original is at hand: then nobody can know. present is what is installed, if that was read
 // just now; nil: it is read here.
 func HandEdits(ctx context.Context, s *site.Site, c cms.Component, present files.Tree, shelf []packages.Entry) (*Edits, error) {
-	folder, whole := c.OneFolder()
-	if !whole {
+	stand, known := c.Stand()
+	if !known {
 		return nil, nil // no package is the original of such a one
 	}
 	entry, onShelf := OriginalOnShelf(c, shelf)
@@ -45,7 +45,7 @@ func HandEdits(ctx context.Context, s *site.Site, c cms.Component, present files
 		return nil, err
 	}
 	if present == nil {
-		if present, err = files.ReadTree(ctx, s.Files, folder.Path, files.Scope{}); err != nil {
+		if present, err = stand.Read(ctx, s.Files); err != nil {
 			return nil, err
 		}
 	}
@@ -59,7 +59,7 @@ func HandEdits(ctx context.Context, s *site.Site, c cms.Component, present files
 		if err != nil {
 			return nil, err
 		}
-		installed = p.Tree
+		installed = stand.Only(p.Tree)
 		if err := p.Close(); err != nil {
 			return nil, err
 		}

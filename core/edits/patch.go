@@ -30,8 +30,8 @@ var ErrNoOriginal = errors.New("the original package of the installed version is
 // from the original on the shelf. It wraps ErrNoOriginal if there is none.
 func EditsPatch(ctx context.Context, s *site.Site, c cms.Component, shelf []packages.Entry) (patch string, err error) {
 	entry, ok := OriginalOnShelf(c, shelf)
-	folder, whole := c.OneFolder()
-	if !ok || !whole {
+	stand, known := c.Stand()
+	if !ok || !known {
 		return "", fmt.Errorf("%s %s: %w", c.Folder, phrase.Version(c.Version), ErrNoOriginal)
 	}
 	p, err := packages.Open(ctx, entry.File, s.CMS.ReadHeader)
@@ -39,14 +39,14 @@ func EditsPatch(ctx context.Context, s *site.Site, c cms.Component, shelf []pack
 		return "", err
 	}
 	defer func() { err = errors.Join(err, p.Close()) }()
-	present, err := files.ReadTree(ctx, s.Files, folder.Path, files.Scope{})
+	present, err := stand.Read(ctx, s.Files)
 	if err != nil {
 		return "", err
 	}
 	var out strings.Builder
-	for _, differ := range files.Content.Compare(p.Tree, present) {
+	for _, differ := range files.Content.Compare(stand.Only(p.Tree), present) {
 		before := textOf(func() (io.ReadCloser, error) { return p.Source(files.Item{Path: differ.Path}) }, differ.Side == files.OnlyNow)
-		after := textOf(func() (io.ReadCloser, error) { return s.Files.Open(ctx, path.Join(folder.Path, differ.Path), 0) }, differ.Side == files.OnlyBefore)
+		after := textOf(func() (io.ReadCloser, error) { return s.Files.Open(ctx, path.Join(stand.Folder, differ.Path), 0) }, differ.Side == files.OnlyBefore)
 		if before == nil || after == nil {
 			fmt.Fprintf(&out, "%s: %s (not shown: too large, or no text)\n", differ.Path, differ.What)
 			continue
@@ -64,8 +64,8 @@ func ChangeOf(ctx context.Context, fsys files.FS, installed cms.Component, prese
 	if !wasThere && !isThere {
 		return name + ": neither version has this file\n"
 	}
-	folder, _ := installed.OneFolder()
-	before := textOf(func() (io.ReadCloser, error) { return fsys.Open(ctx, path.Join(folder.Path, name), 0) }, !wasThere)
+	stand, _ := installed.Stand()
+	before := textOf(func() (io.ReadCloser, error) { return fsys.Open(ctx, path.Join(stand.Folder, name), 0) }, !wasThere)
 	after := textOf(func() (io.ReadCloser, error) { return p.Source(files.Item{Path: name}) }, !isThere)
 	if before == nil || after == nil {
 		return name + ": not shown: too large, or no text\n"

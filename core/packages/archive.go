@@ -169,7 +169,7 @@ func (p *Package) read(ctx context.Context, readHeader HeaderReader) error {
 	}
 	p.Header, err = readHeader(archiveFolder{p})
 	if errors.Is(err, cms.ErrNoHeader) {
-		return fmt.Errorf("its folder %s has no header of a theme or plugin, and is not the CMS itself: it is not installable. Perhaps it is a bundle, with the installable zip inside", p.Folder)
+		return fmt.Errorf("its folder %s has no header of a theme or plugin, and is neither a language pack nor the CMS itself: it is not installable. Perhaps it is a bundle, with the installable zip inside", p.Folder)
 	}
 	return err
 }

@@ -9,6 +9,7 @@ import (
 	"maps"
 	"os"
 	"path"
+	"path/filepath"
 	"slices"
 	"strings"
 
@@ -35,6 +36,9 @@ func Find(ctx context.Context, file, shown, scratch string, readHeader HeaderRea
 }
 
 func find(ctx context.Context, file, shown, scratch string, readHeader HeaderReader, depth int) ([]*Package, error) {
+	if depth == 0 && strings.EqualFold(path.Ext(file), ".php") {
+		return findSingle(ctx, file, shown, scratch, readHeader)
+	}
 	whole, err := openShown(ctx, file, shown, readHeader)
 	if err == nil {
 		return []*Package{whole}, nil
@@ -82,11 +86,12 @@ func (b *bundle) search(ctx context.Context, entries []*zip.File) (found []*Pack
 	if err != nil {
 		return nil, err
 	}
-	if b.holdsCore(entries) {
+	base := b.rootHolds(entries)
+	if base != "" {
 		folders = []string{"."}
 	}
 	for _, folder := range folders {
-		p, err := b.repack(ctx, entries, folder)
+		p, err := b.repack(ctx, entries, folder, base)
 		if err != nil {
 			return found, fmt.Errorf("its folder %s: %w", folder, err)
 		}
@@ -129,14 +134,85 @@ func (p *Package) Companions(ctx context.Context, scratch string, readHeader Hea
 	return b.search(ctx, inner)
 }
 
-// holdsCore tells whether the files of a CMS lie in the archive without a folder around them.
-func (b *bundle) holdsCore(entries []*zip.File) bool {
+// rootHolds tells what lies in the archive without a folder around it, by the name of the folder that it gets: a CMS, or
+// the files of what is installed without a folder of its own. "": nothing does.
+func (b *bundle) rootHolds(entries []*zip.File) string {
 	whole := Package{entries: map[string]*zip.File{}}
 	for _, entry := range entries {
 		whole.entries[strings.TrimSuffix(entry.Name, "/")] = entry
 	}
 	header, err := b.readHeader(archiveFolder{&whole})
-	return err == nil && header.Kind == cms.Core
+	switch {
+	case err != nil || header.Kind != cms.Core && header.Alone == "":
+		return ""
+	case header.Kind == cms.Core:
+		return "core"
+	}
+	further := func(entry *zip.File) bool {
+		return strings.EqualFold(path.Ext(entry.Name), ".php") && entry.Name != header.Alone && !strings.HasPrefix(entry.Name, stem(header.Alone)+"/")
+	}
+	if header.Kind != cms.Language && slices.ContainsFunc(entries, further) {
+		return "" // it is a folder, whose name must be known
+	}
+	return stem(header.Alone)
+}
+
+// stem is the name of a script without its ending.
+func stem(name string) string { return strings.TrimSuffix(name, ".php") }
+
+// findSingle opens a script by itself as the package that it is.
+func findSingle(ctx context.Context, file, shown, scratch string, readHeader HeaderReader) ([]*Package, error) {
+	if _, err := hashArchive(file, shown); err != nil {
+		return nil, unreadable{err}
+	}
+	text, err := os.ReadFile(file)
+	if err != nil {
+		return nil, unreadable{fmt.Errorf("read the package: %w", err)}
+	}
+	p, err := packSingle(ctx, path.Base(filepath.ToSlash(file)), text, shown, scratch, readHeader)
+	if err != nil {
+		return nil, err
+	}
+	return []*Package{p}, nil
+}
+
+// packSingle makes a package of one file.
+func packSingle(ctx context.Context, name string, text []byte, shown, scratch string, readHeader HeaderReader) (*Package, error) {
+	out, err := os.CreateTemp(scratch, "package-*.zip")
+	if err != nil {
+		return nil, err
+	}
+	archive := zip.NewWriter(out)
+	to, err := archive.Create(stem(name) + "/" + name)
+	if err == nil {
+		_, err = to.Write(text)
+	}
+	if err := errors.Join(err, archive.Close(), out.Close()); err != nil {
+		return nil, err
+	}
+	return openShown(ctx, out.Name(), shown, readHeader)
+}
+
+// Single makes a package of its own of one file of this one, under the name that it has where it is put: plugins bring files
+// that are put elsewhere. Close it when done. Its error wraps fs.ErrNotExist where there is no such file.
+func (p *Package) Single(ctx context.Context, at, name, scratch string, readHeader HeaderReader) (*Package, error) {
+	entry, ok := p.entries[at]
+	if !ok || entry.FileInfo().IsDir() {
+		return nil, fmt.Errorf("%s in %s: %w", at, p.Folder, os.ErrNotExist)
+	}
+	from, err := entry.Open()
+	if err != nil {
+		return nil, err
+	}
+	text, err := io.ReadAll(from) // its size was checked
+	if err = errors.Join(err, from.Close()); err != nil {
+		return nil, err
+	}
+	single, err := packSingle(ctx, name, text, at, scratch, readHeader)
+	if single != nil {
+		single.Origin = p.Origin
+	}
+	return single, err
 }
 
 // Inside opens the packages that lie as folders two below a folder of this one: a CMS comes with themes and plugins so.
@@ -210,16 +286,15 @@ func sortedByName(entries []*zip.File) []*zip.File {
 	return entries
 }
 
-// repack makes an archive of its own of one folder of the bundle.
-func (b *bundle) repack(ctx context.Context, entries []*zip.File, folder string) (*Package, error) {
+// repack makes an archive of its own of one folder of the bundle; of all that lies in its root under the name base.
+func (b *bundle) repack(ctx context.Context, entries []*zip.File, folder, base string) (*Package, error) {
 	out, err := os.CreateTemp(b.scratch, "package-*.zip")
 	if err != nil {
 		return nil, err
 	}
 	archive := zip.NewWriter(out)
-	base := path.Base(folder)
-	if folder == "." {
-		base = "core"
+	if folder != "." {
+		base = path.Base(folder)
 	}
 	for _, entry := range entries {
 		rel, ok := strings.CutPrefix(entry.Name, folder+"/")

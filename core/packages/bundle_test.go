@@ -189,3 +189,93 @@ func TestBundleOfManyFolders(t *testing.T) {
 		}
 	}
 }
+
+// readLoose knows plugins by a script that begins with their name, and language packs by their files' ending.
+func readLoose(folder cms.Folder) (cms.Header, error) {
+	names, err := folder.Names()
+	for _, name := range names {
+		if strings.HasSuffix(name, ".po") {
+			return cms.Header{Kind: cms.Language, Name: "bell-de_DE", Alone: "bell-de_DE", Version: "1"}, nil
+		}
+		if strings.HasSuffix(name, ".php") {
+			file, err := folder.Open(name)
+			if err != nil {
+				return cms.Header{}, err
+			}
+			defer file.Close()
+			if text, err := io.ReadAll(file); err != nil || strings.HasPrefix(string(text), "<?php // Bell") {
+				return cms.Header{Kind: cms.Plugin, Name: "Bell", Alone: name, Version: "1"}, err
+			}
+		}
+	}
+	return cms.Header{}, errors.Join(cms.ErrNoHeader, err)
+}
+
+// What is installed without a folder of its own comes without one, too, or as a script alone.
+func TestFindLoose(t *testing.T) {
+	const bell = "<?php // Bell"
+	for _, c := range []struct {
+		name    string
+		entries []entry
+		want    string // its folder, and what is in it; "": refused
+	}{
+		{"a script", []entry{{name: "bell.php", text: bell}}, "bell: . bell.php"},
+		{"with something to read", []entry{{name: "bell.php", text: bell}, {name: "readme.txt", text: "x"}}, "bell: . bell.php readme.txt"},
+		{"with a folder of its name", []entry{{name: "bell.php", text: bell}, {name: "bell/part.php", text: "<?php"}}, "bell: . bell bell.php bell/part.php"},
+		{"several scripts: a folder whose name is lost", []entry{{name: "bell.php", text: bell}, {name: "other.php", text: "<?php"}}, ""},
+		{"a language pack", []entry{{name: "bell-de_DE.po", text: "x"}, {name: "bell-de_DE.mo", text: "x"}}, "bell-de_DE: . bell-de_DE.mo bell-de_DE.po"},
+		{"hostile", []entry{{name: "bell.php", text: bell}, {name: "../x.php", text: "<?php"}}, ""},
+	} {
+		file := archiveOf(t, c.entries...)
+		found, err := Find(t.Context(), file, file, t.TempDir(), readLoose)
+		got := ""
+		for _, p := range found {
+			got += p.Folder + ":"
+			for _, item := range p.Tree {
+				got += " " + item.Path
+			}
+			if err := p.Close(); err != nil {
+				t.Error(err)
+			}
+		}
+		if got != c.want || (err == nil) != (c.want != "") {
+			t.Errorf("%s: %q %v", c.name, got, err)
+		}
+	}
+	script := filepath.Join(t.TempDir(), "bell.php")
+	for text, good := range map[string]bool{bell: true, "<?php // nothing": false} {
+		if err := os.WriteFile(script, []byte(text), 0o600); err != nil {
+			t.Fatal(err)
+		}
+		found, err := Find(t.Context(), script, script, t.TempDir(), readLoose)
+		if (err == nil) != good || good && (len(found) != 1 || found[0].Folder != "bell" || found[0].Origin != script) {
+			t.Errorf("%q: %v %v", text, found, err)
+		}
+	}
+	if _, err := Find(t.Context(), script+".php", script+".php", t.TempDir(), readLoose); !errors.Is(err, ErrUnreadable) {
+		t.Errorf("a script that is not there: %v", err)
+	}
+}
+
+// A plugin's file becomes a package of its own, under the name that it has on the site.
+func TestSingle(t *testing.T) {
+	file := archiveOf(t, entry{name: "bell/bell.php", text: "<?php // Bell"}, entry{name: "bell/inc/cache.php", text: "<?php // Bell's cache"})
+	p, err := Open(t.Context(), file, readLoose)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer p.Close()
+	single, err := p.Single(t.Context(), "inc/cache.php", "object-cache.php", t.TempDir(), readLoose)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer single.Close()
+	if text, err := single.Text("object-cache.php"); text != "<?php // Bell's cache" || err != nil || len(single.Tree) != 2 {
+		t.Errorf("%q %v %v", text, single.Tree, err)
+	}
+	for _, at := range []string{"inc", "inc/other.php"} {
+		if _, err := p.Single(t.Context(), at, "x.php", t.TempDir(), readLoose); !errors.Is(err, os.ErrNotExist) {
+			t.Errorf("%s: %v", at, err)
+		}
+	}
+}

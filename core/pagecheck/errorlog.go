@@ -13,6 +13,7 @@ import (
 	"wetland/core/progress"
 	"wetland/core/runs"
 	"wetland/core/session"
+	"wetland/core/site"
 	"wetland/core/site/cms"
 	"wetland/core/smoke"
 	"wetland/core/workspace"
@@ -79,7 +80,7 @@ func ReadLogs(ctx context.Context, s *session.Session, judgement *smoke.Judgemen
 			}
 			fresh, known = fresh+len(lines), known+len(before)
 			for _, line := range lines {
-				judgement.Add(logFinding(line, s.Site.CMS.Layout(), targets))
+				judgement.Add(logFinding(line, s, targets))
 			}
 		}
 		switch {
@@ -107,10 +108,10 @@ func logsThere(ctx context.Context, s *session.Session) []*errorlog.Log {
 	return slices.DeleteFunc(there, func(log *errorlog.Log) bool { return log == nil })
 }
 
-func logFinding(line string, layout cms.Layout, targets []*runs.Target) smoke.Finding {
+func logFinding(line string, s *session.Session, targets []*runs.Target) smoke.Finding {
 	finding := smoke.Finding{Page: errorlog.LogPage, Check: "php log", Verdict: smoke.Doubtful, What: "PHP logged a fatal error", Evidence: line}
 	for _, t := range targets {
-		if NamesFileOf(line, layout, t) {
+		if NamesFileOf(line, s, t) {
 			finding.Verdict, finding.What = smoke.Broken, "PHP logged a fatal error in "+t.Folder
 		}
 	}
@@ -119,7 +120,14 @@ func logFinding(line string, layout cms.Layout, targets []*runs.Target) smoke.Fi
 
 // NamesFileOf tells whether a message names a file of a component, by the last two folders of its
 // name: PHP may know the site by another path than we do.
-func NamesFileOf(message string, layout cms.Layout, t *runs.Target) bool {
-	folder, err := layout.Folder(t.Kind, t.Folder)
-	return err == nil && strings.Contains(message, "/"+path.Join(path.Base(path.Dir(folder.Path)), t.Folder)+"/")
+func NamesFileOf(message string, s *session.Session, t *runs.Target) bool {
+	begins := func(place cms.Place) bool {
+		short := "/" + path.Join(path.Base(path.Dir(place.Path)), path.Base(place.Path))
+		return strings.Contains(message, short+"/") || place.Single && strings.Contains(message, short)
+	}
+	if installed, ok := site.Component(s.Components, t.Kind, t.Folder); ok && t.Kind != cms.Core {
+		return slices.ContainsFunc(installed.Places, begins)
+	}
+	folder, err := s.Site.CMS.Layout().Folder(t.Kind, t.Folder)
+	return err == nil && begins(folder)
 }

@@ -29,15 +29,15 @@ import (
 
 // TargetOf finds what the package is to replace, and what stands against that.
 func TargetOf(s *session.Session, p *packages.Package, allowed Allowed, why *runs.Reasons) *runs.Target {
-	t := &runs.Target{Kind: p.Header.Kind, Folder: p.Folder, Name: p.Header.Name, To: p.Header.Version, Package: p.Origin, Hash: p.Hash}
+	t := &runs.Target{Kind: p.Header.Kind, Folder: p.Folder, Name: cmp.Or(p.Header.Name, p.Folder), To: p.Header.Version, Package: p.Origin, Hash: p.Hash}
 	if absolute, err := filepath.Abs(p.Origin); err == nil {
 		t.Package = absolute
 	}
-	if err := checkKind(s, t); err != nil {
-		why.AddError(err, "Bring it in by the CMS's own dashboard.")
+	installed, ok := site.Component(s.Components, p.Header.Kind, p.Folder)
+	if err := checkKind(s, t, ok); err != nil {
+		why.AddError(err, "Bring it in by the CMS's own dashboard first. From then on Wetland brings in its new versions.")
 		return t
 	}
-	installed, ok := site.Component(s.Components, p.Header.Kind, p.Folder)
 	if !ok && t.Kind == cms.Core {
 		why.Add(fmt.Sprintf("which version of %s is installed cannot be read", p.Header.Name), "Look at its files: a release of it is brought in over another one alone.")
 		return t
@@ -48,16 +48,16 @@ func TargetOf(s *session.Session, p *packages.Package, allowed Allowed, why *run
 		return t
 	}
 	t.From = installed.Version
-	if _, whole := installed.OneFolder(); !whole && t.Kind != cms.Core {
-		why.Add(fmt.Sprintf("%s is installed in another form (%s), and the package is a folder", p.Folder, cmp.Or(string(installed.Form), "several places")), "Bring it in by the CMS's own dashboard.")
+	if t.Kind != cms.Core {
+		t.Parts = takeParts(installed, p, why)
 	}
 	if installed.Problem != "" && !allowed.Return {
 		why.Add(fmt.Sprintf("the header of the installed %s cannot be read: %s", p.Folder, installed.Problem), "Fix or reinstall it by hand first.")
 	}
-	if installed.Name != "" && !strings.EqualFold(installed.Name, p.Header.Name) {
+	if installed.Name != "" && p.Header.Name != "" && !strings.EqualFold(installed.Name, p.Header.Name) {
 		why.Add(fmt.Sprintf("the package is %q, but the folder %s holds %q", p.Header.Name, p.Folder, installed.Name), "Check whether this is the right package: two different ones share a folder's name.")
 	}
-	switch version.Between(t.From, t.To) {
+	switch t.Kind.Distance(t.From, t.To) {
 	case version.Backward:
 		if !allowed.Older {
 			why.Add(fmt.Sprintf("the package is version %s, older than the installed %s", t.To, t.From), "Is it the right download? To go back on purpose, add --allow-older.")
@@ -75,8 +75,8 @@ func TargetOf(s *session.Session, p *packages.Package, allowed Allowed, why *run
 }
 
 // checkKind refuses what cannot be replaced on this site.
-func checkKind(s *session.Session, t *runs.Target) error {
-	if _, can := s.Site.CMS.(cms.Replaceable); t.Kind == cms.Core && can {
+func checkKind(s *session.Session, t *runs.Target, installed bool) error {
+	if _, can := s.Site.CMS.(cms.Replaceable); can && t.Kind == cms.Core || installed && t.Kind != cms.Core {
 		return nil
 	}
 	_, err := s.Site.CMS.Layout().Folder(t.Kind, t.Folder)
@@ -140,11 +140,20 @@ func (c Company) comes(kind cms.Kind, folder string) bool {
 
 // CheckPlace finds out, without touching anything, whether the files can be replaced.
 func CheckPlace(ctx context.Context, s *session.Session, t *runs.Target, p *packages.Package, why *runs.Reasons) {
-	place, err := s.Site.CMS.Layout().Folder(t.Kind, t.Folder)
-	if err != nil {
-		return // which is refused
+	live, err := PlaceOf(s, t.Kind, t.Folder)
+	if err != nil || t.Kind == cms.Core {
+		return // which is refused, or looked at by itself
 	}
-	fsys, live := s.Site.Files, place.Path
+	if len(t.Parts) > 0 {
+		c := &deploy.Change{Target: t, Live: live}
+		together(why,
+			func(why *runs.Reasons) { checkWritable(ctx, s, live, why) },
+			func(why *runs.Reasons) { checkRoom(ctx, s, live, p, why) },
+			func(why *runs.Reasons) { checkParts(ctx, s, c.Places(), why) },
+		)
+		return
+	}
+	fsys := s.Site.Files
 	entry, err := fsys.Lstat(ctx, live)
 	if err == nil && t.New {
 		why.Add(fmt.Sprintf("%s is there, but is no %s that the CMS knows", live, t.Kind), "Find out what it is, then move it out of the way.")

@@ -26,9 +26,10 @@ func TestOtherKindsAreRefused(t *testing.T) {
 		notInstalledThen bool
 	}{
 		{cms.Core, "rowlock", "Rowlock", "themes and plugins that are folders", false},
-		{"language pack", "de", "German", "themes and plugins that are folders", false},
-		{cms.Plugin, "bell.php", "Ferry bell", "another form (single file)", false},
-		{cms.Plugin, "tides", "Tides", "another form (several places)", false},
+		{cms.Language, "de", "German", "themes and plugins that are folders", false},
+		{cms.DropIn, "db.php", "", "themes and plugins that are folders", false},
+		{cms.Plugin, "bell.php", "Ferry bell", "no file that takes the place of bell.php", false},
+		{cms.Plugin, "tides", "Tides", "in several places", false},
 		{cms.Theme, "harbourlight", "Harbourlight", "", true},
 	} {
 		var why runs.Reasons

@@ -145,14 +145,17 @@ func CheckCore(ctx context.Context, s *session.Session, c *deploy.Change, step C
 	together(why,
 		func(why *runs.Reasons) { checkWritable(ctx, s, its.Root, why) },
 		func(why *runs.Reasons) { checkRoom(ctx, s, path.Dir(its.Root), c.Pkg, why) },
-		func(why *runs.Reasons) { checkCoreParts(ctx, s, c, its, why) },
+		func(why *runs.Reasons) { checkParts(ctx, s, c.Places(), why) },
 	)
+	if _, err := s.Site.Files.Lstat(ctx, path.Join(its.Root, ".git")); err == nil {
+		why.Add(fmt.Sprintf("%s is under version control (.git)", its.Root), "Update the CMS by that version control.")
+	}
 }
 
-// checkCoreParts looks at each part that is there.
-func checkCoreParts(ctx context.Context, s *session.Session, c *deploy.Change, core cms.CoreFiles, why *runs.Reasons) {
+// checkParts looks at each part that is there of what has no folder of its own.
+func checkParts(ctx context.Context, s *session.Session, places []string, why *runs.Reasons) {
 	owners, groups := map[int]bool{}, map[int]bool{}
-	for _, at := range c.Places() {
+	for _, at := range places {
 		entry, err := s.Site.Files.Lstat(ctx, at)
 		switch {
 		case errors.Is(err, fs.ErrNotExist):
@@ -161,7 +164,7 @@ func checkCoreParts(ctx context.Context, s *session.Session, c *deploy.Change, c
 			why.Add(fmt.Sprintf("%s cannot be looked at: %v", at, err), "Run Wetland as the user who owns the site's files.")
 			continue
 		case entry.Kind == files.Link:
-			why.Add(fmt.Sprintf("%s is a symbolic link to %s", at, entry.Target), "A CMS that others share is updated where it is. Else replace the link by what it points to.")
+			why.Add(fmt.Sprintf("%s is a symbolic link to %s", at, entry.Target), "What other sites share is updated where it is. Else replace the link by what it points to.")
 			continue
 		}
 		if !owners[entry.Owner] {
@@ -175,9 +178,6 @@ func checkCoreParts(ctx context.Context, s *session.Session, c *deploy.Change, c
 			checkMounts(ctx, s, at, why)
 			checkCollisions(ctx, s, at, why)
 		}
-	}
-	if _, err := s.Site.Files.Lstat(ctx, path.Join(core.Root, ".git")); err == nil {
-		why.Add(fmt.Sprintf("%s is under version control (.git)", core.Root), "Update the CMS by that version control.")
 	}
 }
 
@@ -228,7 +228,7 @@ func ExamineCore(ctx context.Context, s *session.Session, e *Examination, p *pac
 		e.advise("hand edits", Care, fmt.Sprintf("cannot be known: the original of version %s is not at hand", phrase.Version(installed.Version)), advice.Lead("Put it on the shelf:", advice.Shelve, fmt.Sprintf("%s-%s.zip", installed.Folder, installed.Version)))
 	}
 	for _, c := range s.Components {
-		switch c.Form {
+		switch c.Kind {
 		case cms.DropIn:
 			e.Add("drop-in", Care, c.Folder+" stands in for a part of the CMS: it was made for another version of it", "Look whether its maker has a newer one.")
 		case cms.MustUse:

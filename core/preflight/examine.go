@@ -215,10 +215,15 @@ func examine(ctx context.Context, s *session.Session, e *Examination, p *package
 	return CheckAutomatic(ctx, s, e, installed)
 }
 
-// PlaceOf is where a component is, or would be: its folder, or that which the CMS itself is in.
+// PlaceOf is where a component is, or would be: its folder, or that which its parts are in.
 func PlaceOf(s *session.Session, kind cms.Kind, folder string) (string, error) {
 	if core, can := s.Site.CMS.(cms.Replaceable); kind == cms.Core && can {
 		return core.Core().Root, nil
+	}
+	if installed, ok := site.Component(s.Components, kind, folder); ok {
+		if stand, known := installed.Stand(); known {
+			return stand.Folder, nil
+		}
 	}
 	place, err := s.Site.CMS.Layout().Folder(kind, folder)
 	return place.Path, err
@@ -282,15 +287,18 @@ func checkSwap(ctx context.Context, s *session.Session, e *Examination, live str
 // ExamineInstalled compares with what is installed: distance, files, hand edits,
 // child themes.
 func ExamineInstalled(ctx context.Context, s *session.Session, e *Examination, p *packages.Package, installed cms.Component, o Options) error {
-	folder, whole := installed.OneFolder()
-	if !whole {
+	stand, known := installed.Stand()
+	if !known {
 		return nil // which is refused
 	}
-	present, err := files.ReadTree(ctx, s.Site.Files, folder.Path, files.Scope{})
+	if len(stand.Parts) > 0 {
+		stand.Parts = takeParts(installed, p, &runs.Reasons{}) // with those that come in anew; reasons are told before
+	}
+	present, err := stand.Read(ctx, s.Site.Files)
 	if err != nil {
 		return err
 	}
-	e.Added, e.Changed, e.Removed = edits.SplitDifferences(present, p.Tree)
+	e.Added, e.Changed, e.Removed = edits.SplitDifferences(present, stand.Only(p.Tree))
 	for _, name := range o.Diff {
 		e.Diffs = append(e.Diffs, edits.ChangeOf(ctx, s.Site.Files, installed, present, p, path.Clean(name)))
 	}
@@ -299,7 +307,7 @@ func ExamineInstalled(ctx context.Context, s *session.Session, e *Examination, p
 		e.Add("distance", Care, fmt.Sprintf("the installed version is %d major releases behind", far), "Ask the vendor whether it must be reached one major release after the other.")
 	}
 	e.Add("files", Go, fmt.Sprintf("%d added, %d changed, %d removed", len(e.Added), len(e.Changed), len(e.Removed)), "")
-	if e.Log = changeLog(p, installed.Version); e.Log == "" {
+	if e.Log = changeLog(p, installed.Version); e.Log == "" && installed.Kind != cms.Language {
 		e.Add("change log", Care, "the package has none for these versions", "Ask the vendor what changed.")
 	}
 	found, err := edits.OfInstalled(ctx, s, installed, present)
@@ -317,11 +325,11 @@ func ExamineInstalled(ctx context.Context, s *session.Session, e *Examination, p
 		e.Add("hand edits", No, "would be overwritten: "+phrase.List(found.All(), 4), EditsAdvice(installed.Kind))
 	}
 	checkChildren(ctx, s, e, installed, o.Package)
-	return nil
+	return examineFollowers(ctx, s, e, p, installed)
 }
 
 func examineDistance(s *session.Session, e *Examination, p *packages.Package, installed cms.Component, o Options) {
-	distance := version.Between(installed.Version, p.Header.Version)
+	distance := installed.Kind.Distance(installed.Version, p.Header.Version)
 	worth, do := Go, []advice.Step{}
 	switch {
 	case distance == version.Major && !o.Major:
@@ -463,8 +471,10 @@ func CheckAutomatic(ctx context.Context, s *session.Session, e *Examination, ins
 	if err != nil {
 		return err
 	}
-	if name := fmt.Sprintf("the %s %s", installed.Kind, installed.Folder); slices.Contains(automatic, name) {
-		e.Add("automatic updates", Care, "the CMS updates "+name+" by itself, and may undo this", "Switch that off in the CMS if you mean to stay at a version.")
+	for _, one := range automatic {
+		if one.Updates(installed.Kind, installed.Folder) {
+			e.Add("automatic updates", Care, "the CMS updates "+one.Words+" by itself, and may go on from there, or undo this", "Switch that off in the CMS if you mean to stay at a version.")
+		}
 	}
 	return nil
 }

@@ -179,7 +179,7 @@ func (to shelving) shelve(ctx context.Context, want wantedPackage) (entries []pa
 		return nil, err
 	}
 	for _, p := range found {
-		p.Folder = installedFolder(to.installed, p)
+		fit(to.installed, p)
 		entry, addErr := to.shelf.Add(p, want.shown)
 		err = errors.Join(err, addErr, p.Close())
 		if addErr == nil {
@@ -215,7 +215,7 @@ func List(ctx context.Context, w *workspace.Workspace) ([]OnShelf, error) {
 	for _, entry := range entries {
 		one := OnShelf{Entry: entry}
 		if component, ok := site.Component(installed, entry.Kind, entry.Folder); ok {
-			one.Installed, one.Distance = component.Version, version.Between(component.Version, entry.Version)
+			one.Installed, one.Distance = component.Version, entry.Kind.Distance(component.Version, entry.Version)
 		}
 		all = append(all, one)
 	}
@@ -277,7 +277,7 @@ func ReadPackage(ctx context.Context, s *session.Session, name, choice, scratch 
 		why.Advise(fmt.Sprintf("%s holds several packages: %s", filepath.Base(file), strings.Join(titles, "; ")), advice.Lead("Name one with --pick FOLDER, or put all of them on the shelf:", advice.Shelve, file))
 		return nil, nil, nil
 	}
-	found[picked].Folder = installedFolder(s.Components, found[picked])
+	fit(s.Components, found[picked])
 	inside, err := companions(ctx, s, found[picked], scratch)
 	return found[picked], append(beside, inside...), err
 }
@@ -368,17 +368,20 @@ func besideOf(s *session.Session, p *packages.Package) Beside {
 	return one
 }
 
-// installedFolder returns the folder that a package's is meant for. Archives of a vendor's
-// repository have folders such as name-2.5.1 or name-main: where a component of that name is
-// installed, and the text domain or the folder's own beginning says that it is meant, its folder
-// is the one. Shelf and updates go by the same rule.
-func installedFolder(components []cms.Component, p *packages.Package) string {
+// fit gives a package the kind and the folder of the installed component that it is meant for. Archives of a vendor's
+// repository have folders such as name-2.5.1 or name-main: where a component of that name is installed, and the text
+// domain or the folder's own beginning says that it is meant, its folder is the one. What is installed without a folder is
+// known by the name of its file. Shelf and updates go by the same rule.
+func fit(components []cms.Component, p *packages.Package) {
 	if _, ok := site.Component(components, p.Header.Kind, p.Folder); ok {
-		return p.Folder
+		return
 	}
 	same := func(c cms.Component) bool {
 		if p.Header.Kind == cms.Core && c.Kind == cms.Core {
 			return strings.EqualFold(c.Name, p.Header.Name) // whatever the archive calls its folder
+		}
+		if _, whole := c.OneFolder(); !whole {
+			return isAlone(c, p)
 		}
 		if c.Kind != p.Header.Kind || c.Name == "" || !strings.EqualFold(c.Name, p.Header.Name) {
 			return false
@@ -387,9 +390,26 @@ func installedFolder(components []cms.Component, p *packages.Package) string {
 		return c.TextDomain != "" && c.TextDomain == p.Header.TextDomain || begins && ofRepository.MatchString(rest)
 	}
 	if i := slices.IndexFunc(components, same); i >= 0 {
-		return components[i].Folder
+		p.Header.Kind, p.Folder = components[i].Kind, components[i].Folder
+	} else if p.Header.Kind == cms.DropIn || p.Header.Kind == cms.Language {
+		p.Folder = p.Header.Alone
 	}
-	return p.Folder
+}
+
+// isAlone tells whether a package is that of a component without a folder of its own. The package of a must-use plugin
+// looks like that of any other: where it lies on the site makes it one.
+func isAlone(c cms.Component, p *packages.Package) bool {
+	kinds := []cms.Kind{p.Header.Kind}
+	if p.Header.Kind == cms.Plugin {
+		kinds = append(kinds, cms.MustUse, cms.DropIn)
+	}
+	if !slices.Contains(kinds, c.Kind) || p.Header.Alone == "" {
+		return false
+	}
+	if c.Kind == cms.Language {
+		return c.Folder == p.Header.Alone
+	}
+	return c.Folder == p.Header.Alone && (strings.EqualFold(c.Name, p.Header.Name) || c.Kind == cms.DropIn)
 }
 
 // ofRepository matches what archives of repositories add to the name of a folder.

@@ -99,6 +99,91 @@ func restWords(back, left []string) string {
 	return strings.Join(parts, "; ")
 }
 
+// PutBackCode puts back the code outside of the named places that runs with each request, whatever pages show: a version
+// that went may have written files in place of parts of the CMS, and they need not get along with the one before.
+func PutBackCode(ctx context.Context, s *session.Session, from *snapshot.Manifest, without []string) error {
+	r := &rest{s, from, without}
+	always := s.Site.CMS.Layout().Always
+	found := make([][]deploy.LooseChange, len(always))
+	err := files.AtOnce(ctx, s.Site.Files, len(always), func(ctx context.Context, i int) (err error) {
+		found[i], err = r.codeAt(ctx, always[i])
+		return err
+	})
+	loose := slices.Concat(found...)
+	if err != nil || len(loose) == 0 {
+		return err
+	}
+	return r.Step("drop-ins", 0, "", func() (progress.Mark, string, error) {
+		if err := r.saveRest(ctx, loose); err != nil {
+			return progress.Bad, "", err
+		}
+		if err := deploy.PutLoose(ctx, r.Session, loose); err != nil {
+			return progress.Bad, "", err
+		}
+		var notes []runs.RestNote
+		for _, change := range loose {
+			notes = append(notes, r.noteOf(change))
+		}
+		r.Run.Rest = append(r.Run.Rest, notes...)
+		back, left := splitNotes(notes)
+		return progress.Note, restWords(back, left), nil
+	})
+}
+
+// codeAt lists what differs from the snapshot at a place that is a file, a folder or nothing.
+func (r *rest) codeAt(ctx context.Context, at string) (loose []deploy.LooseChange, err error) {
+	area, below, err := r.from.AreaOf(at)
+	if err != nil {
+		return nil, nil // the snapshot has nothing of that part of the site
+	}
+	before := map[string]*snapshot.Item{}
+	var was files.Tree
+	for i, item := range area.Items {
+		if files.Within(item.Path, below) {
+			before[item.Path] = &area.Items[i]
+			was = append(was, item.Item)
+		}
+	}
+	now, err := readBelow(ctx, r.Site.Files, area.Path, below, before)
+	if err != nil {
+		return nil, err
+	}
+	for _, differ := range files.Content.Compare(was, now) {
+		if !r.isLeftOut(path.Join(area.Path, differ.Path)) && !r.isLog(path.Join(area.Path, differ.Path)) {
+			loose = append(loose, deploy.LooseChange{Area: area, Path: differ.Path, Item: before[differ.Path]})
+		}
+	}
+	return loose, nil
+}
+
+// readBelow reads what is at a place below a folder. What has the size and the time of its item is taken to be as it was.
+func readBelow(ctx context.Context, disk files.FS, top, below string, before map[string]*snapshot.Item) (files.Tree, error) {
+	known := func(at string, entry files.Entry) string {
+		item := before[path.Join(below, at)]
+		if item != nil && item.Kind == entry.Kind && item.Size == entry.Size && item.Modified.Equal(entry.Modified) {
+			return item.Hash
+		}
+		return ""
+	}
+	now, err := files.ReadTreeKnowing(ctx, disk, path.Join(top, below), files.Scope{}, known)
+	if errors.Is(err, fs.ErrNotExist) {
+		return nil, nil
+	}
+	for i := range now {
+		now[i].Path = path.Join(below, now[i].Path)
+	}
+	return now, err
+}
+
+// noteOf says what becomes of a path that is put back.
+func (r *rest) noteOf(change deploy.LooseChange) runs.RestNote {
+	note := runs.RestNote{What: path.Join(change.Area.Path, change.Path), Done: "as in " + r.from.Name + " again", Saved: r.restFolder()}
+	if change.Item == nil {
+		note.Done = "was not there before: taken away"
+	}
+	return note
+}
+
 // planRest lists what differs outside of themes, plugins and caches.
 func (r *rest) planRest(ctx context.Context) (loose []deploy.LooseChange, notes []runs.RestNote, err error) {
 	for _, area := range r.from.Areas {
@@ -120,12 +205,7 @@ func (r *rest) planRest(ctx context.Context) (loose []deploy.LooseChange, notes 
 				continue
 			}
 			change := deploy.LooseChange{Area: area, Path: differ.Path, Item: before[differ.Path]}
-			done := "as in " + r.from.Name + " again"
-			if change.Item == nil {
-				done = "was not there before: taken away"
-			}
-			loose = append(loose, change)
-			notes = append(notes, runs.RestNote{What: at, Done: done, Saved: r.restFolder()})
+			loose, notes = append(loose, change), append(notes, r.noteOf(change))
 		}
 	}
 	return loose, notes, nil

@@ -78,8 +78,12 @@ func Take(ctx context.Context, w *workspace.Workspace) (*Survey, error) {
 	} else {
 		defer db.Close()
 	}
-	if s.Automatic, err = opened.CMS.AutomaticUpdates(ctx, db); err != nil {
+	automatic, err := opened.CMS.AutomaticUpdates(ctx, db)
+	if err != nil {
 		s.Unknown = append(s.Unknown, fmt.Sprintf("which updates are automatic: %v", err))
+	}
+	for _, one := range automatic {
+		s.Automatic = append(s.Automatic, one.Words)
 	}
 	if err := s.components(ctx, opened, db); err != nil {
 		return nil, err
@@ -108,11 +112,11 @@ func Diff(ctx context.Context, w *workspace.Workspace, folder string) (string, e
 		return "", err
 	}
 	for _, c := range installed {
-		if _, whole := c.OneFolder(); whole && c.Folder == folder {
+		if _, known := c.Stand(); known && c.Folder == folder {
 			return edits.EditsPatch(ctx, opened, c, shelf)
 		}
 	}
-	return "", fmt.Errorf("no theme or plugin is installed in a folder %s", folder)
+	return "", fmt.Errorf("nothing that is called %s is installed", folder)
 }
 
 func (s *Survey) components(ctx context.Context, opened *site.Site, db database.Database) error {
@@ -130,7 +134,7 @@ func (s *Survey) components(ctx context.Context, opened *site.Site, db database.
 		}
 		c := Component{Component: one, StateUnknown: db == nil}
 		c.offer(shelf)
-		if _, whole := c.OneFolder(); whole {
+		if _, known := c.Stand(); known {
 			if c.Edits, err = edits.HandEdits(ctx, opened, one, nil, shelf); err != nil {
 				s.Unknown = append(s.Unknown, fmt.Sprintf("whether %s was edited: %v", c.Folder, err))
 			}
@@ -163,7 +167,7 @@ func (c *Component) offer(shelf []packages.Entry) {
 			continue
 		}
 		if c.Newer == "" || version.Compare(entry.Version, c.Newer) > 0 {
-			c.Newer, c.Distance = entry.Version, version.Between(c.Version, entry.Version)
+			c.Newer, c.Distance = entry.Version, c.Kind.Distance(c.Version, entry.Version)
 		}
 	}
 }

@@ -171,7 +171,7 @@ func planRelease(ctx context.Context, s *session.Session, plan *Plan, from *snap
 		return true, err
 	}
 	patch, n, others, err := PatchBack(ctx, table, rows, func(change database.RowChange) bool {
-		return also.Rows != nil && slices.EqualFunc(change.Now, change.Also, sameCell) ||
+		return also.Rows != nil && slices.EqualFunc(change.Now, change.Also, sameCell) && !s.Site.CMS.RewrittenByItself(table, StateBefore(change)) ||
 			storedAnew != nil && change.Before != nil && change.Now != nil && storedAnew(change.Before, change.Now)
 	})
 	if err == nil && n > 0 {

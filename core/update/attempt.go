@@ -183,11 +183,11 @@ func (m *motion) swap(ctx context.Context) error {
 			if m.exposed.IsZero() && !m.options.Trial {
 				m.exposed = time.Now()
 			}
-			done, err := deploy.Swap(ctx, m.Session, c.Live, c.Staged, m.options.AllowGap)
+			done, err := c.Put(ctx, m.Session, m.options.AllowGap)
 			if err != nil {
 				return progress.Bad, "", err
 			}
-			if text := deploy.SwapText(done); !slices.Contains(words, text) {
+			if text := c.PutText(done); !slices.Contains(words, text) {
 				words = append(words, text)
 			}
 		}
@@ -297,7 +297,10 @@ func (m *motion) checkActive(listed error, judgement *smoke.Judgement) {
 	}
 	for _, c := range m.group {
 		if finding.What = deploy.StillActive(m.Session, c, m.shown); finding.What != "" {
-			finding.Evidence = c.Live + "/"
+			finding.Evidence = c.Places()[0]
+			if len(c.Target.Parts) == 0 {
+				finding.Evidence += "/"
+			}
 			judgement.Add(finding)
 		}
 	}

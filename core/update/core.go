@@ -8,7 +8,6 @@ import (
 	"slices"
 	"time"
 
-	"wetland/core/database"
 	"wetland/core/deploy"
 	"wetland/core/pagecheck"
 	"wetland/core/phrase"
@@ -18,17 +17,17 @@ import (
 	"wetland/core/site"
 	"wetland/core/site/cms"
 	"wetland/core/smoke"
+	"wetland/core/tables"
 )
 
 // chooseCore says which parts of the site's root a package of the CMS itself replaces. Of anything else it knows
 // nothing.
 func (m *motion) chooseCore(ctx context.Context, c *deploy.Change) (err error) {
-	core, can := m.Site.CMS.(cms.Replaceable)
+	_, can := m.Site.CMS.(cms.Replaceable)
 	installed, is := site.Component(m.Components, c.Target.Kind, c.Target.Folder)
 	if c.Target.Kind != cms.Core || !can || !is {
 		return nil
 	}
-	c.Live = core.Core().Root
 	m.coreStep, err = preflight.FindCoreStep(ctx, m.Session, c.Pkg, installed)
 	c.Target.Parts = m.coreStep.Parts
 	return err
@@ -49,12 +48,12 @@ func (m *motion) bringsCore() bool {
 	return slices.ContainsFunc(m.changes, func(c *deploy.Change) bool { return c.IsCore() })
 }
 
-// foldersOf lists the folders that changes are in, which are exchanged before visitors. The CMS itself goes behind a
+// foldersOf lists what changes exchange before visitors. The CMS itself goes behind a
 // gate.
 func foldersOf(all []*deploy.Change) (folders []string) {
 	for _, c := range all {
 		if !c.IsCore() {
-			folders = append(folders, c.Live)
+			folders = append(folders, c.Places()...)
 		}
 	}
 	return folders
@@ -74,7 +73,7 @@ func (m *motion) swapCore(ctx context.Context, c *deploy.Change) error {
 		if visit, err = m.Site.CMS.(cms.Replaceable).PendingUpgrade(ctx, m.DB); err != nil || visit == "" {
 			return err
 		}
-		if m.Undisturbed, err = m.findUndisturbed(ctx); err != nil {
+		if m.Undisturbed, err = tables.FindUndisturbed(ctx, m.Session, m.manifest); err != nil {
 			return err
 		}
 		return deploy.RenewNotice(ctx, m.Session)
@@ -89,37 +88,6 @@ func (m *motion) swapCore(ctx context.Context, c *deploy.Change) error {
 		m.exposed = time.Now()
 	}
 	return err
-}
-
-// mostRowsBehindGate bounds of how many rows the state behind the gate is found out: each million takes a second or two,
-// and visitors wait meanwhile.
-const mostRowsBehindGate = 2_000_000
-
-// findUndisturbed lists the tables that are as in the snapshot now that nobody can write: what an upgrade changes in
-// them, nobody else did.
-func (m *motion) findUndisturbed(ctx context.Context) (same []string, err error) {
-	rows := int64(0)
-	for _, table := range m.manifest.Tables {
-		rows += table.Rows
-	}
-	if rows > mostRowsBehindGate {
-		return nil, nil
-	}
-	moment, err := m.DB.Read(ctx)
-	if err != nil {
-		return nil, fmt.Errorf("read the database: %w", err)
-	}
-	now, err := database.Survey(ctx, moment, nil)
-	if err := errors.Join(err, moment.Close()); err != nil {
-		return nil, err
-	}
-	differ := database.CompareTables(m.manifest.Described(), now)
-	for _, table := range m.manifest.Tables {
-		if !slices.ContainsFunc(differ, func(change database.TableChange) bool { return change.Name == table.Name }) {
-			same = append(same, table.Name)
-		}
-	}
-	return same, nil
 }
 
 // Of an upgrade of the tables: how often it is looked how far it is, and how long it is waited without an answer.

@@ -1,6 +1,7 @@
 package update
 
 import (
+	"cmp"
 	"context"
 	"fmt"
 	"slices"
@@ -71,7 +72,6 @@ func byItself(judgement *smoke.Judgement) string {
 // accused returns the changes that findings name, with the evidence: an error in one of
 // their files, or what the CMS says of them.
 func (m *motion) accused(group []*deploy.Change, judgement *smoke.Judgement) map[*deploy.Change][]string {
-	layout := m.Site.CMS.Layout()
 	found := map[*deploy.Change][]string{}
 	for _, page := range judgement.Pages {
 		for _, finding := range page.Findings {
@@ -79,7 +79,7 @@ func (m *motion) accused(group []*deploy.Change, judgement *smoke.Judgement) map
 				continue
 			}
 			for _, c := range group {
-				if !pagecheck.NamesFileOf(finding.What+" "+finding.Evidence, layout, c.Target) {
+				if !pagecheck.NamesFileOf(finding.What+" "+finding.Evidence, m.Session, c.Target) {
 					continue
 				}
 				line := strings.TrimSuffix(fmt.Sprintf("%s: %s: %s", page.Path, finding.What, finding.Evidence), ": ")
@@ -113,7 +113,9 @@ func (m *motion) maySearch(ctx context.Context, judgement *smoke.Judgement) bool
 // returns an error if the site is not in a proved state. settled is the snapshot of what
 // failed together, if there is one.
 func (m *motion) search(ctx context.Context, failed *smoke.Judgement, settled *snapshot.Manifest) error {
-	s := &search{motion: m, known: map[string]bool{setKey(m.changes): false}, judgements: map[string]*smoke.Judgement{setKey(m.changes): failed}}
+	s := &search{motion: m, known: map[string]bool{}, judgements: map[string]*smoke.Judgement{}}
+	together := setKey(deploy.Leaders(m.changes))
+	s.known[together], s.judgements[together] = false, failed
 	if settled != nil {
 		s.passing = append(s.passing, settled.Name)
 	}
@@ -178,16 +180,17 @@ func setKey(set []*deploy.Change) string {
 
 // find returns a largest set that is sound: evidence first, then by halving.
 func (s *search) find(ctx context.Context, failed *smoke.Judgement) ([]*deploy.Change, error) {
-	named := s.accused(s.changes, failed)
+	named, all := s.accused(s.changes, failed), deploy.Leaders(s.changes)
 	var suspects []*deploy.Change
 	for _, c := range s.changes {
-		if len(named[c]) > 0 {
-			suspects = append(suspects, c)
+		leader := cmp.Or(c.Follows, c)
+		if len(named[c]) > 0 && !slices.Contains(suspects, leader) {
+			suspects = append(suspects, leader)
 		}
 	}
-	rest := deploy.Without(s.changes, suspects)
+	rest := deploy.Without(all, suspects)
 	if len(suspects) == 0 || len(rest) == 0 {
-		return s.grow(ctx, nil, s.changes)
+		return s.grow(ctx, nil, all)
 	}
 	kept, err := s.grow(ctx, nil, rest)
 	if err != nil {
@@ -199,7 +202,7 @@ func (s *search) find(ctx context.Context, failed *smoke.Judgement) ([]*deploy.C
 // grow adds to a sound set as many of the candidates as stay sound with it.
 func (s *search) grow(ctx context.Context, kept, candidates []*deploy.Change) ([]*deploy.Change, error) {
 	all := slices.Concat(kept, candidates)
-	sound, err := s.probe(ctx, all, len(all)+len(s.left) == len(s.changes))
+	sound, err := s.probe(ctx, all, len(all)+len(s.left) == len(deploy.Leaders(s.changes)))
 	if err != nil {
 		return nil, err
 	}
@@ -280,7 +283,7 @@ func (s *search) probe(ctx context.Context, set []*deploy.Change, stay bool) (bo
 	if err := ctx.Err(); err != nil {
 		return false, context.Cause(ctx)
 	}
-	s.group, s.Settled = set, nil
+	s.group, s.Settled = deploy.WithFollowers(set, s.changes), nil
 	s.attempts++
 	name := fmt.Sprintf("probe %d", len(s.Run.Probes)+1)
 	report := s.Report

@@ -46,7 +46,9 @@ func (m *motion) nextTry() advice.Step {
 	named := m.options.Packages
 	if len(named) == 0 && !m.options.All { // settling an earlier run
 		for _, c := range m.changes {
-			named = append(named, c.Target.Package)
+			if !slices.Contains(named, c.Target.Package) { // a plugin may bring several things
+				named = append(named, c.Target.Package)
+			}
 		}
 	}
 	if m.options.All {
@@ -324,7 +326,7 @@ func (m *motion) byHand(recovering string) []advice.Step {
 		case c.Staged == "" || deploy.IsOld(ctx, m.Session, c):
 		case c.Target.New:
 			move(c.Live, c.Staged)
-		case c.IsCore(): // its parts are many, and recover knows them
+		case len(c.Target.Parts) > 0: // they may be many, and recover knows them
 		case deploy.Holds(ctx, m.Session, c, c.Staged, c.OldTree):
 			if err == nil {
 				move(c.Live, c.Staged+".new")

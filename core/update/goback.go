@@ -36,6 +36,9 @@ func (m *motion) undo(reason string) error {
 	if err := m.returnTrees(ctx); err != nil {
 		return err
 	}
+	if err := surroundings.PutBackCode(ctx, m.Session, m.manifest, deploy.Places(m.group)); err != nil {
+		return err
+	}
 	dropped := deploy.DropCompiled(ctx, m.Session)
 	if !m.exposed.IsZero() {
 		m.Run.Exposed += time.Since(m.exposed)

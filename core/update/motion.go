@@ -376,7 +376,7 @@ func (m *motion) together(ctx context.Context) (*runs.Run, error) {
 		return m.needsPerson(err)
 	}
 	m.blame(m.changes, judgement)
-	if len(m.changes) > 1 && ctx.Err() == nil && m.maySearch(ctx, judgement) {
+	if len(deploy.Leaders(m.changes)) > 1 && ctx.Err() == nil && m.maySearch(ctx, judgement) {
 		if err := m.search(ctx, judgement, m.Settled); err != nil {
 			return m.needsPerson(err)
 		}

@@ -3,6 +3,7 @@ package update
 import (
 	"cmp"
 	"context"
+	"errors"
 	"fmt"
 	"path/filepath"
 	"slices"
@@ -126,9 +127,10 @@ func (m *motion) choose(ctx context.Context, why *runs.Reasons) error {
 		label := filepath.Base(name)
 		if pkg != nil {
 			c := &deploy.Change{Pkg: pkg, Target: preflight.TargetOf(m.Session, pkg, m.options.Allowed, &own)}
-			if folder, err := m.Site.CMS.Layout().Folder(c.Target.Kind, c.Target.Folder); err == nil { // else it is refused
-				c.Live = folder.Path
-			} else if err := m.chooseCore(ctx, c); err != nil {
+			if c.Live, err = preflight.PlaceOf(m.Session, c.Target.Kind, c.Target.Folder); err == nil { // else it is refused
+				err = m.chooseCore(ctx, c)
+			}
+			if err != nil && !errors.Is(err, cms.ErrKind) {
 				return err
 			}
 			for _, one := range beside {
@@ -138,6 +140,9 @@ func (m *motion) choose(ctx context.Context, why *runs.Reasons) error {
 			m.checkTwice(c, &own)
 			m.checkHold(c.Target, &own)
 			m.changes, m.company.Coming = append(m.changes, c), append(m.company.Coming, c.Key())
+			if err := m.attach(ctx, c); err != nil {
+				return err
+			}
 			label = c.Target.Folder
 		}
 		if pkg != nil && pkg.Header.Kind == cms.Core {
@@ -169,7 +174,7 @@ func (m *motion) newer() ([]string, error) {
 		switch {
 		case held:
 			left("wetland.toml holds it: " + hold.Because)
-		case version.Between(c.Version, best.Version) == version.Major && !m.options.Major:
+		case c.Kind.Distance(c.Version, best.Version) == version.Major && !m.options.Major:
 			left("it is " + version.Major.Meaning() + ": --allow-major takes it along")
 		default:
 			named = append(named, best.File)
@@ -209,8 +214,8 @@ func (m *motion) checkHold(t *runs.Target, why *runs.Reasons) {
 func (m *motion) makePlan() {
 	p := m.plan
 	if m.options.AsGiven {
-		for _, c := range m.changes {
-			p.groups = append(p.groups, []*deploy.Change{c})
+		for _, c := range deploy.Leaders(m.changes) {
+			p.groups = append(p.groups, deploy.WithFollowers([]*deploy.Change{c}, m.changes))
 		}
 	} else {
 		p.groups = inOrder(m.changes)
@@ -227,7 +232,7 @@ func (m *motion) makePlan() {
 		for _, c := range group {
 			planned := PlannedChange{Target: c.Target}
 			if !c.Target.New {
-				planned.Distance = version.Between(c.Target.From, c.Target.To)
+				planned.Distance = c.Target.Kind.Distance(c.Target.From, c.Target.To)
 			}
 			step.Components = append(step.Components, planned)
 		}
@@ -353,12 +358,17 @@ func inOrder(all []*deploy.Change) [][]*deploy.Change {
 	var groups [][]*deploy.Change
 	placed := map[*deploy.Change]bool{}
 	place := func(c *deploy.Change) {
-		group := []*deploy.Change{c}
-		placed[c] = true
+		group := deploy.WithFollowers([]*deploy.Change{c}, all)
+		for _, one := range group {
+			placed[one] = true
+		}
 		for _, plugin := range all {
 			if plugin.Target.Kind == cms.Plugin && !placed[plugin] && slices.Contains(c.Companions, plugin.Target.Folder) {
-				placed[plugin] = true
-				group = append(group, plugin)
+				with := deploy.WithFollowers([]*deploy.Change{plugin}, all)
+				for _, one := range with {
+					placed[one] = true
+				}
+				group = append(group, with...)
 			}
 		}
 		groups = append(groups, group)
@@ -371,7 +381,7 @@ func inOrder(all []*deploy.Change) [][]*deploy.Change {
 			}
 		}
 	}
-	for _, c := range all {
+	for _, c := range deploy.Leaders(all) {
 		if !placed[c] {
 			place(c)
 		}

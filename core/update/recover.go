@@ -176,7 +176,7 @@ func (m *motion) settleNew(ctx context.Context) (*runs.Run, error) {
 		if c.NewTree == nil || c.IsCore() || !deploy.Holds(ctx, m.Session, c, c.Staged, c.NewTree) {
 			return m.goBack(fmt.Sprintf("%s is incomplete, so it cannot be finished", c.Title()), m.nextTry())
 		}
-		if _, err := deploy.Swap(ctx, m.Session, c.Live, c.Staged, true); err != nil {
+		if _, err := c.Put(ctx, m.Session, true); err != nil {
 			return m.needsPerson(err)
 		}
 	}

@@ -31,7 +31,7 @@ type returning struct {
 // isReturn tells whether one component alone goes back to an older version, or is brought
 // back by name.
 func (m *motion) isReturn() bool {
-	if len(m.changes) != 1 || m.changes[0].Target.New {
+	if len(deploy.Leaders(m.changes)) != 1 || m.changes[0].Target.New {
 		return false
 	}
 	t := m.changes[0].Target

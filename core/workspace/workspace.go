@@ -496,8 +496,8 @@ func (c *Config) check(at lines, say func(string, ...any)) {
 		say("[update] rehearse must be %q, %q or %q, not %q", RehearseAlways, RehearseLarge, RehearseNever, c.Update.Rehearse)
 	}
 	for i, hold := range c.Hold {
-		if hold.Folder == "" || hold.Because == "" || !slices.Contains([]cms.Kind{"", cms.Theme, cms.Plugin}, hold.Kind) {
-			say("[[hold]] number %d needs folder and because, and kind only as \"theme\" or \"plugin\"", i+1)
+		if hold.Folder == "" || hold.Because == "" || hold.Kind != "" && !slices.Contains(cms.Kinds(), hold.Kind) {
+			say("[[hold]] number %d needs folder and because, and kind only as one of %q", i+1, cms.Kinds())
 		}
 	}
 	for i, severity := range c.Severity {

@@ -19,6 +19,7 @@ import (
 	"wetland/core/database"
 	"wetland/core/files"
 	"wetland/core/site/traits"
+	"wetland/core/version"
 )
 
 // Kind says what a component is.
@@ -29,9 +30,27 @@ const (
 	Core   Kind = "core"
 	Theme  Kind = "theme"
 	Plugin Kind = "plugin"
+	// MustUse is a plugin that is always active, and DropIn a file that stands in for a part of the CMS.
+	MustUse Kind = "must-use plugin"
+	DropIn  Kind = "drop-in"
+	// Language is a translation of the CMS, of a theme or of a plugin that is installed beside them.
+	Language Kind = "language pack"
 )
 
-// Header is what a theme or plugin says of itself.
+// Kinds lists all of them, in the order in which people think of them.
+func Kinds() []Kind { return []Kind{Core, Theme, Plugin, MustUse, DropIn, Language} }
+
+// Distance tells how far it is from one version to another. A translation of a later day is no larger step for the year
+// that lies between.
+func (k Kind) Distance(from, to string) version.Distance {
+	far := version.Between(from, to)
+	if k == Language && (far == version.Minor || far == version.Major) {
+		return version.Patch
+	}
+	return far
+}
+
+// Header is what a component says of itself.
 type Header struct {
 	Kind        Kind   `json:"kind"`
 	Name        string `json:"name"`
@@ -44,6 +63,9 @@ type Header struct {
 	// RequiresPlugins are the folders of the plugins that must be active beside it.
 	RequiresPlugins  []string `json:"requires_plugins,omitempty"`
 	RequiresDatabase string   `json:"requires_database,omitempty"` // the oldest version of MySQL that will do; of the CMS itself
+	// Alone is what it is called where it is installed without a folder of its own: the name of its file, or what the
+	// names of its files have in common. "": it is not installed so.
+	Alone string `json:"-"`
 }
 
 // Component is something installed that has a version: a kind, a name and the places that it holds.
@@ -80,8 +102,7 @@ type Form string
 // The forms of components that are no folders of their own.
 const (
 	SingleFile Form = "single file"
-	MustUse    Form = "must-use" // always active
-	DropIn     Form = "drop-in"  // stands in for a part of the CMS
+	Beside     Form = "several files"
 	Itself     Form = "the CMS itself"
 )
 
@@ -106,6 +127,8 @@ type Layout struct {
 	// ObjectCache is the file that makes the CMS keep a copy of its settings
 	// outside the database; "" if there is none.
 	ObjectCache string `json:"object_cache,omitempty"`
+	// Always are files, and folders of files, outside of the homes whose code runs with each request, where they are there.
+	Always []string `json:"-"`
 	// Loader is the file that loads the CMS for a script of PHP; "": there is none.
 	Loader string `json:"-"`
 	// PublicThemes, PublicPlugins and PublicUploads are the paths at which visitors' browsers
@@ -147,7 +170,7 @@ func (l Layout) HomeAround(at string) (Home, bool) {
 }
 
 // ErrKind says that components of a kind are not installed as folders of their own.
-var ErrKind = errors.New("only the CMS itself, and themes and plugins that are folders, can be replaced")
+var ErrKind = errors.New("nothing of that kind and name is installed, and only themes and plugins that are folders can be brought in anew")
 
 // Folder returns the folder of a component of this kind and name, whether it is there or not.
 // It returns an error that wraps ErrKind for a kind without a home.
@@ -199,7 +222,7 @@ type Site interface {
 	// Components lists what is installed; db may be nil, then nothing is known to
 	// be active.
 	Components(ctx context.Context, db database.Database) ([]Component, error)
-	// ReadHeader reads the header of the theme or plugin whose files open gives.
+	// ReadHeader reads the header of the component whose files a folder gives.
 	// It returns ErrNoHeader where there is none.
 	ReadHeader(tree Folder) (Header, error)
 	// Address is where the CMS believes it is reached; "" if unknown. db may be nil.
@@ -227,8 +250,8 @@ type Site interface {
 	UpgradeVisits() []string
 	// Busy lists signs that the CMS is updating itself right now.
 	Busy(ctx context.Context, db database.Database) []string
-	// AutomaticUpdates lists what the CMS updates by itself, in words.
-	AutomaticUpdates(ctx context.Context, db database.Database) ([]string, error)
+	// AutomaticUpdates lists what the CMS updates by itself.
+	AutomaticUpdates(ctx context.Context, db database.Database) ([]Automatic, error)
 	// Warnings lists what to know before this component is replaced.
 	Warnings(ctx context.Context, db database.Database, component Component) []string
 	// Obstacles lists reasons why this site cannot be updated with this version of
@@ -250,6 +273,18 @@ type Site interface {
 	SettleTime() time.Duration
 }
 
+// Automatic is what a CMS updates by itself.
+type Automatic struct {
+	Kind   Kind
+	Folder string // "": all of that kind
+	Words  string
+}
+
+// Updates tells whether that is, or may be, a component.
+func (a Automatic) Updates(kind Kind, folder string) bool {
+	return a.Kind == kind && (a.Folder == "" || a.Folder == folder)
+}
+
 // PublicFile is a file that visitors can fetch.
 type PublicFile struct{ Disk, Public string }
 
@@ -262,7 +297,7 @@ type Folder interface {
 }
 
 // ErrNoHeader says that a folder is neither theme nor plugin.
-var ErrNoHeader = errors.New("it has no header of a theme or plugin, and is not the CMS itself")
+var ErrNoHeader = errors.New("it has no header of a theme or plugin, and is neither a language pack nor the CMS itself")
 
 // A System recognises sites of one CMS.
 type System interface {

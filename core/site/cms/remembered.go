@@ -77,7 +77,7 @@ func (r Remembered) UpgradeVisits() []string { return nil }
 func (r Remembered) Busy(context.Context, database.Database) []string { return nil }
 
 // AutomaticUpdates are not known.
-func (r Remembered) AutomaticUpdates(context.Context, database.Database) ([]string, error) {
+func (r Remembered) AutomaticUpdates(context.Context, database.Database) ([]Automatic, error) {
 	return nil, errRemembered
 }
 

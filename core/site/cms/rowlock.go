@@ -225,7 +225,7 @@ func (r *rowlockSite) pagesWhere(ctx context.Context, db database.Database, cond
 
 func (r *rowlockSite) UpgradeVisits() []string { return []string{"/"} }
 
-func (r *rowlockSite) AutomaticUpdates(context.Context, database.Database) ([]string, error) {
+func (r *rowlockSite) AutomaticUpdates(context.Context, database.Database) ([]Automatic, error) {
 	return nil, nil
 }
 

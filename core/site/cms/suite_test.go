@@ -36,7 +36,14 @@ func TestWordPressSites(t *testing.T) {
 			site.Write(t, "wp-content/plugins/single.php", "<?php\n/* Plugin Name: Single\nVersion: 1.0 */\n")
 			site.Write(t, "wp-content/plugins/.hidden/hidden.php", "<?php\n/* Plugin Name: Hidden */\n")
 			site.Write(t, "wp-content/mu-plugins/always.php", "<?php\n")
+			site.Write(t, "wp-content/mu-plugins/single.php", "<?php\n/* Plugin Name: Single\nVersion: 1.1 */\n")
+			site.Write(t, "wp-content/mu-plugins/single/part.php", "<?php\n")
 			site.Write(t, "wp-content/object-cache.php", "<?php\n")
+			const translated = "msgid \"\"\nmsgstr \"\"\n\"PO-Revision-Date: 2026-05-01 12:00:00+0000\\n\"\n"
+			for _, name := range []string{"de_DE.po", "admin-de_DE.po", "plugins/quay-de_DE.po", "themes/quay-de_DE.po", "plugins/quay-fr_FR.po"} {
+				site.Write(t, "wp-content/languages/"+name, translated)
+			}
+			site.Write(t, "wp-content/languages/plugins/quay-de_DE-0123456789abcdef0123456789abcdef.json", "{}")
 			return site
 		},
 		"in a subfolder, with moved content": func(t testing.TB) *testenv.Site {

@@ -207,6 +207,9 @@ func (w *wordpressSite) Layout() Layout {
 		layout.Areas = []Area{site, {Name: "content", Path: w.content, LeaveOut: wordpress.Volatile}}
 	}
 	layout.Loader = path.Join(w.core(), "wp-load.php")
+	for _, name := range append([]string{"mu-plugins"}, wordpress.LooseFiles...) {
+		layout.Always = append(layout.Always, path.Join(w.content, name))
+	}
 	if w.objects {
 		layout.ObjectCache = w.objectCache()
 	}
@@ -360,8 +363,8 @@ func (w *wordpressSite) option(ctx context.Context, db database.Database, name s
 }
 
 func (w *wordpressSite) Components(ctx context.Context, db database.Database) ([]Component, error) {
-	var found, loose []Component
-	var theme, serialized string
+	var found, loose, packs []Component
+	var theme, serialized, language string
 	group, inner := errgroup.WithContext(ctx)
 	group.Go(func() (err error) {
 		found, err = components(inner, w.disk, w.Layout(), w.ReadHeader)
@@ -371,6 +374,10 @@ func (w *wordpressSite) Components(ctx context.Context, db database.Database) ([
 		loose = w.loosePlugins(inner)
 		return nil
 	})
+	group.Go(func() error {
+		packs = w.languagePacks(inner)
+		return nil
+	})
 	var core Component
 	group.Go(func() error {
 		core = w.coreComponent(inner)
@@ -378,11 +385,11 @@ func (w *wordpressSite) Components(ctx context.Context, db database.Database) ([
 	})
 	var activeErr error // what is there is told all the same
 	group.Go(func() error {
-		theme, serialized, activeErr = w.activated(inner, db)
+		theme, serialized, language, activeErr = w.activated(inner, db)
 		return nil
 	})
 	err := group.Wait()
-	found = append(append(found, loose...), core)
+	found = slices.Concat(found, loose, packs, []Component{core})
 	if err != nil || activeErr != nil || db == nil {
 		return found, errors.Join(err, activeErr)
 	}
@@ -397,13 +404,18 @@ func (w *wordpressSite) Components(ctx context.Context, db database.Database) ([
 	}
 	markActive(found, active)
 	for i := range found {
-		found[i].Active = found[i].Active || found[i].Form == MustUse || found[i].Form == DropIn
+		switch c := &found[i]; c.Kind {
+		case MustUse, DropIn:
+			c.Active = true
+		case Language:
+			c.Active = language != "" && (c.Folder == language || strings.HasSuffix(c.Name, "-"+language))
+		}
 	}
 	return found, nil
 }
 
-// activated reads which theme and which plugins are active.
-func (w *wordpressSite) activated(ctx context.Context, db database.Database) (theme, plugins string, err error) {
+// activated reads which theme, which plugins and which language are active; "" is that of the releases.
+func (w *wordpressSite) activated(ctx context.Context, db database.Database) (theme, plugins, language string, err error) {
 	group, ctx := errgroup.WithContext(ctx)
 	group.Go(func() (err error) {
 		theme, err = w.option(ctx, db, "stylesheet")
@@ -413,17 +425,21 @@ func (w *wordpressSite) activated(ctx context.Context, db database.Database) (th
 		plugins, err = w.option(ctx, db, "active_plugins")
 		return err
 	})
+	group.Go(func() (err error) {
+		language, err = w.option(ctx, db, "WPLANG")
+		return err
+	})
 	err = group.Wait()
-	return theme, plugins, err
+	return theme, plugins, language, err
 }
 
 // loosePlugins lists plugins that are files and not folders.
 func (w *wordpressSite) loosePlugins(ctx context.Context) []Component {
 	headed := func(_ string, headed bool) bool { return headed }
 	kinds := []looseKind{
-		{path.Join(w.content, "plugins"), SingleFile, headed},
-		{path.Join(w.content, "mu-plugins"), MustUse, func(string, bool) bool { return true }},
-		{w.content, DropIn, func(name string, _ bool) bool { return slices.Contains(wordpress.LooseFiles, name) }},
+		{Plugin, path.Join(w.content, "plugins"), headed},
+		{MustUse, path.Join(w.content, "mu-plugins"), func(string, bool) bool { return true }},
+		{DropIn, w.content, func(name string, _ bool) bool { return slices.Contains(wordpress.LooseFiles, name) }},
 	}
 	found := make([][]Component, len(kinds))
 	_ = files.AtOnce(ctx, w.disk, len(kinds), func(ctx context.Context, i int) error {
@@ -433,10 +449,10 @@ func (w *wordpressSite) loosePlugins(ctx context.Context) []Component {
 	return slices.Concat(found...)
 }
 
-// looseKind is where plugins of a form are, and which files there are some.
+// looseKind is where plugins of a kind are, and which files there are some.
 type looseKind struct {
+	kind   Kind
 	folder string
-	form   Form
 	wanted func(name string, headed bool) bool
 }
 
@@ -452,11 +468,15 @@ func (w *wordpressSite) looseIn(ctx context.Context, kind looseKind) []Component
 			return nil
 		}
 		text, err := readStart(diskFolder{ctx, w.disk, kind.folder}, entry.Name, headerSize)
-		name := headerField(strings.ReplaceAll(text, "\r", "\n"), "Plugin Name")
+		text = strings.ReplaceAll(text, "\r", "\n")
+		name := headerField(text, "Plugin Name")
 		if !kind.wanted(entry.Name, name != "") {
 			return nil
 		}
-		found[i] = Component{Header: headerOf(Plugin, name, text), Folder: entry.Name, Places: []Place{{Path: path.Join(kind.folder, entry.Name), Single: true}}, Form: kind.form}
+		found[i] = Component{Header: headerOf(kind.kind, name, text), Folder: entry.Name, Places: []Place{{Path: path.Join(kind.folder, entry.Name), Single: true}}, Form: SingleFile}
+		if own, has := itsFolder(kind.kind, entry.Name, entries); has {
+			found[i].Places, found[i].Form = append(found[i].Places, Place{Path: path.Join(kind.folder, own)}), Beside
+		}
 		if err != nil {
 			found[i].Problem = err.Error()
 		}
@@ -465,18 +485,28 @@ func (w *wordpressSite) looseIn(ctx context.Context, kind looseKind) []Component
 	return slices.DeleteFunc(found, func(c Component) bool { return c.Folder == "" })
 }
 
+// itsFolder is the folder beside a must-use plugin's file that bears its name: WordPress loads files of that place alone
+// (wp_get_mu_plugins() in wp-includes/load.php), and they load what is in their folder.
+func itsFolder(kind Kind, file string, entries []files.Entry) (string, bool) {
+	own := strings.TrimSuffix(file, ".php")
+	return own, kind == MustUse && slices.ContainsFunc(entries, func(entry files.Entry) bool {
+		return entry.Name == own && entry.Kind == files.Folder
+	})
+}
+
 // AutomaticUpdates reads the constants and the options that decide about them:
-// WP_Automatic_Updater and wp_is_auto_update_enabled_for_type().
-func (w *wordpressSite) AutomaticUpdates(ctx context.Context, db database.Database) ([]string, error) {
+// WP_Automatic_Updater and wp_is_auto_update_enabled_for_type(). Language packs come by themselves wherever that is not
+// switched off altogether.
+func (w *wordpressSite) AutomaticUpdates(ctx context.Context, db database.Database) ([]Automatic, error) {
 	if value, missing := w.config.constant("AUTOMATIC_UPDATER_DISABLED"); missing == "" && value != "" && value != "0" {
 		return nil, nil
 	}
-	var on []string
+	on := []Automatic{{Kind: Language, Words: "language packs"}}
 	switch value, missing := w.config.constant("WP_AUTO_UPDATE_CORE"); {
 	case missing != "" || value == "minor":
-		on = append(on, "WordPress itself, minor versions")
+		on = append(on, Automatic{Kind: Core, Words: "WordPress itself, minor versions"})
 	case value == "1" || value == "beta" || value == "rc":
-		on = append(on, "WordPress itself, every version")
+		on = append(on, Automatic{Kind: Core, Words: "WordPress itself, every version"})
 	}
 	if db == nil {
 		return on, nil
@@ -492,7 +522,7 @@ func (w *wordpressSite) AutomaticUpdates(ctx context.Context, db database.Databa
 		}
 		for _, name := range names {
 			folder, _, _ := strings.Cut(name, "/")
-			on = append(on, "the "+string(kind)+" "+folder)
+			on = append(on, Automatic{Kind: kind, Folder: folder, Words: "the " + string(kind) + " " + folder})
 		}
 	}
 	return on, nil
@@ -510,7 +540,8 @@ func headerField(text, name string) string {
 	return visible.Line(strings.TrimSpace(value))
 }
 
-// ReadHeader reads style.css of a theme, or the first PHP file with a plugin's header.
+// ReadHeader reads style.css of a theme, or the first PHP file with a plugin's header. A file that stands in for a part of
+// WordPress needs none: its name tells.
 func (w *wordpressSite) ReadHeader(folder Folder) (Header, error) {
 	var names []string
 	var unlisted error
@@ -528,8 +559,14 @@ func (w *wordpressSite) ReadHeader(folder Folder) (Header, error) {
 	if unlisted != nil {
 		return Header{}, unlisted
 	}
+	if header, ok, err := readLanguage(folder, names); ok {
+		return header, err
+	}
 	slices.Sort(names)
 	names = slices.DeleteFunc(names, func(name string) bool { return path.Ext(name) != ".php" })
+	if len(names) == 1 && slices.Contains(wordpress.LooseFiles, names[0]) {
+		return readDropIn(folder, names[0])
+	}
 	for several := range slices.Chunk(names, headersAtOnce) {
 		header, err := firstPlugin(folder, several)
 		if !errors.Is(err, ErrNoHeader) {
@@ -559,10 +596,21 @@ func firstPlugin(folder Folder, names []string) (Header, error) {
 		}
 		text = strings.ReplaceAll(text, "\r", "\n")
 		if name := headerField(text, "Plugin Name"); name != "" {
-			return headerOf(Plugin, name, text), nil
+			header := headerOf(Plugin, name, text)
+			header.Alone = names[i]
+			return header, nil
 		}
 	}
 	return Header{}, ErrNoHeader
+}
+
+// readDropIn reads what a file says that stands in for a part of WordPress. It may say nothing.
+func readDropIn(folder Folder, file string) (Header, error) {
+	text, err := readStart(folder, file, headerSize)
+	text = strings.ReplaceAll(text, "\r", "\n")
+	header := headerOf(DropIn, headerField(text, "Plugin Name"), text)
+	header.Alone = file
+	return header, err
 }
 
 func headerOf(kind Kind, name, text string) Header {

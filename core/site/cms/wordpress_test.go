@@ -1,6 +1,8 @@
 package cms
 
 import (
+	"bytes"
+	"encoding/binary"
 	"errors"
 	"io"
 	"io/fs"
@@ -273,8 +275,16 @@ func TestWordPressHeaders(t *testing.T) {
 		{"theme", memory{"style.css": "/*\r\nTheme Name: Harbourlight\r\nVersion: 2.4.1\r\nTemplate: quay\r\nRequires PHP: 7.4\r\nText Domain: harbour\r\nRequires Plugins: tidetable, enquiries,\r\n*/"},
 			Header{Kind: Theme, Name: "Harbourlight", Version: "2.4.1", Parent: "quay", RequiresPHP: "7.4", TextDomain: "harbour", RequiresPlugins: []string{"tidetable", "enquiries"}}, nil},
 		{"plugin", memory{"a.php": "<?php // nothing", "tide.php": "<?php\n/**\n * Plugin Name: Tidetable\n * Version: 1.3 */\n", "style.css": "body {}"},
-			Header{Kind: Plugin, Name: "Tidetable", Version: "1.3"}, nil},
-		{"on the first line", memory{"x.php": "<?php /* Plugin Name: Tidetable */ ?>"}, Header{Kind: Plugin, Name: "Tidetable"}, nil},
+			Header{Kind: Plugin, Name: "Tidetable", Version: "1.3", Alone: "tide.php"}, nil},
+		{"on the first line", memory{"x.php": "<?php /* Plugin Name: Tidetable */ ?>"}, Header{Kind: Plugin, Name: "Tidetable", Alone: "x.php"}, nil},
+		{"in place of a part of WordPress", memory{"db.php": "<?php // Version: 2.0\n"}, Header{Kind: DropIn, Version: "2.0", Alone: "db.php"}, nil},
+		{"a plugin that has such a file, too", memory{"db.php": "<?php\n", "x.php": "<?php /* Plugin Name: Tidetable */ ?>"}, Header{Kind: Plugin, Name: "Tidetable", Alone: "x.php"}, nil},
+		{"a language pack", memory{"tidetable-de_DE.po": "msgid \"\"\nmsgstr \"\"\n\"PO-Revision-Date: 2026-05-01 01:30:00+0200\\n\"\n", "tidetable-de_DE-0123456789abcdef0123456789abcdef.json": "{}"},
+			Header{Kind: Language, Name: "tidetable-de_DE", Version: "2026.04.30.2330", Alone: "tidetable-de_DE"}, nil},
+		{"of WordPress itself, compiled", memory{"de_DE_formal.mo": compiled("X: y\nPO-Revision-Date: 2026-05-01 10:00:00+0000\n"), "admin-de_DE_formal.l10n.php": "<?php\nreturn ['po-revision-date'=>'2026-05-01 11:00:00+0000'];"},
+			Header{Kind: Language, Name: "de_DE_formal", Version: "2026.05.01.1100", Alone: "de_DE_formal"}, nil},
+		{"compiled and cut off", memory{"de_DE.mo": compiled("PO-Revision-Date: 2026-05-01 10:00:00+0000\n")[:30]}, Header{Kind: Language, Name: "de_DE", Alone: "de_DE"}, nil},
+		{"two language packs", memory{"tidetable-de_DE.po": "", "tidetable-fr_FR.po": ""}, Header{}, ErrNoHeader},
 		{"too far down", memory{"x.php": "<?php\n" + strings.Repeat("/", 9000) + "\n/* Plugin Name: Late */"}, Header{}, ErrNoHeader},
 		{"none", memory{"readme.txt": "Theme Name: no"}, Header{}, ErrNoHeader},
 	} {
@@ -284,6 +294,29 @@ func TestWordPressHeaders(t *testing.T) {
 				t.Errorf("%+v %v", got, err)
 			}
 		})
+	}
+}
+
+// compiled makes a compiled translation that says something of itself, and translates nothing else.
+func compiled(says string) string {
+	words := []uint32{0x950412de, 0, 1, 28, 36, 0, 0, 0, 44, uint32(len(says)), 45}
+	var out bytes.Buffer
+	for _, word := range words {
+		_ = binary.Write(&out, binary.LittleEndian, word) // into memory
+	}
+	return out.String() + "\x00" + says
+}
+
+// Files of language packs are told apart by what they translate, and for whom.
+func TestLanguageFiles(t *testing.T) {
+	for file, want := range map[string]string{
+		"de_DE.mo": "de_DE", "admin-network-de_DE.po": "de_DE", "continents-cities-pt_PT_ao90.l10n.php": "pt_PT_ao90", "ja.po": "ja",
+		"tide-table-de_CH_informal.po": "tide-table-de_CH_informal", "tidetable-de_DE-0123456789abcdef0123456789abcdef.json": "tidetable-de_DE",
+		"de_DE-0123456789abcdef0123456789abcdef.json": "de_DE", "index.php": "", "tidetable.pot": "", "tidetable-de_DE.txt": "", "readme.po.bak": "", "": "",
+	} {
+		if got := languageOf(file); got != want {
+			t.Errorf("%s: %q, want %q", file, got, want)
+		}
 	}
 }
 

@@ -7,6 +7,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"io/fs"
 	"net/url"
 	"path"
 	"slices"
@@ -99,21 +100,22 @@ func survey(ctx context.Context, s *opened) (all []string, err error) {
 }
 
 var laws = map[string]func(context.Context, *opened) error{
-	"it is known by its name":                 knownByName,
-	"it finds its sites, and no others":       finds,
-	"where things are":                        layout,
-	"what cannot be read is listed":           missingIsListed,
-	"tables are owned":                        ownsTables,
-	"components have a kind, a name, places":  componentsHavePlaces,
-	"headers are read wherever they are":      headersAreRead,
-	"files for visitors are on the disk":      publicFiles,
-	"every table has a purpose":               purposes,
-	"no row brings it down":                   anyRow,
-	"pages are paths":                         pagesArePaths,
-	"without a database nothing is made up":   withoutDatabase,
-	"a notice is one and the same, or none":   notice,
-	"a context that has ended ends all calls": endedContext,
-	"it can be replaced by its own kind":      replaceable,
+	"it is known by its name":                       knownByName,
+	"it finds its sites, and no others":             finds,
+	"where things are":                              layout,
+	"what cannot be read is listed":                 missingIsListed,
+	"tables are owned":                              ownsTables,
+	"components have a kind, a name, places":        componentsHavePlaces,
+	"headers are read wherever they are":            headersAreRead,
+	"what has no folder is recognised by its files": partsArePackages,
+	"files for visitors are on the disk":            publicFiles,
+	"every table has a purpose":                     purposes,
+	"no row brings it down":                         anyRow,
+	"pages are paths":                               pagesArePaths,
+	"without a database nothing is made up":         withoutDatabase,
+	"a notice is one and the same, or none":         notice,
+	"a context that has ended ends all calls":       endedContext,
+	"it can be replaced by its own kind":            replaceable,
 }
 
 func knownByName(_ context.Context, s *opened) error {
@@ -192,7 +194,7 @@ func layout(ctx context.Context, s *opened) error {
 			return fmt.Errorf("a %s: %+v %v", home.Kind, folder, err)
 		}
 	}
-	for _, kind := range []cms.Kind{cms.Core, "", "language pack"} {
+	for _, kind := range []cms.Kind{cms.Core, "", cms.MustUse, cms.DropIn, cms.Language} {
 		if folder, err := layout.Folder(kind, "a"); !errors.Is(err, cms.ErrKind) {
 			return fmt.Errorf("a %q would be put into %s: %v", kind, folder.Path, err)
 		}
@@ -256,7 +258,7 @@ func componentsHavePlaces(ctx context.Context, s *opened) error {
 	var keys []string
 	themes := 0
 	for _, c := range found {
-		key := string(c.Kind) + "/" + c.Folder + "/" + string(c.Form)
+		key := string(c.Kind) + "/" + c.Folder
 		if c.Folder == "" || c.Kind == "" || len(c.Places) == 0 || slices.Contains(keys, key) {
 			return fmt.Errorf("%+v, after %v", c, keys)
 		}
@@ -273,8 +275,11 @@ func componentsHavePlaces(ctx context.Context, s *opened) error {
 				return fmt.Errorf("%s: visitors fetch %s", c.Folder, place.Public)
 			}
 		}
-		if _, whole := c.OneFolder(); whole == (c.Form != "") {
-			return fmt.Errorf("%s: its form is %q, and it is a folder: %v", c.Folder, c.Form, whole)
+		if _, whole := c.OneFolder(); whole == (c.Form != "") || !slices.Contains(cms.Kinds(), c.Kind) {
+			return fmt.Errorf("%s: its kind is %q, its form is %q, and it is a folder: %v", c.Folder, c.Kind, c.Form, whole)
+		}
+		if stand, known := c.Stand(); known == (c.Kind == cms.Core) || known && len(stand.Parts) > 0 && len(stand.Parts) != len(c.Places) {
+			return fmt.Errorf("%s stands in %+v: %v", c.Folder, stand, known)
 		}
 	}
 	if themes > 1 { // that of the settings may have been deleted
@@ -325,6 +330,49 @@ func headersAreRead(ctx context.Context, s *opened) error {
 		return fmt.Errorf("%d headers read; of an empty folder: %v", read, err)
 	}
 	return nil
+}
+
+// partsArePackages: what is installed without a folder of its own is recognised where its files alone are in one.
+func partsArePackages(ctx context.Context, s *opened) error {
+	found, err := s.site.Components(ctx, nil)
+	if err != nil {
+		return err
+	}
+	for _, c := range found {
+		stand, known := c.Stand()
+		if !known || len(stand.Parts) == 0 || c.Problem != "" {
+			continue
+		}
+		tree, err := stand.Read(ctx, s.disk)
+		if err != nil || len(tree) < len(stand.Parts) || slices.ContainsFunc(tree, func(item files.Item) bool { return len(cms.Only(files.Tree{item}, stand.Parts)) == 0 }) {
+			return fmt.Errorf("%s is %v of %v: %w", c.Folder, tree, stand, err)
+		}
+		header, err := s.site.ReadHeader(alone{there{ctx, s.disk, stand.Folder}, stand.Parts})
+		switch {
+		case errors.Is(err, cms.ErrNoHeader) && c.Version == "" && c.Name == "":
+		case err != nil || header.Version != c.Version || header.Alone == "" || !strings.HasPrefix(c.Folder, header.Alone):
+			return fmt.Errorf("%s: %+v, listed as %+v: %w", c.Folder, header, c.Header, err)
+		}
+	}
+	return nil
+}
+
+// alone is a folder of which some names are to be seen.
+type alone struct {
+	there
+	only []string
+}
+
+func (f alone) Names() ([]string, error) {
+	names, err := f.there.Names()
+	return slices.DeleteFunc(names, func(name string) bool { return !slices.Contains(f.only, name) }), err
+}
+
+func (f alone) Open(name string) (io.ReadCloser, error) {
+	if !slices.Contains(f.only, name) {
+		return nil, fs.ErrNotExist
+	}
+	return f.there.Open(name)
 }
 
 func publicFiles(ctx context.Context, s *opened) error {
