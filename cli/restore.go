@@ -27,10 +27,10 @@ state is snapshot first, so that a restore can be undone. Files that the snapsho
 does not know are removed; tables that it does not know are set aside under
 another name, never dropped; caches and other paths that are left out stay.
 
-NAME@VERSION brings back one theme or plugin: its files alone, from the shelf. It is
-the way out when a version is broken: nothing that is broken now stands against it.
-Its pages must be healthy, not as they are now. If they are not, what was there
-before comes back.`,
+NAME@VERSION brings back one theme, plugin, drop-in or language pack, or the CMS
+itself: its files alone, from the shelf. It is the way out when a version is broken:
+nothing that is broken now stands against it. Its pages must be healthy, not as they
+are now. If they are not, what was there before comes back.`,
 		Example: `  wetland restore snap-1
   wetland restore snap-1 --yes
   wetland restore harbourlight@2.4.1
@@ -68,7 +68,7 @@ before comes back.`,
 		},
 	}
 	command.Flags().BoolVarP(&yes, "yes", "y", false, "do not ask")
-	command.Flags().StringVar(&o.Only, "only", "", "restore a part: files, database, the folder of a theme or plugin, or the name of a table")
+	command.Flags().StringVar(&o.Only, "only", "", "restore a part: files, database, the name of a theme, plugin, drop-in or language pack, or the name of a table")
 	command.Flags().BoolVar(&o.KeepNew, "keep-new", false, "keep what visitors wrote since: their rows, and their uploads")
 	command.Flags().StringVar(&into.Folder, "into", "", "restore a copy into this new folder instead; the site is not touched")
 	command.Flags().StringVar(&into.Database, "into-database", "", "restore a copy of the tables into this empty or new database of the same server instead")

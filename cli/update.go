@@ -26,8 +26,9 @@ func (a *app) updateCommand() *cobra.Command {
 	var planOnly bool
 	command := &cobra.Command{
 		Use:   "update PACKAGE... | --all",
-		Short: "Replace themes and plugins by new versions, guarded",
-		Long: `Replace installed themes and plugins by the versions in packages, guarded:
+		Short: "Replace themes, plugins and the CMS by new versions, guarded",
+		Long: `Replace what is installed by the versions in packages, guarded: themes, plugins,
+drop-ins, language packs, and the CMS itself.
 
   1  read the packages, and look at everything that could stand against them
   2  look at the pages, to know how they are now
@@ -45,11 +46,11 @@ Everything up to step 4 touches nothing on the site, and --plan stops there. If 
 package cannot be taken, none is. Files that a new version does not have any more are
 gone afterwards: it replaces, it never merges.
 
-PACKAGE is a zip file, or NAME or NAME@VERSION from the shelf. In a vendor's bundle
-the installable zip is found by itself. A package that is not installed yet, such as
-a new companion of a theme, is installed but not switched on. Parent themes come
-before their children, a theme together with the plugins that belong to it, then
-the other plugins.`,
+PACKAGE is a zip file, a script that is a plugin by itself, or NAME or NAME@VERSION
+from the shelf. In a vendor's bundle the installable zip is found by itself. A theme
+or plugin that is not installed yet, such as a new companion of a theme, is installed
+but not switched on. Parent themes come before their children, a theme together with
+the plugins that belong to it, then the other plugins, and the CMS itself last.`,
 		Example: `  wetland update harbourlight-2.5.2.zip
   wetland update --all --plan
   wetland update --all --search yes

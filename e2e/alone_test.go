@@ -82,6 +82,8 @@ func TestUpdateWithoutFolders(t *testing.T) {
 	t.Log(run("update", "--plan", "--allow-major", bell, harbour, pack, cache).want(t, 0, "drop-in", "advanced-cache.php", "must-use plugin", "language pack").stdout)
 
 	old := tree(t, site.Root, caches...)
+	refusedAlone(t, care)
+	same(t, old, tree(t, site.Root, caches...))
 	t.Log(run("update", "--allow-major", bell, harbour, pack, cache).want(t, 0, "Kept.").stdout)
 	holds(t, site, "2.0", second)
 	nothingLeft(t, site.Root)
@@ -105,20 +107,22 @@ the_harbour_is_closed();
 	same(t, before, tree(t, site.Root, caches...))
 	nothingLeft(t, site.Root)
 
+	run("restore", "snap-1", "--only", "harbour.php", "--yes").want(t, 0, "Restored.")
+	if text, err := os.ReadFile(filepath.Join(site.Root, "wp-content/mu-plugins/harbour/part.php")); err != nil || !strings.Contains(string(text), "1.0") {
+		t.Errorf("--only: %s %v", text, err)
+	}
 	run("restore", "snap-1", "--yes").want(t, 0, "Restored.")
 	same(t, old, tree(t, site.Root, caches...))
 	holds(t, site, "1.0", first)
 }
 
 // What does not fit is refused, with the reason, and nothing is touched.
-func TestWithoutFoldersRefused(t *testing.T) {
-	t.Parallel()
-	site, care := aloneSite(t)
-	before := tree(t, site.Root, caches...)
+func refusedAlone(t *testing.T, care string) {
+	t.Helper()
 	header := func(name string) string { return "<?php\n/* Plugin Name: " + name + "\n * Version: 2.0 */\n" }
 	for name, c := range map[string]struct{ file, says string }{
 		"a folder now":    {zipOf(t, "bell", map[string]string{"bell/bell.php": header("Ferry bell"), "bell/inc/ring.php": "<?php"}), "has more that it needs: inc"},
-		"not installed":   {textFile(t, "db.php", header("Tide base")), "nothing of that kind and name is installed"},
+		"not installed":   {textFile(t, "db.php", "<?php // 2.0\n"), "nothing of that kind and name is installed"},
 		"no header":       {textFile(t, "harbour.php", "<?php // 2.0\n"), "has no header"},
 		"another plugin":  {textFile(t, "advanced-cache.php", header("Other cache")), `holds "Tide cache"`},
 		"another's words": {zipOf(t, "pack", map[string]string{"ferrybell-de_DE.po": "\"PO-Revision-Date: 2026-06-01 12:00:00+0000\\n\""}), "nothing of that kind and name is installed"},
@@ -128,7 +132,6 @@ func TestWithoutFoldersRefused(t *testing.T) {
 			t.Errorf("%s: %d %s%s", name, said.code, said.stdout, said.err)
 		}
 	}
-	same(t, before, tree(t, site.Root, caches...))
 }
 
 // Killed at any moment, what has no folder is wholly of one version once `recover` has run.

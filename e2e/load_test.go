@@ -29,13 +29,21 @@ type load struct {
 	first         atomic.Value // the first failure, in words
 }
 
-// visit begins four visitors, who ask for the pages in turn.
+// betweenVisits lets the other tests have a part of the machine, where not all of it is to be loaded.
+const betweenVisits = 40 * time.Millisecond
+
+// visit begins four visitors, who ask for the pages in turn: one right after the other where make torture wants them, else
+// with a breath in between.
 func visit(address string, pages ...string) *load {
-	l := &load{}
+	l, breath := &load{}, betweenVisits
+	if os.Getenv("WETLAND_TORTURE") != "" {
+		breath = 0
+	}
 	for client := range 4 {
 		l.wait.Go(func() {
 			for i := client; !l.stop.Load(); i++ {
 				l.ask(address, pages[i%len(pages)])
+				time.Sleep(breath)
 			}
 		})
 	}

@@ -443,6 +443,22 @@ func TestRehearseOnAPool(t *testing.T) {
 	same(t, before, tree(t, site.Root, caches...))
 }
 
+// asOwner gives a site to an ordinary user, and runs Wetland as that user from then on.
+func asOwner(t *testing.T, site *testenv.Site, workspace, pkg string) func(args ...string) result {
+	t.Helper()
+	give(t, ordinaryUser, filepath.Dir(site.Root), workspace, filepath.Dir(pkg))
+	for _, folder := range []string{site.Root, workspace, pkg} {
+		for at := filepath.Dir(folder); at != os.TempDir() && at != "/"; at = filepath.Dir(at) {
+			must(t, os.Chmod(at, 0o755))
+		}
+	}
+	return func(args ...string) result {
+		command := exec.Command(program, args...)
+		asOrdinaryUser(command)
+		return finish(t, command, workspace)
+	}
+}
+
 // Root is not needed: whoever owns the site can rehearse it.
 func TestRehearseAsOrdinaryUser(t *testing.T) {
 	t.Parallel()
@@ -453,17 +469,7 @@ func TestRehearseAsOrdinaryUser(t *testing.T) {
 	site := testenv.WordPress(t)
 	workspace := t.TempDir()
 	good := newTheme(t, site, ".1", map[string]string{"assets/css/new.css": "p { margin: 0 }\n"})
-	give(t, syscall.Credential{Uid: 65534, Gid: 65534}, filepath.Dir(site.Root), workspace, filepath.Dir(good))
-	for _, folder := range []string{site.Root, workspace, good} {
-		for at := filepath.Dir(folder); at != os.TempDir() && at != "/"; at = filepath.Dir(at) {
-			must(t, os.Chmod(at, 0o755))
-		}
-	}
-	run := func(args ...string) result {
-		command := exec.Command(program, args...)
-		asOrdinaryUser(command)
-		return finish(t, command, workspace)
-	}
+	run := asOwner(t, site, workspace, good)
 	run("adopt", site.Root, "--address", site.Address, "--no-browser").want(t, 0)
 	unhurried(t, workspace)
 	run("rehearse", good).want(t, 0, "Sound on a copy")

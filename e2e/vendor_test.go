@@ -17,7 +17,7 @@ import (
 
 const licenceKey = "OTTER-7731-TIDE-0042"
 
-// buying adds a source for the theme to the workspace.
+// buying adds sources for the theme and for the CMS itself to the workspace.
 func buying(t *testing.T) (*ferry, *vendor.Server, string) {
 	t.Helper()
 	f := adopted(t)
@@ -28,7 +28,10 @@ func buying(t *testing.T) (*ferry, *vendor.Server, string) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	source := "\n[[sources]]\nfolder = \"harbourlight\"\naddress = \"" + server.URL + "/get/{name}/{version}.zip?key={key}\"\nkey_from = \"env HARBOURLIGHT_KEY\"\n"
+	source := ""
+	for _, folder := range []string{"harbourlight", "rowlock"} {
+		source += "\n[[sources]]\nfolder = \"" + folder + "\"\naddress = \"" + server.URL + "/get/{name}/{version}.zip?key={key}\"\nkey_from = \"env HARBOURLIGHT_KEY\"\n"
+	}
 	if err := os.WriteFile(f.config(), append(text, source...), 0o600); err != nil {
 		t.Fatal(err)
 	}
@@ -63,6 +66,8 @@ func (f *ferry) secretNowhere(t *testing.T, said ...result) {
 func TestVersionsFromTheVendor(t *testing.T) {
 	f, shop, address := buying(t)
 	said := f.shelveWith(t, licenceKey, "", "harbourlight@2.5.2", "harbourlight@2.4.1").want(t, 0, "Harbourlight 2.5.2, from "+address+"/get/harbourlight/2.5.2.zip?key={key}")
+	f.shelveWith(t, licenceKey, "", "rowlock@3.3.0").want(t, 0, "Rowlock 3.3.0, from "+address)
+	f.run(t, "update", "rowlock@3.3.0", "--plan").want(t, 0, "core Rowlock (rowlock)", "-> 3.3.0")
 	newest := f.shelveWith(t, licenceKey, "", "harbourlight@newest").want(t, 0, "Harbourlight 2.5.1")
 	listed := f.run(t, "shelf").want(t, 0, "harbourlight 2.5.2 newer", "harbourlight 2.4.1 installed")
 	f.run(t, "update", "harbourlight@2.5.2").want(t, 0, "Kept.")

@@ -82,6 +82,9 @@ func (p *Package) Files() cms.Folder { return archiveFolder{p} }
 // ErrUnreadable says that a file is no whole zip archive.
 var ErrUnreadable = errors.New("it cannot be read")
 
+// ErrUninstallable says that nothing tells what an archive is a package of.
+var ErrUninstallable = errors.New("has no header of a theme or plugin, and is neither a language pack nor the CMS itself: it is not installable. Perhaps it is a bundle, with the installable zip inside")
+
 // unreadable marks an error as ErrUnreadable without another word.
 type unreadable struct{ error }
 
@@ -169,7 +172,7 @@ func (p *Package) read(ctx context.Context, readHeader HeaderReader) error {
 	}
 	p.Header, err = readHeader(archiveFolder{p})
 	if errors.Is(err, cms.ErrNoHeader) {
-		return fmt.Errorf("its folder %s has no header of a theme or plugin, and is neither a language pack nor the CMS itself: it is not installable. Perhaps it is a bundle, with the installable zip inside", p.Folder)
+		return fmt.Errorf("its folder %s %w", p.Folder, ErrUninstallable)
 	}
 	return err
 }

@@ -165,19 +165,19 @@ func findSingle(ctx context.Context, file, shown, scratch string, readHeader Hea
 	if _, err := hashArchive(file, shown); err != nil {
 		return nil, unreadable{err}
 	}
-	text, err := os.ReadFile(file)
+	from, err := os.Open(file)
 	if err != nil {
 		return nil, unreadable{fmt.Errorf("read the package: %w", err)}
 	}
-	p, err := packSingle(ctx, path.Base(filepath.ToSlash(file)), text, shown, scratch, readHeader)
-	if err != nil {
+	p, err := packSingle(ctx, filepath.Base(file), from, shown, scratch, readHeader)
+	if err = errors.Join(err, from.Close()); err != nil {
 		return nil, err
 	}
 	return []*Package{p}, nil
 }
 
 // packSingle makes a package of one file.
-func packSingle(ctx context.Context, name string, text []byte, shown, scratch string, readHeader HeaderReader) (*Package, error) {
+func packSingle(ctx context.Context, name string, from io.Reader, shown, scratch string, readHeader HeaderReader) (*Package, error) {
 	out, err := os.CreateTemp(scratch, "package-*.zip")
 	if err != nil {
 		return nil, err
@@ -185,7 +185,7 @@ func packSingle(ctx context.Context, name string, text []byte, shown, scratch st
 	archive := zip.NewWriter(out)
 	to, err := archive.Create(stem(name) + "/" + name)
 	if err == nil {
-		_, err = to.Write(text)
+		_, err = io.Copy(to, from)
 	}
 	if err := errors.Join(err, archive.Close(), out.Close()); err != nil {
 		return nil, err
@@ -204,30 +204,49 @@ func (p *Package) Single(ctx context.Context, at, name, scratch string, readHead
 	if err != nil {
 		return nil, err
 	}
-	text, err := io.ReadAll(from) // its size was checked
-	if err = errors.Join(err, from.Close()); err != nil {
-		return nil, err
-	}
-	single, err := packSingle(ctx, name, text, at, scratch, readHeader)
+	single, err := packSingle(ctx, name, from, at, scratch, readHeader)
+	err = errors.Join(err, from.Close())
 	if single != nil {
 		single.Origin = p.Origin
 	}
 	return single, err
 }
 
-// Inside opens the packages that lie as folders two below a folder of this one: a CMS comes with themes and plugins so.
-// Close every one when done.
-func (p *Package) Inside(ctx context.Context, folder, scratch string, readHeader HeaderReader) ([]*Package, error) {
+// Inside opens the packages that lie two below a folder of this one, as folders or as scripts: a CMS comes with themes and
+// plugins so. translation is a folder directly below it that is a package itself, where it is there. Close every one when
+// done.
+func (p *Package) Inside(ctx context.Context, folder, translation, scratch string, readHeader HeaderReader) (found []*Package, err error) {
 	b := bundle{Package: *p, scratch: scratch, readHeader: readHeader, depth: deepest}
 	var entries []*zip.File
+	var scripts []string
 	for at, entry := range p.entries {
-		if rest, below := strings.CutPrefix(at, folder+"/"); below && strings.Count(rest, "/") > 1 {
+		rest, below := strings.CutPrefix(at, folder+"/")
+		switch deep := strings.Count(rest, "/"); {
+		case !below:
+		case deep > 1, translation != "" && path.Dir(rest) == translation:
 			entries = append(entries, entry)
+		case deep == 1 && path.Ext(at) == ".php" && !entry.FileInfo().IsDir():
+			scripts = append(scripts, at)
 		}
 	}
-	found, err := b.search(ctx, entries)
+	found, err = b.search(ctx, entries)
+	slices.Sort(scripts)
+	for _, at := range scripts {
+		if err != nil {
+			break
+		}
+		var one *Package
+		if one, err = p.Single(ctx, at, path.Base(at), scratch, readHeader); err == nil {
+			found = append(found, one)
+		} else if errors.Is(err, ErrUninstallable) {
+			err = nil // most such files are there for other reasons
+		}
+	}
 	for _, one := range found {
 		one.Origin = p.Origin
+		if err != nil {
+			err = errors.Join(err, one.Close())
+		}
 	}
 	return found, err
 }

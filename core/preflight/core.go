@@ -18,6 +18,7 @@ import (
 	"wetland/core/session"
 	"wetland/core/shelf"
 	"wetland/core/site/cms"
+	"wetland/core/version"
 )
 
 // CoreStep is what replacing the CMS itself does to the files in the site's root.
@@ -215,7 +216,11 @@ func ExamineCore(ctx context.Context, s *session.Session, e *Examination, p *pac
 		return nil // which is refused
 	}
 	if far := core.Between(installed.Version, p.Header.Version); far > 1 {
-		e.Add("distance", Care, fmt.Sprintf("%d major releases lie between: all their upgrades of the tables run in one go", far), "To take them one by one, update to the releases between first.")
+		steps, err := oneByOne(s, installed, p)
+		if err != nil {
+			return err
+		}
+		e.advise("distance", Care, fmt.Sprintf("%d major releases lie between: all their upgrades of the tables run in one go", far), steps...)
 	}
 	lost, err := core.LostWith(ctx, s.DB, p.Header.Version)
 	if err != nil {
@@ -239,6 +244,25 @@ func ExamineCore(ctx context.Context, s *session.Session, e *Examination, p *pac
 		e.Add("tested", Care, fmt.Sprintf("not tested with %s, as their makers say: %s", p.Title(), phrase.List(untested, 6)), "Look whether they have newer versions, and update those first.")
 	}
 	return ctx.Err()
+}
+
+// oneByOne is what to do to take the releases between two of the CMS one after the other: those that are at hand are named.
+func oneByOne(s *session.Session, installed cms.Component, p *packages.Package) ([]advice.Step, error) {
+	entries, err := s.Shelf().List()
+	if err != nil {
+		return nil, err
+	}
+	var steps []advice.Step
+	for _, entry := range slices.Backward(entries) { // the newest comes first
+		between := entry.Kind == cms.Core && entry.Folder == installed.Folder && version.Compare(entry.Version, installed.Version) > 0 && version.Compare(entry.Version, p.Header.Version) < 0
+		if named := entry.Title(); between && !entry.Beside {
+			steps = append(steps, advice.Lead("To take them one by one, bring in those between first:", advice.Update, named))
+		}
+	}
+	if len(steps) == 0 {
+		return advice.Steps("To take them one by one, put the releases between on the shelf, and update to each of them first."), nil
+	}
+	return steps, nil
 }
 
 // testedUpTo lists active themes and plugins that say that they were tested with an older release alone.

@@ -36,6 +36,7 @@ func takeParts(installed cms.Component, p *packages.Package, why *runs.Reasons) 
 	for _, item := range p.Tree {
 		switch {
 		case item.Path == "." || path.Dir(item.Path) != ".":
+		case installed.Kind == cms.Language && item.Kind == files.Folder: // packs of their own
 		case slices.Contains(parts, item.Path):
 		case belongsBeside(installed, item):
 			parts = append(parts, item.Path)

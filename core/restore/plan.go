@@ -24,15 +24,15 @@ import (
 type scope struct {
 	files    bool
 	database bool
-	folder   string // of one component, absolute; "": all files
-	table    string // "": all tables
+	places   []string // of one component, absolute; none: all files
+	table    string   // "": all tables
 }
 
 // String names the part for people, as the beginning of a sentence.
 func (s scope) String() string {
 	switch {
-	case s.folder != "":
-		return path.Base(s.folder) + " is"
+	case len(s.places) > 0:
+		return path.Base(s.places[0]) + " is"
 	case s.table != "":
 		return "The table " + s.table + " is"
 	case !s.database:
@@ -44,7 +44,7 @@ func (s scope) String() string {
 }
 
 // readScope finds what a person named, in the snapshot.
-func (r *restoration) readScope(only string) (scope, error) {
+func (r *restoration) readScope(ctx context.Context, only string) (scope, error) {
 	switch only {
 	case "":
 		return scope{files: true, database: true}, nil
@@ -61,27 +61,52 @@ func (r *restoration) readScope(only string) (scope, error) {
 			continue
 		}
 		if tree, err := r.manifest.TreeAt(folder); err == nil && tree[0].Kind == files.Folder {
-			found = append(found, scope{files: true, folder: folder})
+			found = append(found, scope{files: true, places: []string{folder}})
 		}
 	}
 	if slices.ContainsFunc(r.manifest.Tables, func(t snapshot.Table) bool { return t.Name == only }) {
 		found = append(found, scope{database: true, table: only})
 	}
+	if len(found) == 0 {
+		found = append(found, r.withoutFolder(ctx, only)...)
+	}
 	switch len(found) {
 	case 0:
-		return scope{}, fmt.Errorf("%s holds no theme, plugin or table called %s. --only takes files, database, a theme's or plugin's folder, or the name of a table", r.manifest.Name, only)
+		return scope{}, fmt.Errorf("%s holds no theme, plugin or table called %s. --only takes files, database, the name of a theme, plugin, drop-in or language pack, or the name of a table", r.manifest.Name, only)
 	case 1:
 		return found[0], nil
 	}
 	return scope{}, fmt.Errorf("%s means several things in %s. Name a folder as themes/%s or plugins/%s", only, r.manifest.Name, only, only)
 }
 
+// withoutFolder finds components that have no folder of their own, by their name.
+func (r *restoration) withoutFolder(ctx context.Context, only string) (found []scope) {
+	installed, _ := r.Site.CMS.Components(ctx, nil) // what cannot be listed is not found
+	for _, c := range installed {
+		stand, known := c.Stand()
+		if !known || len(stand.Parts) == 0 || c.Folder != only {
+			continue
+		}
+		one := scope{files: true}
+		for _, name := range stand.Parts {
+			one.places = append(one.places, path.Join(stand.Folder, name))
+		}
+		found = append(found, one)
+	}
+	return found
+}
+
+// wants tells of a path that is in the scope.
+func (s scope) wants(at string) bool {
+	return len(s.places) == 0 || slices.ContainsFunc(s.places, func(place string) bool { return files.Within(at, place) })
+}
+
 // salvage takes a snapshot of the present state, of whatever can be read of it.
 func (r *restoration) salvage(ctx context.Context, reason string) (*snapshot.Manifest, error) {
 	of := snapshot.Subject{Reason: reason, Salvage: true, NoDatabase: errors.New("it cannot be reached, or is not known")}
 	switch {
-	case r.scope.folder != "":
-		of.Replaced = []string{r.scope.folder}
+	case len(r.scope.places) > 0:
+		of.Replaced = r.scope.places
 	case r.scope.files:
 		for _, area := range r.Site.Areas() {
 			of.Replaced = append(of.Replaced, area.Path)
@@ -214,17 +239,13 @@ func (r *restoration) compareArea(ctx context.Context, area snapshot.Area) (foun
 		switch {
 		case site.LeavesOutBelow(now, differ.Path):
 		case len(r.manifest.Unread) > 0 && differ.Side == files.OnlyNow: // it may only not have been read then
-		case r.scope.folder != "" && !files.Within(at, r.scope.folder):
+		case !r.scope.wants(at):
 		case r.options.KeepNew && differ.Side == files.OnlyNow && files.Below(at, uploads):
 		default:
 			found = append(found, differ)
 		}
 	}
-	tree := area.Tree()
-	if r.scope.folder != "" {
-		tree = tree.Below(strings.TrimPrefix(r.scope.folder, area.Path+"/"))
-	}
-	count, _ = tree.Total()
+	count, _ = slices.DeleteFunc(area.Tree(), func(item files.Item) bool { return !r.scope.wants(path.Join(area.Path, item.Path)) }).Total()
 	return found, count, nil
 }
 

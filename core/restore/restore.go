@@ -141,7 +141,7 @@ func openRestoration(ctx context.Context, w *workspace.Workspace, o Options, why
 		return nil, err
 	}
 	r.acceptFolders(why)
-	if r.scope, err = r.readScope(o.Only); err != nil {
+	if r.scope, err = r.readScope(ctx, o.Only); err != nil {
 		why.AddError(err, "")
 	}
 	r.leaveUnread(why)

@@ -265,6 +265,7 @@ func ReadPackage(ctx context.Context, s *session.Session, name, choice, scratch 
 	var titles []string
 	var beside []Beside
 	for i, p := range found {
+		fit(s.Components, p)
 		titles = append(titles, fmt.Sprintf("%s %s (%s)", p.Header.Kind, p.Title(), p.Folder))
 		if i != picked {
 			beside = append(beside, besideOf(s, p))
@@ -277,7 +278,6 @@ func ReadPackage(ctx context.Context, s *session.Session, name, choice, scratch 
 		why.Advise(fmt.Sprintf("%s holds several packages: %s", filepath.Base(file), strings.Join(titles, "; ")), advice.Lead("Name one with --pick FOLDER, or put all of them on the shelf:", advice.Shelve, file))
 		return nil, nil, nil
 	}
-	fit(s.Components, found[picked])
 	inside, err := companions(ctx, s, found[picked], scratch)
 	return found[picked], append(beside, inside...), err
 }
@@ -288,7 +288,7 @@ func pick(found []*packages.Package, named string) int {
 	only := -1
 	for i, p := range found {
 		switch {
-		case named != "" && (p.Folder == named || strings.EqualFold(p.Header.Name, named)):
+		case named != "" && (p.Folder == named || p.Header.Alone == named || strings.EqualFold(p.Header.Name, named)):
 			return i
 		case named != "":
 		case len(found) == 1, p.Header.Kind == cms.Core:
@@ -310,7 +310,7 @@ func withInside(ctx context.Context, s *session.Session, found []*packages.Packa
 	if !ok || i < 0 {
 		return found, nil
 	}
-	inside, err := found[i].Inside(ctx, core.Core().Content, scratch, s.Site.CMS.ReadHeader)
+	inside, err := found[i].Inside(ctx, core.Core().Content, core.Core().Translation, scratch, s.Site.CMS.ReadHeader)
 	if err != nil {
 		for _, p := range found {
 			err = errors.Join(err, p.Close())
@@ -342,7 +342,7 @@ func BroughtAlong(all []Beside) string {
 		}
 		names = append(names, name)
 	}
-	return "it brings themes and plugins along, and none is installed with it: " + phrase.List(names, 8) + ". To bring one in, name the same package, with --pick and its name"
+	return "it brings other packages along, and none is installed with it: " + phrase.List(names, 8) + ". To bring one in, name the same package, with --pick and its name"
 }
 
 // companions lists the packages inside the package.

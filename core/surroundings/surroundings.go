@@ -144,7 +144,7 @@ func (r *rest) codeAt(ctx context.Context, at string) (loose []deploy.LooseChang
 			was = append(was, item.Item)
 		}
 	}
-	now, err := readBelow(ctx, r.Site.Files, area.Path, below, before)
+	now, err := readBelow(ctx, r.Site.Files, area.Path, below, r.from.KnownHashes(area.Name))
 	if err != nil {
 		return nil, err
 	}
@@ -156,16 +156,11 @@ func (r *rest) codeAt(ctx context.Context, at string) (loose []deploy.LooseChang
 	return loose, nil
 }
 
-// readBelow reads what is at a place below a folder. What has the size and the time of its item is taken to be as it was.
-func readBelow(ctx context.Context, disk files.FS, top, below string, before map[string]*snapshot.Item) (files.Tree, error) {
-	known := func(at string, entry files.Entry) string {
-		item := before[path.Join(below, at)]
-		if item != nil && item.Kind == entry.Kind && item.Size == entry.Size && item.Modified.Equal(entry.Modified) {
-			return item.Hash
-		}
-		return ""
-	}
-	now, err := files.ReadTreeKnowing(ctx, disk, path.Join(top, below), files.Scope{}, known)
+// readBelow reads what is at a place below a folder, with paths below that.
+func readBelow(ctx context.Context, disk files.FS, top, below string, known func(at string, entry files.Entry) (hash string)) (files.Tree, error) {
+	now, err := files.ReadTreeKnowing(ctx, disk, path.Join(top, below), files.Scope{}, func(at string, entry files.Entry) string {
+		return known(path.Join(below, at), entry)
+	})
 	if errors.Is(err, fs.ErrNotExist) {
 		return nil, nil
 	}

@@ -517,7 +517,11 @@ func components(ctx context.Context, disk *files.Roots, layout Layout, read func
 			return nil
 		default:
 			var err error
-			if component.Header, err = read(diskFolder{ctx, disk, at}); err != nil {
+			component.Header, err = read(diskFolder{ctx, disk, at})
+			if component.Header.Kind == DropIn || component.Header.Kind == Language { // which are in no folder
+				component.Header, err = Header{}, ErrNoHeader
+			}
+			if err != nil {
 				component.Problem = err.Error()
 			}
 		}

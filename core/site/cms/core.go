@@ -17,6 +17,8 @@ type CoreFiles struct {
 	// Owners are patterns of path.Match of files that packages may bring, and that are the owner's on a site.
 	Owners  []string
 	Content string // the folder of packages in which themes and plugins are; on a site it is the owner's
+	// Translation is the folder in Content in which a release in another language has its translation; "": it has none.
+	Translation string
 	// Spare are files that nothing needs, and that owners take away: one that is gone stays so.
 	Spare []string
 	// Version is the file that says which version it is.
@@ -107,6 +109,8 @@ type Replaceable interface {
 	LostWith(ctx context.Context, db database.Database, to string) ([]string, error)
 	// Vitals are asked before the CMS is replaced, and after.
 	Vitals() []Vital
+	// Jobs names what the CMS does again and again at set times, in order; none if db is nil.
+	Jobs(ctx context.Context, db database.Database) ([]string, error)
 }
 
 // Vital is a request whose answer shows that something of the CMS works which no page shows.
@@ -116,4 +120,7 @@ type Vital struct {
 	JSON bool // its answer is JSON
 	// SignedIn asks in the session of whoever looks after the site, where wetland.toml says how to open one.
 	SignedIn bool
+	// Token is a path whose answer, in that session, is put behind Path: proof that the request is meant. "": none is
+	// wanted.
+	Token string
 }

@@ -32,6 +32,14 @@ func unserializeStrings(text string) ([]string, error) {
 	return found, nil
 }
 
+// each visits the keys and values of an array; of anything else there are none.
+func each(value any, visit func(key, value any)) {
+	list, _ := value.([]any)
+	for i := 1; i < len(list); i += 2 {
+		visit(list[i-1], list[i])
+	}
+}
+
 // deepest bounds how far arrays may be nested.
 const deepest = 64
 

@@ -107,4 +107,7 @@ func (r *rowlockSite) Vitals() []Vital {
 	return []Vital{{What: "the map of the site for search engines", Path: "/sitemap.xml"}}
 }
 
+// Jobs: Rowlock does nothing at set times.
+func (r *rowlockSite) Jobs(context.Context, database.Database) ([]string, error) { return nil, nil }
+
 var _ Replaceable = (*rowlockSite)(nil)

@@ -34,6 +34,8 @@ func TestWordPressSites(t *testing.T) {
 		"with loose plugins": func(t testing.TB) *testenv.Site {
 			site := testenv.WordPress(t)
 			site.Write(t, "wp-content/plugins/single.php", "<?php\n/* Plugin Name: Single\nVersion: 1.0 */\n")
+			site.Write(t, "wp-content/plugins/maintenance/maintenance.php", "<?php\n/* Plugin Name: Quiet hours\nVersion: 1.0 */\n")
+			site.Write(t, "wp-content/plugins/install/install.php", "<?php\n")
 			site.Write(t, "wp-content/plugins/.hidden/hidden.php", "<?php\n/* Plugin Name: Hidden */\n")
 			site.Write(t, "wp-content/mu-plugins/always.php", "<?php\n")
 			site.Write(t, "wp-content/mu-plugins/single.php", "<?php\n/* Plugin Name: Single\nVersion: 1.1 */\n")

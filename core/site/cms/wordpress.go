@@ -541,7 +541,7 @@ func headerField(text, name string) string {
 }
 
 // ReadHeader reads style.css of a theme, or the first PHP file with a plugin's header. A file that stands in for a part of
-// WordPress needs none: its name tells.
+// WordPress needs none: its name tells. One that has one may be any plugin: where it lies tells.
 func (w *wordpressSite) ReadHeader(folder Folder) (Header, error) {
 	var names []string
 	var unlisted error
@@ -564,14 +564,14 @@ func (w *wordpressSite) ReadHeader(folder Folder) (Header, error) {
 	}
 	slices.Sort(names)
 	names = slices.DeleteFunc(names, func(name string) bool { return path.Ext(name) != ".php" })
-	if len(names) == 1 && slices.Contains(wordpress.LooseFiles, names[0]) {
-		return readDropIn(folder, names[0])
-	}
 	for several := range slices.Chunk(names, headersAtOnce) {
 		header, err := firstPlugin(folder, several)
 		if !errors.Is(err, ErrNoHeader) {
 			return header, err
 		}
+	}
+	if len(names) == 1 && slices.Contains(wordpress.LooseFiles, names[0]) {
+		return readDropIn(folder, names[0])
 	}
 	if slices.Contains(names, "wp-load.php") {
 		return readCoreHeader(folder)

@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"go/version"
 	"io/fs"
+	"maps"
 	"path"
 	"regexp"
 	"slices"
@@ -21,7 +22,7 @@ import (
 // (setup-config.php there).
 func (w *wordpressSite) Core() CoreFiles {
 	return CoreFiles{
-		Root: w.core(), Folders: []string{"wp-admin", "wp-includes"}, Content: "wp-content", Version: wordpress.Marker,
+		Root: w.core(), Folders: []string{"wp-admin", "wp-includes"}, Content: "wp-content", Translation: "languages", Version: wordpress.Marker,
 		Owners: []string{wordpress.Settings, ".*", "php.ini", "error_log", "robots.txt"},
 		Spare: []string{"license.txt", "readme.html", "wp-activate.php", "wp-comments-post.php", "wp-config-sample.php", "wp-links-opml.php",
 			"wp-mail.php", "wp-signup.php", "wp-trackback.php", "xmlrpc.php"},
@@ -160,8 +161,40 @@ func (w *wordpressSite) Vitals() []Vital {
 		// get_default_post_to_edit()).
 		{What: "the dashboard's list of posts, signed in", Path: w.ownAddress("wp-admin/edit.php"), SignedIn: true},
 		{What: "its list of plugins, signed in", Path: w.ownAddress("wp-admin/plugins.php"), SignedIn: true},
+		// What the editor loads. It changes nothing; the token is that of wp_ajax_rest_nonce() (wp-admin/includes/ajax-actions.php).
+		{What: "the REST interface as the editor asks it, signed in", Path: "/?rest_route=/wp/v2/posts&context=edit&per_page=1&_wpnonce=", Token: w.ownAddress("wp-admin/admin-ajax.php?action=rest-nonce"), JSON: true, SignedIn: true},
 		{What: "what pages ask in the background", Path: w.ownAddress("wp-admin/admin-ajax.php")},
 	}
+}
+
+// Jobs: those of the option "cron" that come again (wp_schedule_event() in wp-includes/cron.php).
+func (w *wordpressSite) Jobs(ctx context.Context, db database.Database) ([]string, error) {
+	if db == nil {
+		return nil, nil
+	}
+	serialized, err := w.option(ctx, db, "cron")
+	if err != nil || serialized == "" {
+		return nil, err
+	}
+	r := phpReader{rest: serialized}
+	value, err := r.value(0)
+	if err != nil {
+		return nil, fmt.Errorf("read what WordPress does at set times: %w", err)
+	}
+	names := map[string]bool{}
+	each(value, func(_ any, due any) { // by moment, by job, by what it is called with
+		each(due, func(job, calls any) {
+			each(calls, func(_, call any) {
+				each(call, func(key, again any) {
+					name, named := job.(string)
+					if _, comes := again.(string); key == "schedule" && comes && named {
+						names[name] = true
+					}
+				})
+			})
+		})
+	})
+	return slices.Sorted(maps.Keys(names)), nil
 }
 
 // newPasswords is the release that began to store passwords anew when somebody signs in, in a form that those before

@@ -278,6 +278,7 @@ func TestWordPressHeaders(t *testing.T) {
 			Header{Kind: Plugin, Name: "Tidetable", Version: "1.3", Alone: "tide.php"}, nil},
 		{"on the first line", memory{"x.php": "<?php /* Plugin Name: Tidetable */ ?>"}, Header{Kind: Plugin, Name: "Tidetable", Alone: "x.php"}, nil},
 		{"in place of a part of WordPress", memory{"db.php": "<?php // Version: 2.0\n"}, Header{Kind: DropIn, Version: "2.0", Alone: "db.php"}, nil},
+		{"a plugin that is called like one", memory{"maintenance.php": "<?php /* Plugin Name: Quiet hours */ ?>"}, Header{Kind: Plugin, Name: "Quiet hours", Alone: "maintenance.php"}, nil},
 		{"a plugin that has such a file, too", memory{"db.php": "<?php\n", "x.php": "<?php /* Plugin Name: Tidetable */ ?>"}, Header{Kind: Plugin, Name: "Tidetable", Alone: "x.php"}, nil},
 		{"a language pack", memory{"tidetable-de_DE.po": "msgid \"\"\nmsgstr \"\"\n\"PO-Revision-Date: 2026-05-01 01:30:00+0200\\n\"\n", "tidetable-de_DE-0123456789abcdef0123456789abcdef.json": "{}"},
 			Header{Kind: Language, Name: "tidetable-de_DE", Version: "2026.04.30.2330", Alone: "tidetable-de_DE"}, nil},

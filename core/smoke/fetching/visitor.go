@@ -1,6 +1,7 @@
 package fetching
 
 import (
+	"bytes"
 	"context"
 	"fmt"
 	"net/http"
@@ -16,13 +17,16 @@ import (
 
 // visit asks once more as a plain visitor does, and notes what is other than in the page
 // itself.
-func (f *Fetcher) visit(ctx context.Context, page smoke.Page, where *url.URL, now smoke.Facts) *smoke.Visit {
+func (f *Fetcher) visit(ctx context.Context, page smoke.Page, where *url.URL, seen reading.Answer, now smoke.Facts) *smoke.Visit {
 	got, err := f.get(ctx, where, smoke.LargestPage, manner{plain: true})
 	if err != nil {
 		if now.Problem != "" {
 			return nil
 		}
 		return &smoke.Visit{Faults: []string{err.Error()}}
+	}
+	if sameAnswer(got, seen) {
+		return &smoke.Visit{Cache: cacheSign(got.Header)}
 	}
 	met, document := reading.ReadPage(page, where, got)
 	if document != nil {
@@ -44,6 +48,15 @@ func (f *Fetcher) visit(ctx context.Context, page smoke.Page, where *url.URL, no
 		visit.Earlier = other != "" || f.isEarlier(met, now, visit.Cache)
 	}
 	return visit
+}
+
+// toReaders are the headers that make something else of the same page.
+var toReaders = []string{"Content-Type", "Content-Disposition", "X-Robots-Tag", "Refresh", "Cf-Mitigated"}
+
+// sameAnswer tells of two answers that are read alike.
+func sameAnswer(a, b reading.Answer) bool {
+	return a.Status == b.Status && a.TooLarge == b.TooLarge && len(a.Redirects)+len(b.Redirects) == 0 && bytes.Equal(a.Body, b.Body) &&
+		!slices.ContainsFunc(toReaders, func(name string) bool { return !slices.Equal(a.Header.Values(name), b.Header.Values(name)) })
 }
 
 // lacks says what of a page visitors do not get; "" if they get it. The style of what

@@ -160,6 +160,9 @@ func challenge(got Answer, text []byte) string {
 // and the sign for what could not be read at all.
 var misread = regexp.MustCompile(`Ã[\x{80}-\x{BF}©¤¶¼Ÿ„–œ¨ª«¯±³´º]|â€[™œ\x{9D}“”¦˜]|Â[ \x{A0}«»°©]|\x{FFFD}`)
 
+// misreadBegin is what each of them begins with.
+var misreadBegin = []string{"Ã", "â€", "Â", "\uFFFD"}
+
 // questions are what a set that lacks letters makes of them: words of question marks.
 var questions = regexp.MustCompile(`(?:^|[\s>])\?{2,}(?:\s+\?{2,})+`)
 
@@ -178,8 +181,11 @@ func CountDamaged(text string) int {
 	if !strings.ContainsFunc(text, func(r rune) bool { return r >= utf8.RuneSelf }) {
 		return count
 	}
-	count += len(misread.FindAllStringIndex(text, -1))
-	for _, run := range runs(misread.ReplaceAllString(text, " ")) {
+	if slices.ContainsFunc(misreadBegin, func(sign string) bool { return strings.Contains(text, sign) }) {
+		count += len(misread.FindAllStringIndex(text, -1))
+		text = misread.ReplaceAllString(text, " ")
+	}
+	for _, run := range runs(text) {
 		if slices.ContainsFunc(oneByte, func(set *charmap.Charmap) bool { return wasUTF8(run, set) }) {
 			count += utf8.RuneCountInString(run) / 2
 		}
@@ -265,7 +271,7 @@ func endsWell(text []byte) bool {
 
 // errorShape is a form in which errors show, in a page's text or in its comments.
 type errorShape struct {
-	key   string // in small letters, in every match: looking for it is quick
+	keys  []string // in small letters: one of them is in every match, and looking for them is quick
 	shape *regexp.Regexp
 }
 
@@ -273,28 +279,25 @@ type errorShape struct {
 // servers.
 var errorShapes = append(traits.Collect(func(t traits.Traits) (all []errorShape) {
 	for _, one := range t.Pages.Errors {
-		all = append(all, errorShape{one.Key, regexp.MustCompile(one.Pattern)})
+		all = append(all, errorShape{[]string{one.Key}, regexp.MustCompile(one.Pattern)})
 	}
 	return all
 }), []errorShape{
-	{"on line", regexp.MustCompile(`(?is)(?:<b>)?\b(?:fatal error|parse error|recoverable fatal error|warning|notice|deprecated|strict standards)(?:</b>)?:\s.{1,900}?\sin\s(?:<b>)?[^\s<]{2,400}(?:</b>)?\son line\s(?:<b>)?\d+`)},
-	{"uncaught ", regexp.MustCompile(`(?i)uncaught (?:[\w\\]*(?:error|exception))\b[^\n<]{0,200}`)},
-	{"you have an error in your sql", regexp.MustCompile(`(?i)You have an error in your SQL syntax[^\n<]{0,200}`)},
-	{"<?", regexp.MustCompile(`<\?(?:php\s|=)[^\n]{0,200}`)},
+	{[]string{"on line"}, regexp.MustCompile(`(?is)(?:<b>)?\b(?:fatal error|parse error|recoverable fatal error|warning|notice|deprecated|strict standards)(?:</b>)?:\s.{1,900}?\sin\s(?:<b>)?[^\s<]{2,400}(?:</b>)?\son line\s(?:<b>)?\d+`)},
+	{[]string{"uncaught "}, regexp.MustCompile(`(?i)uncaught (?:[\w\\]*(?:error|exception))\b[^\n<]{0,200}`)},
+	{[]string{"you have an error in your sql"}, regexp.MustCompile(`(?i)You have an error in your SQL syntax[^\n<]{0,200}`)},
+	{[]string{"<?php", "<?="}, regexp.MustCompile(`<\?(?:php\s|=)[^\n]{0,200}`)},
 	// What var_dump and print_r write, and a stack of calls (PHP, ext/standard/var.c and
 	// Zend/zend_exceptions.c).
-	{"(", regexp.MustCompile(`(?m)^\s*(?:array|object)\([\w\\]+\)(?:#\d+ \(\d+\))? \{\s*$`)},
-	{"string(", regexp.MustCompile(`\bstring\(\d+\) "`)},
-	{"[", regexp.MustCompile(`(?:\bArray|\w Object)\s*\n\s*\(\s*\n\s*\[`)},
-	{".php(", regexp.MustCompile(`#\d+ \S{1,200}\.php\(\d+\): [^\n<]{0,120}`)},
-	{"sqlstate[", regexp.MustCompile(`(?i)SQLSTATE\[\w+\][^\n<]{0,200}`)},
-	{" at line ", regexp.MustCompile(`\w+\\Error\\\w+[^\n<]{0,200} at line \d+|\bin "[^"<\n]{1,200}" at line \d+`)},
+	{[]string{"array(", "object("}, regexp.MustCompile(`(?m)^\s*(?:array|object)\([\w\\]+\)(?:#\d+ \(\d+\))? \{\s*$`)},
+	{[]string{"string("}, regexp.MustCompile(`\bstring\(\d+\) "`)},
+	{[]string{"array\n", "array\r\n", " object\n", " object\r\n"}, regexp.MustCompile(`(?:\bArray|\w Object)\r?\n\s*\(\s*\n\s*\[`)},
+	{[]string{".php("}, regexp.MustCompile(`#\d+ \S{1,200}\.php\(\d+\): [^\n<]{0,120}`)},
+	{[]string{"sqlstate["}, regexp.MustCompile(`(?i)SQLSTATE\[\w+\][^\n<]{0,200}`)},
+	{[]string{" at line "}, regexp.MustCompile(`\w+\\Error\\\w+[^\n<]{0,200} at line \d+|\bin "[^"<\n]{1,200}" at line \d+`)},
 }...)
 
-var (
-	tags   = regexp.MustCompile(`<[^>]*>`)
-	spaces = regexp.MustCompile(`\s+`)
-)
+var tags = regexp.MustCompile(`<[^>]*>`)
 
 // mostErrors bounds how many errors of one shape are told.
 const mostErrors = 4
@@ -304,7 +307,7 @@ func errorTexts(text []byte) []string {
 	var found []string
 	lower := bytes.ToLower(text)
 	for _, one := range errorShapes {
-		if !bytes.Contains(lower, []byte(one.key)) {
+		if !slices.ContainsFunc(one.keys, func(key string) bool { return bytes.Contains(lower, []byte(key)) }) {
 			continue
 		}
 		for _, match := range one.shape.FindAll(text, mostErrors) {
@@ -320,9 +323,15 @@ func errorTexts(text []byte) []string {
 	return found
 }
 
+// isSpace tells of what HTML takes for white space.
+func isSpace(r rune) bool { return strings.ContainsRune("\t\n\f\r ", r) }
+
 // Readable makes one short line of a piece of HTML.
 func Readable(s string) string {
-	s = strings.TrimSpace(spaces.ReplaceAllString(tags.ReplaceAllString(s, " "), " "))
+	if strings.Contains(s, "<") {
+		s = tags.ReplaceAllString(s, " ")
+	}
+	s = strings.TrimSpace(strings.Join(strings.FieldsFunc(s, isSpace), " "))
 	const longest = 240
 	if len(s) > longest {
 		s = strings.ToValidUTF8(s[:longest], "") + "..."

@@ -555,9 +555,15 @@ func replaceable(ctx context.Context, s *opened) error {
 		return fmt.Errorf("without a database %v is lost: %v", lost, err)
 	}
 	for _, one := range site.Vitals() {
-		if one.What == "" || !path.IsAbs(one.Path) {
+		if one.What == "" || !path.IsAbs(one.Path) || one.Token != "" && (!one.SignedIn || !path.IsAbs(one.Token)) {
 			return fmt.Errorf("%+v is asked", one)
 		}
+	}
+	if jobs, err := site.Jobs(ctx, nil); len(jobs) > 0 || err != nil {
+		return fmt.Errorf("without a database it does %v at set times: %v", jobs, err)
+	}
+	if jobs, err := site.Jobs(ctx, s.db); !slices.IsSorted(jobs) || len(slices.Compact(slices.Clone(jobs))) != len(jobs) || err != nil {
+		return fmt.Errorf("at set times it does %v: %v", jobs, err)
 	}
 	_, err = site.Formerly(there{ctx, s.disk, core.Root})
 	return err
