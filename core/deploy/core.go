@@ -148,6 +148,11 @@ func OpenGate(ctx context.Context, s *session.Session, c *Change, want files.Tre
 	if err != nil {
 		return err
 	}
+	if GateIsUp(ctx, s) {
+		if err := ForgetBehindGate(ctx, s); err != nil {
+			return err
+		}
+	}
 	if err := c.putPart(ctx, s, core.Loader, want, from); err != nil {
 		return fmt.Errorf("take down the gate: %w", err)
 	}
@@ -177,6 +182,25 @@ func (c *Change) putParts(ctx context.Context, s *session.Session, core cms.Core
 		}
 	}
 	return nil
+}
+
+// ForgetBehindGate has PHP drop what it keeps compiled of the CMS's folders, once they are exchanged: scripts that do not
+// pass the gate go on loading files of them. Where PHP may not, it is waited until that has expired.
+func ForgetBehindGate(ctx context.Context, s *session.Session) error {
+	core, err := coreOf(s)
+	if err != nil {
+		return err
+	}
+	if where := s.Site.Workspace.Config.Site.PHPPool; where != "" && nothingCompiled(dropCode(ctx, s, where)) {
+		return nil
+	}
+	if core.Forget != "" {
+		page, _, _ := s.Fetcher.Fetch(ctx, core.Forget) // where nothing comes, it is waited
+		if strings.Contains(string(page), core.Forgets) {
+			return nil
+		}
+	}
+	return s.Clock.Wait(ctx, s.Site.SettleTime())
 }
 
 // WaitBehindGate waits until no script that leads to the gate is answered by its compiled code any more.

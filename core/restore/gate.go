@@ -40,7 +40,7 @@ func (r *restoration) openGate(ctx context.Context, opens []deploy.LooseChange) 
 	if len(opens) == 0 {
 		return nil
 	}
-	if err := deploy.WaitBehindGate(ctx, r.Session); err != nil {
+	if err := deploy.ForgetBehindGate(ctx, r.Session); err != nil {
 		return err
 	}
 	return deploy.PutLoose(ctx, r.Session, opens)

@@ -29,6 +29,9 @@ type CoreFiles struct {
 	// Forgets is in what the gate answers where nothing of the scripts that led to it stays compiled: these are
 	// exchanged, too, and visitors ask for them meanwhile.
 	Forgets string
+	// Forget is a path at which the gate has PHP drop all that it keeps compiled of the folders, too: scripts that do not
+	// pass the loader go on loading what is in them. Its answer tells by Forgets whether that is so. "": there is none.
+	Forget string
 }
 
 // gateWords are in the first line of every gate.

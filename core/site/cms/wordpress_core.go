@@ -26,12 +26,12 @@ func (w *wordpressSite) Core() CoreFiles {
 		Owners: []string{wordpress.Settings, ".*", "php.ini", "error_log", "robots.txt"},
 		Spare: []string{"license.txt", "readme.html", "wp-activate.php", "wp-comments-post.php", "wp-config-sample.php", "wp-links-opml.php",
 			"wp-mail.php", "wp-signup.php", "wp-trackback.php", "xmlrpc.php"},
-		Loader: "wp-load.php", Gate: wordpressGate, Forgets: nothingCompiled,
+		Loader: "wp-load.php", Gate: wordpressGate, Forgets: nothingCompiled, Forget: "/?" + forgetFolders + "=1",
 	}
 }
 
-// nothingCompiled is a comment in the gate's page.
-const nothingCompiled = "<!-- nothing stays compiled -->"
+// nothingCompiled is a comment in the gate's page, and forgetFolders asks for it also for the folders.
+const nothingCompiled, forgetFolders = "<!-- nothing stays compiled -->", "wetland_forget"
 
 // wordpressGate answers every request, before anything of WordPress was loaded. Browsers may ask again by
 // themselves after Retry-After, and search engines come back then.
@@ -47,6 +47,16 @@ foreach ( $compiles ? get_included_files() : array() as $file ) {
 	$compiles = ! ( function_exists( 'opcache_invalidate' ) && @opcache_invalidate( $file, true ) );
 	if ( $compiles ) {
 		break;
+	}
+}
+// Some scripts load files of the folders without passing this one (wp-admin/load-scripts.php).
+if ( isset( $_GET['` + forgetFolders + `'] ) && extension_loaded( 'Zend OPcache' ) && ini_get( 'opcache.enable' ) && ! $compiles ) {
+	$status   = function_exists( 'opcache_get_status' ) ? @opcache_get_status( true ) : false;
+	$compiles = ! is_array( $status );
+	foreach ( is_array( $status ) && isset( $status['scripts'] ) ? array_keys( $status['scripts'] ) : array() as $file ) {
+		if ( strpos( $file, __DIR__ . '/wp-admin/' ) === 0 || strpos( $file, __DIR__ . '/wp-includes/' ) === 0 ) {
+			opcache_invalidate( $file, true );
+		}
 	}
 }
 http_response_code( 503 );

@@ -2,6 +2,7 @@ package cms
 
 import (
 	"bytes"
+	"cmp"
 	"context"
 	"encoding/binary"
 	"io"
@@ -109,25 +110,31 @@ var revision = regexp.MustCompile(`(?i)PO-Revision-Date(?::|'\s*=>\s*'|"\s*:\s*"
 // revisionLayouts are the forms of that moment.
 var revisionLayouts = []string{"2006-01-02 15:04:05-0700", "2006-01-02 15:04-0700", "2006-01-02 15:04:05", "2006-01-02 15:04"}
 
+// toldBy are the endings of files that say when a translation was revised, the quickest to read first. JSON is made from
+// the others.
+var toldBy = []string{".po", ".l10n.php", ".mo"}
+
 // revisionOf is the version of a pack: it has no number, and WordPress takes the moment of its last revision for one
-// (Language_Pack_Upgrader). It is the newest of its files', in universal time; "": none tells.
-func revisionOf(folder Folder, names []string) (newest string, err error) {
-	for _, name := range names {
-		text := ""
-		switch {
-		case strings.HasSuffix(name, ".json"):
-			continue // made from the others
-		case strings.HasSuffix(name, ".mo"):
-			text, err = readCompiled(folder, name)
-		default:
-			text, err = readStart(folder, name, headerSize)
+// (Language_Pack_Upgrader). It is told in universal time, by the first of its files that says it; "": none does.
+func revisionOf(folder Folder, names []string) (string, error) {
+	names = slices.Clone(names)
+	slices.SortFunc(names, func(a, b string) int { return cmp.Or(cmp.Compare(len(a), len(b)), cmp.Compare(a, b)) })
+	for _, ending := range toldBy {
+		for _, name := range names {
+			if !strings.HasSuffix(name, ending) {
+				continue
+			}
+			read := func(folder Folder, name string) (string, error) { return readStart(folder, name, headerSize) }
+			if ending == ".mo" {
+				read = readCompiled
+			}
+			text, err := read(folder, name)
+			if said := revisionIn(text); said != "" || err != nil {
+				return said, err
+			}
 		}
-		if err != nil {
-			return "", err
-		}
-		newest = max(newest, revisionIn(text))
 	}
-	return newest, nil
+	return "", nil
 }
 
 func revisionIn(text string) string {
