@@ -35,7 +35,10 @@ func aloneSite(t *testing.T) (site *testenv.Site, care string) {
 	for name, text := range standAlone("1.0", "2026-05-01 12:00:00+0000") {
 		site.Write(t, "wp-content/"+name, text)
 	}
-	edit(t, filepath.Join(site.Root, "wp-config.php"), "<?php", "<?php\ndefine( 'WP_CACHE', true );")
+	config := filepath.Join(site.Root, "wp-config.php")
+	edit(t, config, "<?php", "<?php\ndefine( 'WP_CACHE', true );")
+	later := time.Now().Add(time.Minute).Truncate(time.Second) // PHP tells by whole seconds whether it changed
+	must(t, os.Chtimes(config, later, later))
 	site.PHP(t, []byte(`<?php require getcwd() . '/wp-load.php'; update_option( 'active_plugins', array( 'bell.php', 'tidecache/tidecache.php' ) );`))
 	wetland(t, care, "adopt", site.Root, "--address", site.Address, "--no-browser").want(t, 0)
 	return site, care
