@@ -163,7 +163,7 @@ func TestUpdateTheCMSAsOrdinaryUser(t *testing.T) {
 	}
 	run := asOwner(t, site, care, newest)
 	old := tree(t, site.Root, caches...)
-	run("update", "--allow-major", newest, bell, harbour, cache).want(t, 0, "Kept.", "WordPress 7.1.4")
+	run("update", "--allow-major", newest, bell, harbour, cache).want(t, 0, "Kept.", "wordpress 7.1.4")
 	equalToRelease(t, "wordpress-new", site.Root)
 	nothingLeft(t, site.Root)
 	for _, item := range tree(t, site.Root, caches...) {
