@@ -19,10 +19,11 @@ func (a *app) surveyCommand() *cobra.Command {
 	command := &cobra.Command{
 		Use:   "survey",
 		Short: "What is installed, what was edited, what the shelf offers",
-		Long: `List the CMS, themes, plugins, drop-ins and language packs with their versions: which are active, which have a newer
-version on the shelf, which were edited by hand. Then what deserves a look:
-automatic updates, leftovers of earlier work by hand that everybody can fetch, other
-sites below the root, versions that somebody else changed. Nothing is touched.`,
+		Long: `List the CMS, themes, plugins, drop-ins and language packs with their versions:
+which are active, which have a newer version on the shelf, which were edited by hand.
+Then what deserves a look: automatic updates, leftovers of earlier work by hand that
+everybody can fetch, other sites below the root, versions that somebody else changed.
+Nothing is touched.`,
 		Example: `  wetland survey
   wetland survey --edits harbourlight`,
 		Args: cobra.NoArgs,

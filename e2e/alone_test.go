@@ -102,6 +102,9 @@ func TestUpdateWithoutFolders(t *testing.T) {
 			t.Errorf("%s: %s %v", name, text, err)
 		}
 	}
+	if plan := run("update", "--all", "--allow-major", "--plan").want(t, 0, "plugin Tidecache", "drop-in Tide cache (advanced-cache.php)").stdout; strings.Contains(plan, "step 2") {
+		t.Errorf("the file of the plugin is a step of its own:\n%s", plan)
+	}
 	broken := zipOf(t, "harbour", map[string]string{"harbour.php": `<?php
 /* Plugin Name: Harbour
  * Version: 2.1 */

@@ -157,6 +157,16 @@ func (c *Change) openStaging(ctx context.Context, s *session.Session, allowGap b
 	return nil
 }
 
+// keepStaging makes that folder where it is gone, or was never made: where something waits, it stays.
+func (c *Change) keepStaging(ctx context.Context, s *session.Session) error {
+	if c.Staged != "" {
+		if _, err := s.Site.Files.Lstat(ctx, path.Dir(c.Staged)); err == nil {
+			return nil
+		}
+	}
+	return c.openStaging(ctx, s, true)
+}
+
 // stage writes one new tree into the staging folder and reads it back.
 func stage(ctx context.Context, s *session.Session, c *Change) error {
 	if !c.fresh {
@@ -199,29 +209,37 @@ func ReturnTree(ctx context.Context, s *session.Session, c *Change, from *snapsh
 		proved, err = takeAway(ctx, s, c)
 		return proved, "", err
 	}
-	switch {
-	case c.IsCore():
+	if c.IsCore() {
 		return returnCore(ctx, s, c, from)
-	case c.inParts():
-		return returnParts(ctx, s, c, from)
 	}
 	count, _ := c.OldTree.Total()
 	proved = fmt.Sprintf("%s of %s %s equal to %s", phrase.Plural(count, "file"), c.Target.Folder, phrase.Version(c.Target.From), from.Name)
 	if IsOld(ctx, s, c) {
 		return proved, "", nil
 	}
-	waiting, err := findOld(ctx, s, c, from)
-	if err != nil {
-		return "", "", err
-	}
-	done, err := Swap(ctx, s, c.Live, waiting, true)
+	done, err := c.putOld(ctx, s, from)
 	if err != nil {
 		return "", "", err
 	}
 	if !IsOld(ctx, s, c) {
-		return "", "", fmt.Errorf("%s is not as in %s after it was put back", c.Live, from.Name)
+		return "", "", fmt.Errorf("%s is not as in %s after it was put back", phrase.List(c.Places(), 4), from.Name)
 	}
-	return proved, SwapText(done), nil
+	return proved, c.PutText(done), nil
+}
+
+// putOld puts the old tree in place: as it waits, else out of the snapshot.
+func (c *Change) putOld(ctx context.Context, s *session.Session, from *snapshot.Manifest) (done files.Swapped, err error) {
+	if c.inParts() {
+		if err := c.keepStaging(ctx, s); err != nil {
+			return done, err
+		}
+		return c.putAll(ctx, s, c.OldTree, c.remake(ctx, s, from), true)
+	}
+	waiting, err := findOld(ctx, s, c, from)
+	if err != nil {
+		return done, err
+	}
+	return Swap(ctx, s, c.Live, waiting, true)
 }
 
 // takeAway takes a component away that was not installed before.

@@ -70,10 +70,8 @@ func CloseGate(ctx context.Context, s *session.Session, c *Change) error {
 	if err != nil {
 		return err
 	}
-	if _, err := s.Site.Files.Lstat(ctx, path.Dir(c.Staged)); c.Staged == "" || err != nil { // where it waits, it stays
-		if err := c.openStaging(ctx, s, true); err != nil {
-			return err
-		}
+	if err := c.keepStaging(ctx, s); err != nil {
+		return err
 	}
 	return s.Step("gate", 0, "", func() (progress.Mark, string, error) {
 		up, err := gateIsUp(ctx, s, core)

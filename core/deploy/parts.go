@@ -4,14 +4,12 @@ import (
 	"context"
 	"crypto/rand"
 	"errors"
-	"fmt"
 	"io/fs"
 	"path"
 	"slices"
 	"strings"
 
 	"wetland/core/files"
-	"wetland/core/phrase"
 	"wetland/core/session"
 	"wetland/core/site/cms"
 	"wetland/core/snapshot"
@@ -157,26 +155,4 @@ func (c *Change) putAll(ctx context.Context, s *session.Session, want files.Tree
 		}
 	}
 	return all, nil
-}
-
-// returnParts puts back all parts as they were.
-func returnParts(ctx context.Context, s *session.Session, c *Change, from *snapshot.Manifest) (proved, how string, err error) {
-	count, _ := c.OldTree.Total()
-	proved = fmt.Sprintf("%s of %s %s equal to %s", phrase.Plural(count, "file"), c.Target.Folder, phrase.Version(c.Target.From), from.Name)
-	if IsOld(ctx, s, c) {
-		return proved, "", nil
-	}
-	if _, err := s.Site.Files.Lstat(ctx, path.Dir(c.Staged)); c.Staged == "" || err != nil {
-		if err := c.openStaging(ctx, s, true); err != nil {
-			return "", "", err
-		}
-	}
-	done, err := c.putAll(ctx, s, c.OldTree, c.remake(ctx, s, from), true)
-	if err != nil {
-		return "", "", err
-	}
-	if !IsOld(ctx, s, c) {
-		return "", "", fmt.Errorf("%s is not as in %s after it was put back", c.Target.Folder, from.Name)
-	}
-	return proved, c.PutText(done), nil
 }

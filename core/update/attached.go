@@ -15,7 +15,8 @@ import (
 	"wetland/core/site"
 )
 
-// attach lets the files that stand in for parts of the CMS follow the plugin that brought them, in the same step.
+// attach lets the files that stand in for parts of the CMS follow the plugin that brought them, in the same step. One that is
+// wanted for itself, as from the shelf, follows it, too, and is taken from its own package.
 func (m *motion) attach(ctx context.Context, c *deploy.Change) error {
 	installed, ok := site.Component(m.Components, c.Target.Kind, c.Target.Folder)
 	if !ok {
@@ -26,7 +27,12 @@ func (m *motion) attach(ctx context.Context, c *deploy.Change) error {
 		return err
 	}
 	for _, one := range found {
-		if err := m.attachFile(ctx, c, one); err != nil {
+		wanted := slices.IndexFunc(m.changes, func(other *deploy.Change) bool {
+			return other.Target.Kind == one.Kind && other.Target.Folder == one.Folder
+		})
+		if wanted >= 0 {
+			m.changes[wanted].Follows = c
+		} else if err := m.attachFile(ctx, c, one); err != nil {
 			return err
 		}
 	}
@@ -45,7 +51,7 @@ func (m *motion) attachFile(ctx context.Context, c *deploy.Change, follows prefl
 	pkg.Header.Kind, pkg.Folder, pkg.Header.Name = follows.Kind, follows.Folder, follows.Name
 	var none runs.Reasons // the plugin's version was judged
 	follower := &deploy.Change{Pkg: pkg, Follows: c, Target: preflight.TargetOf(m.Session, pkg, preflight.Allowed{Return: true, Older: true, Same: true, Major: true}, &none)}
-	if len(none) > 0 || slices.ContainsFunc(m.changes, func(other *deploy.Change) bool { return other.Key() == follower.Key() }) {
+	if len(none) > 0 {
 		return pkg.Close()
 	}
 	follower.Live = path.Dir(follows.Places[0].Path)

@@ -140,9 +140,6 @@ func (m *motion) choose(ctx context.Context, why *runs.Reasons) error {
 			m.checkTwice(c, &own)
 			m.checkHold(c.Target, &own)
 			m.changes, m.company.Coming = append(m.changes, c), append(m.company.Coming, c.Key())
-			if err := m.attach(ctx, c); err != nil {
-				return err
-			}
 			label = c.Target.Folder
 		}
 		if pkg != nil && pkg.Header.Kind == cms.Core {
@@ -151,6 +148,11 @@ func (m *motion) choose(ctx context.Context, why *runs.Reasons) error {
 			m.company.Beside = append(m.company.Beside, beside...)
 		}
 		m.addOwn(why, label, own)
+	}
+	for _, c := range slices.Clone(m.changes) { // once all that are wanted for themselves are known
+		if err := m.attach(ctx, c); err != nil {
+			return err
+		}
 	}
 	return nil
 }
@@ -217,6 +219,7 @@ func (m *motion) makePlan() {
 		for _, c := range deploy.Leaders(m.changes) {
 			p.groups = append(p.groups, deploy.WithFollowers([]*deploy.Change{c}, m.changes))
 		}
+		m.changes = slices.Concat(p.groups...)
 	} else {
 		p.groups = inOrder(m.changes)
 		// What the CMS itself breaks is told apart from what they do.

@@ -16,6 +16,7 @@ import (
 	"path/filepath"
 	"regexp"
 	"slices"
+	"strconv"
 	"strings"
 	"time"
 
@@ -497,7 +498,7 @@ func (c *Config) check(at lines, say func(string, ...any)) {
 	}
 	for i, hold := range c.Hold {
 		if hold.Folder == "" || hold.Because == "" || hold.Kind != "" && !slices.Contains(cms.Kinds(), hold.Kind) {
-			say("[[hold]] number %d needs folder and because, and kind only as one of %q", i+1, cms.Kinds())
+			say("[[hold]] number %d needs folder and because; kind, where it is given, is one of: %s", i+1, kindsInWords())
 		}
 	}
 	for i, severity := range c.Severity {
@@ -638,4 +639,13 @@ func ParseAddress(text string) (*url.URL, error) {
 		address.Path += "/"
 	}
 	return address, nil
+}
+
+// kindsInWords lists the kinds of components as they are written.
+func kindsInWords() string {
+	var words []string
+	for _, kind := range cms.Kinds() {
+		words = append(words, strconv.Quote(string(kind)))
+	}
+	return strings.Join(words, ", ")
 }
