@@ -157,9 +157,22 @@ type Moment interface {
 	// Weaker says in words what this view does not promise: tables that are not
 	// transactional, things the snapshot leaves out.
 	Weaker() []string
-	// Rows calls each for every row of a table; the row is valid during the call.
+	// Standing says what this view promises while others write.
+	Standing() Standing
+	// Rows calls each for every row of a table; the row is valid during the call. Of a view that lasts, the rows of a
+	// table that others emptied, changed in structure or renamed since may not be there any more: an error.
 	Rows(ctx context.Context, table Table, each func(Row) error) error
 	Close() error
+}
+
+// Standing is what a view of the tables promises while others write.
+type Standing struct {
+	// Lasts says that it may stay open: nobody who writes rows or changes a table's structure waits for it, but while its
+	// rows are read. Any other is to be closed soon.
+	Lasts bool `json:"lasts,omitempty"`
+	// Idle is for how many seconds nobody had written to a table when the view was opened, by the server's own clock, to
+	// a second or so; of tables of which the server knows.
+	Idle map[string]int64 `json:"idle,omitempty"`
 }
 
 // Rows gives the rows of a table, by calling each for every one.
@@ -176,6 +189,33 @@ type Patch struct {
 	Table  Table
 	Put    Rows // inserted, or written over the row of the same key; nil: none
 	Remove Rows // rows whose keys are taken out; nil: none
+	// Strict changes nothing that somebody wrote meanwhile: Remove has the rows as they were read, those in whose place
+	// others are put among them. Of a key whose row is not so any more, and of one that is taken, nothing is done; all
+	// else is, and the error is ErrWritten.
+	Strict bool
+	// Add has rows that are inserted under new keys, whatever theirs are, into a table that has FreshKeys; nil: none.
+	Add Rows
+}
+
+// ErrWritten says that somebody wrote to rows between their being read and a strict patch of them.
+var ErrWritten = errors.New("somebody wrote to these rows meanwhile")
+
+// FreshKeys tells whether the engine gives keys to new rows by itself.
+func (t Table) FreshKeys() bool {
+	at := keyIndexes(t)
+	return len(at) == 1 && (t.Counter > 0 || t.Columns[at[0]].Type == "integer") // SQLite's word, by which it counts rows
+}
+
+// withoutKey is the table without its only column of a key.
+func (t Table) withoutKey() (cut Table, rows func(Rows) Rows) {
+	at := keyIndexes(t)[0]
+	cut = t
+	cut.Columns = slices.Delete(slices.Clone(t.Columns), at, at+1)
+	return cut, func(from Rows) Rows {
+		return func(ctx context.Context, each func(Row) error) error {
+			return from(ctx, func(row Row) error { return each(slices.Delete(slices.Clone(row), at, at+1)) })
+		}
+	}
 }
 
 // RowsOf gives rows that are at hand; nil if there are none.
@@ -226,6 +266,9 @@ func (c Change) Empty() bool { return len(c.Replace)+len(c.Aside)+len(c.Patches)
 type Applied interface {
 	// Aside lists the tables set aside, under their new names.
 	Aside() []string
+	// Replaced gives the rows that a table had when another took its place, until Finish. table describes it as it was
+	// read. Where that is not kept, the error wraps errors.ErrUnsupported.
+	Replaced(ctx context.Context, table Table, each func(Row) error) error
 	// Finish drops the replaced tables. Call it once the new ones are proved.
 	Finish(ctx context.Context) error
 	// NewDefiners lists what Finish could only make in another name than it had.

@@ -252,10 +252,11 @@ func setUp(ctx context.Context, conn *sql.Conn) error {
 	return allowOlderTables(ctx, conn)
 }
 
-// wishes are settings of a session under which each table comes to be as its statement says.
+// wishes are settings of a session under which each table comes to be as its statement says, and is described as it is.
 // Some servers let nobody but an administrator change them: what then is made otherwise, or not
 // at all, is told when it is made.
 var wishes = map[string]string{
+	"information_schema_stats_expiry":    "0",   // MySQL 8.0: counters and times of yesterday else
 	"explicit_defaults_for_timestamp":    "ON",  // a TIMESTAMP gets no default of its own
 	"sql_generate_invisible_primary_key": "OFF", // MySQL 8.0.30: a table without a key stays so
 	"sql_require_primary_key":            "OFF", // MySQL 8.0.13
@@ -290,6 +291,7 @@ type mysqlMoment struct {
 	takesHistory bool
 	tables       []Table
 	weaker       []string
+	idle         map[string]int64
 }
 
 // Read opens the consistent snapshot, then describes the tables.
@@ -302,6 +304,7 @@ func (m *mysqlDatabase) Read(ctx context.Context) (Moment, error) {
 	for _, statement := range []string{
 		`SET TRANSACTION ISOLATION LEVEL REPEATABLE READ`,
 		`START TRANSACTION WITH CONSISTENT SNAPSHOT, READ ONLY`,
+		`SAVEPOINT ` + ours + `moment`,
 	} {
 		if _, err := conn.ExecContext(ctx, statement); err != nil {
 			return nil, errors.Join(err, moment.Close())
@@ -319,6 +322,9 @@ func (m *mysqlDatabase) Read(ctx context.Context) (Moment, error) {
 func (m *mysqlMoment) Tables() []Table  { return slices.Clone(m.tables) }
 func (m *mysqlMoment) Weaker() []string { return m.weaker }
 
+// Standing: a consistent snapshot holds no lock of a table before its rows are read.
+func (m *mysqlMoment) Standing() Standing { return Standing{Lasts: true, Idle: m.idle} }
+
 func (m *mysqlMoment) Close() error {
 	// The next user of the connection sets it up anew; only the view must go.
 	_, err := m.conn.ExecContext(context.Background(), `ROLLBACK`)
@@ -334,7 +340,7 @@ func (m *mysqlMoment) describe(ctx context.Context, name string, owner Owner) er
 	if err := m.tellUnseen(ctx, name); err != nil {
 		return fmt.Errorf("read the rights of the database user: %w", err)
 	}
-	listed, err := collectRows(ctx, m.conn, sent, `SELECT table_name, table_type, COALESCE(engine, ''), COALESCE(auto_increment, 0) FROM information_schema.tables WHERE table_schema = ? ORDER BY table_name`, name)
+	listed, err := collectRows(ctx, m.conn, sent, `SELECT table_name, table_type, COALESCE(engine, ''), COALESCE(auto_increment, 0), TIMESTAMPDIFF(SECOND, update_time, NOW()) FROM information_schema.tables WHERE table_schema = ? ORDER BY table_name`, name)
 	if err != nil {
 		return err
 	}
@@ -345,10 +351,14 @@ func (m *mysqlMoment) describe(ctx context.Context, name string, owner Owner) er
 		}
 	}
 	owned := owner(names)
+	m.idle = map[string]int64{}
 	for _, row := range listed {
 		table := Table{Name: row[0].String()}
 		if !slices.Contains(owned, table.Name) {
 			continue
+		}
+		if idle, err := strconv.ParseInt(row[4].String(), 10, 64); err == nil { // it knows none that nobody wrote to since it runs
+			m.idle[table.Name] = idle
 		}
 		switch kind := row[1].String(); kind {
 		case "BASE TABLE":
@@ -565,9 +575,14 @@ func (m *mysqlMoment) describeHistograms(ctx context.Context, name string) error
 	return nil
 }
 
-// Rows reads a table inside the consistent snapshot.
+// Rows reads a table inside the consistent snapshot. The lock of its structure goes with the savepoint, and not only with
+// the transaction: somebody may want to change it (https://dev.mysql.com/doc/refman/8.4/en/metadata-locking.html).
 func (m *mysqlMoment) Rows(ctx context.Context, table Table, each func(Row) error) error {
-	return eachRow(ctx, m.conn, sent, selectMySQL(table, table.Name), nil, each)
+	err := eachRow(ctx, m.conn, sent, selectMySQL(table, table.Name), nil, each)
+	if _, back := m.conn.ExecContext(ctx, `ROLLBACK TO SAVEPOINT `+ours+`moment`); err == nil {
+		err = back
+	}
+	return err
 }
 
 // selectMySQL reads the table's columns from a table of this name.

@@ -36,6 +36,20 @@ type mysqlApplied struct {
 func (a *mysqlApplied) Aside() []string           { return a.aside }
 func (a *mysqlApplied) NewDefiners() []NewDefiner { return a.definers }
 
+// Replaced reads the outgoing table.
+func (a *mysqlApplied) Replaced(ctx context.Context, table Table, each func(Row) error) error {
+	name := outgoing(table.Name)
+	if !slices.Contains(a.old, name) {
+		return fmt.Errorf("the rows of %s from before: %w", table.Name, errors.ErrUnsupported)
+	}
+	conn, err := a.m.connect(ctx, true)
+	if err != nil {
+		return err
+	}
+	defer conn.Close()
+	return eachRow(ctx, conn, sent, selectMySQL(table, name), nil, each)
+}
+
 // Apply loads the tables to be replaced under other names, then switches all of
 // them with one RENAME TABLE.
 func (m *mysqlDatabase) Apply(ctx context.Context, change Change) (Applied, error) {
@@ -334,30 +348,140 @@ func patchMySQL(ctx context.Context, conn *sql.Conn, patch Patch) error {
 		return err
 	}
 	err := patchRows(ctx, conn, patch, key)
-	if err != nil {
+	if err != nil && !errors.Is(err, ErrWritten) {
 		_, back := conn.ExecContext(context.WithoutCancel(ctx), "ROLLBACK")
 		return errors.Join(err, back)
 	}
-	_, err = conn.ExecContext(ctx, "COMMIT")
-	return err
+	_, ended := conn.ExecContext(ctx, "COMMIT")
+	return errors.Join(err, ended)
 }
 
 func patchRows(ctx context.Context, conn *sql.Conn, patch Patch, key []int) error {
-	remove := func(row Row) error {
-		var same []string
-		for i, at := range key {
-			same = append(same, quoteMySQL(patch.Table.Key[i])+" = "+string(appendLiteral(nil, patch.Table.Columns[at], row[at])))
-		}
-		_, err := conn.ExecContext(ctx, "DELETE FROM "+quoteMySQL(patch.Table.Name)+" WHERE "+strings.Join(same, " AND "))
-		return err
-	}
+	left := leftAlone{key: key, keys: map[string]bool{}}
 	if patch.Remove != nil {
-		if err := patch.Remove(ctx, remove); err != nil {
+		take := takeBatch
+		if patch.Strict {
+			take = left.takeBatch
+		}
+		err := inBatches(ctx, patch.Remove, func(rows []Row) error { return take(ctx, conn, patch.Table, key, rows) })
+		if err != nil {
 			return err
 		}
 	}
-	if patch.Put == nil {
+	if patch.Put != nil {
+		how := replacing
+		if patch.Strict { // what is taken by a visitor's row stays so
+			how = insertion{"INSERT INTO", " ON DUPLICATE KEY UPDATE " + quoteMySQL(patch.Table.Key[0]) + " = " + quoteMySQL(patch.Table.Name) + "." + quoteMySQL(patch.Table.Key[0])}
+		}
+		taken, err := insertRows(ctx, conn, how, patch.Table.Name, patch.Table, left.others(patch.Put))
+		if err != nil {
+			return err
+		}
+		left.some = left.some || patch.Strict && taken < left.passed
+	}
+	if patch.Add != nil {
+		cut, of := patch.Table.withoutKey()
+		if _, err := insertRows(ctx, conn, inserting, patch.Table.Name, cut, of(left.others(patch.Add))); err != nil {
+			return err
+		}
+	}
+	if left.some {
+		return ErrWritten
+	}
+	return nil
+}
+
+// batchOfRows is how many rows are compared, or taken out, at once.
+const batchOfRows = 200
+
+func inBatches(ctx context.Context, rows Rows, do func([]Row) error) error {
+	var batch []Row
+	err := rows(ctx, func(row Row) error {
+		if batch = append(batch, row.Clone()); len(batch) < batchOfRows {
+			return nil
+		}
+		defer func() { batch = batch[:0] }()
+		return do(batch)
+	})
+	if err != nil || len(batch) == 0 {
+		return err
+	}
+	return do(batch)
+}
+
+// byKeys is the condition for rows of these keys.
+func byKeys(table Table, key []int, rows []Row) string {
+	var any []string
+	for _, row := range rows {
+		var same []string
+		for i, at := range key {
+			same = append(same, quoteMySQL(table.Key[i])+" = "+string(appendLiteral(nil, table.Columns[at], row[at])))
+		}
+		any = append(any, "("+strings.Join(same, " AND ")+")")
+	}
+	return " WHERE " + strings.Join(any, " OR ")
+}
+
+func takeBatch(ctx context.Context, conn *sql.Conn, table Table, key []int, rows []Row) error {
+	_, err := conn.ExecContext(ctx, "DELETE FROM "+quoteMySQL(table.Name)+byKeys(table, key, rows))
+	return err
+}
+
+// leftAlone are the keys of rows that somebody wrote to meanwhile.
+type leftAlone struct {
+	key    []int
+	keys   map[string]bool
+	some   bool
+	passed int64 // of the others, how many rows came
+}
+
+func keyText(row Row, key []int) string { return string(AppendRow(nil, pick(row, key))) }
+
+// others passes over rows of those keys.
+func (l *leftAlone) others(rows Rows) Rows {
+	return func(ctx context.Context, each func(Row) error) error {
+		return rows(ctx, func(row Row) error {
+			if l.keys[keyText(row, l.key)] {
+				return nil
+			}
+			l.passed++
+			return each(row)
+		})
+	}
+}
+
+// takeBatch takes out the rows that are as they were read. Locks keep them so until the end.
+func (l *leftAlone) takeBatch(ctx context.Context, conn *sql.Conn, table Table, key []int, rows []Row) error {
+	is := map[string]bool{}
+	err := exactly(ctx, conn, func() error {
+		return eachRow(ctx, conn, sent, selectMySQL(table, table.Name)+byKeys(table, key, rows)+" FOR UPDATE", nil, func(row Row) error {
+			is[string(AppendRow(nil, row))] = true
+			return nil
+		})
+	})
+	if err != nil {
+		return err
+	}
+	var same []Row
+	for _, row := range rows {
+		if is[string(AppendRow(nil, row))] {
+			same = append(same, row)
+		} else {
+			l.keys[keyText(row, key)], l.some = true, true
+		}
+	}
+	if len(same) == 0 {
 		return nil
 	}
-	return insertRows(ctx, conn, "REPLACE INTO", patch.Table.Name, patch.Table, patch.Put)
+	return takeBatch(ctx, conn, table, key, same)
+}
+
+// exactly has texts come in the bytes that they are stored in.
+func exactly(ctx context.Context, conn *sql.Conn, do func() error) error {
+	if _, err := conn.ExecContext(ctx, "SET character_set_results = NULL"); err != nil {
+		return err
+	}
+	err := do()
+	_, back := conn.ExecContext(context.WithoutCancel(ctx), "SET character_set_results = utf8mb4")
+	return errors.Join(err, back)
 }

@@ -216,7 +216,7 @@ func fill(ctx context.Context, conn *sql.Conn, to string, r Replacement) error {
 	if _, err := conn.ExecContext(ctx, "SET autocommit = 0"); err != nil {
 		return err
 	}
-	err = insertRows(ctx, conn, "INSERT INTO", to, r.Table, rows)
+	_, err = insertRows(ctx, conn, inserting, to, r.Table, rows)
 	for _, statement := range []string{"COMMIT", "SET autocommit = 1"} {
 		_, endErr := conn.ExecContext(context.WithoutCancel(ctx), statement)
 		err = errors.Join(err, endErr)
@@ -330,14 +330,14 @@ func writeLines(ctx context.Context, to io.Writer, r Replacement) (left int64, e
 	return left, out.Flush()
 }
 
-// insertRows writes rows with statements of many rows each: one is made while the one
-// before is carried out.
-func insertRows(ctx context.Context, conn *sql.Conn, verb, into string, table Table, rows Rows) error {
+// insertRows writes rows with statements of many rows each: one is made while the one before is carried out. It returns
+// how many rows the server says that it took.
+func insertRows(ctx context.Context, conn *sql.Conn, what insertion, into string, table Table, rows Rows) (taken int64, err error) {
 	group, ctx := errgroup.WithContext(ctx)
 	statements := make(chan []byte, 1)
 	group.Go(func() error {
 		defer close(statements)
-		batch := batch{table: table, head: verb + " " + quoteMySQL(into) + " (" + quoteAll(columnNames(table), quoteMySQL) + ") VALUES "}
+		batch := batch{table: table, head: what.verb + " " + quoteMySQL(into) + " (" + quoteAll(columnNames(table), quoteMySQL) + ") VALUES "}
 		send := func() error {
 			select {
 			case statements <- batch.text:
@@ -360,14 +360,28 @@ func insertRows(ctx context.Context, conn *sql.Conn, verb, into string, table Ta
 	})
 	group.Go(func() error {
 		for statement := range statements {
-			if _, err := conn.ExecContext(ctx, string(statement)); err != nil {
+			done, err := conn.ExecContext(ctx, string(statement)+what.tail)
+			if err != nil {
+				return err
+			}
+			n, err := done.RowsAffected()
+			if taken += n; err != nil {
 				return err
 			}
 		}
 		return nil
 	})
-	return group.Wait()
+	err = group.Wait()
+	return taken, err
 }
+
+// insertion is a way to insert rows.
+type insertion struct{ verb, tail string }
+
+var (
+	inserting = insertion{verb: "INSERT INTO"}
+	replacing = insertion{verb: "REPLACE INTO"}
+)
 
 // batch makes one statement of many rows.
 type batch struct {

@@ -1,6 +1,7 @@
 package database
 
 import (
+	"bytes"
 	"context"
 	"database/sql"
 	"errors"
@@ -159,6 +160,7 @@ type sqliteMoment struct {
 	conn   *sql.Conn
 	tables []Table
 	weaker []string
+	lasts  bool
 }
 
 // Read begins a transaction: until Close, the tables are seen as they stand now.
@@ -180,12 +182,20 @@ func (s *sqlite) Read(ctx context.Context) (Moment, error) {
 func (m *sqliteMoment) Tables() []Table  { return slices.Clone(m.tables) }
 func (m *sqliteMoment) Weaker() []string { return m.weaker }
 
+// Standing: whoever reads keeps others from writing, but where there is a log of writes (https://sqlite.org/wal.html).
+func (m *sqliteMoment) Standing() Standing { return Standing{Lasts: m.lasts} }
+
 func (m *sqliteMoment) Close() error {
 	_, err := m.conn.ExecContext(context.Background(), `ROLLBACK`)
 	return errors.Join(err, m.conn.Close())
 }
 
 func (m *sqliteMoment) describe(ctx context.Context, owner Owner) error {
+	mode, err := collectRows(ctx, m.conn, stored, `PRAGMA journal_mode`)
+	if err != nil {
+		return err
+	}
+	m.lasts = len(mode) == 1 && mode[0][0].String() == "wal"
 	master, err := collectRows(ctx, m.conn, stored, `SELECT type, name, tbl_name, sql FROM sqlite_master WHERE name NOT LIKE 'sqlite\_%' ESCAPE '\' ORDER BY rowid`)
 	if err != nil {
 		return err
@@ -305,12 +315,52 @@ func selectSQLite(table Table) string {
 
 func quoteSQLite(name string) string { return `"` + strings.ReplaceAll(name, `"`, `""`) + `"` }
 
-// sqliteApplied has nothing left to do: the change was one transaction.
-type sqliteApplied struct{ aside []string }
+// sqliteApplied keeps the replaced tables until Finish.
+type sqliteApplied struct {
+	s     *sqlite
+	aside []string
+	old   []string
+}
 
-func (a sqliteApplied) Aside() []string            { return a.aside }
-func (sqliteApplied) Finish(context.Context) error { return nil }
-func (sqliteApplied) NewDefiners() []NewDefiner    { return nil }
+func (a *sqliteApplied) Aside() []string { return a.aside }
+
+// Finish drops the replaced tables.
+func (a *sqliteApplied) Finish(ctx context.Context) error { return a.s.drop(ctx, a.old) }
+
+// drop drops tables of our own making.
+func (s *sqlite) drop(ctx context.Context, names []string) error {
+	if len(names) == 0 {
+		return nil
+	}
+	conn, err := s.connect(ctx)
+	if err != nil {
+		return err
+	}
+	defer conn.Close()
+	for _, name := range names {
+		if _, err := conn.ExecContext(ctx, "DROP TABLE IF EXISTS "+quoteSQLite(name)); err != nil {
+			return fmt.Errorf("drop the replaced table %s: %w", name, err)
+		}
+	}
+	return nil
+}
+
+// Replaced reads the table that made room.
+func (a *sqliteApplied) Replaced(ctx context.Context, table Table, each func(Row) error) error {
+	name := outgoing(table.Name)
+	if !slices.Contains(a.old, name) {
+		return fmt.Errorf("the rows of %s from before: %w", table.Name, errors.ErrUnsupported)
+	}
+	conn, err := a.s.connect(ctx)
+	if err != nil {
+		return err
+	}
+	defer conn.Close()
+	table.Name = name
+	return eachRow(ctx, conn, stored, selectSQLite(table), nil, each)
+}
+
+func (sqliteApplied) NewDefiners() []NewDefiner { return nil }
 
 // Apply carries out the change in one transaction.
 func (s *sqlite) Apply(ctx context.Context, change Change) (Applied, error) {
@@ -330,14 +380,18 @@ func (s *sqlite) Apply(ctx context.Context, change Change) (Applied, error) {
 		return nil, err
 	}
 	aside, err := applySQLite(ctx, conn, change)
-	if err != nil {
+	if err != nil && !errors.Is(err, ErrWritten) {
 		_, back := conn.ExecContext(context.WithoutCancel(ctx), `ROLLBACK`)
 		return nil, errors.Join(err, back)
 	}
-	if _, err := conn.ExecContext(ctx, `COMMIT`); err != nil {
-		return nil, err
+	if _, ended := conn.ExecContext(ctx, `COMMIT`); errors.Join(err, ended) != nil {
+		return nil, errors.Join(err, ended)
 	}
-	return sqliteApplied{aside: aside}, nil
+	applied := &sqliteApplied{s: s, aside: aside}
+	for _, r := range change.Replace {
+		applied.old = append(applied.old, outgoing(r.Table.Name))
+	}
+	return applied, nil
 }
 
 // lockPatience is for how long SQLite's locks are waited for.
@@ -374,11 +428,26 @@ const (
 	sqliteLimitAttached = 7
 )
 
-// Leftover names nothing: an interrupted transaction leaves nothing.
-func (s *sqlite) Leftover(context.Context, []string) ([]string, error) { return nil, nil }
+// Leftover names the replaced tables of an Apply that was not finished.
+func (s *sqlite) Leftover(ctx context.Context, tables []string) (left []string, err error) {
+	rows, err := s.Query(ctx, `SELECT name FROM sqlite_master WHERE type = 'table'`)
+	for _, row := range rows {
+		if slices.ContainsFunc(tables, func(table string) bool { return outgoing(table) == row[0].String() }) {
+			left = append(left, row[0].String())
+		}
+	}
+	slices.Sort(left)
+	return left, err
+}
 
-// Sweep has nothing to do: an interrupted transaction leaves nothing.
-func (s *sqlite) Sweep(context.Context, []string) error { return nil }
+// Sweep drops those.
+func (s *sqlite) Sweep(ctx context.Context, tables []string) error {
+	left, err := s.Leftover(ctx, tables)
+	if err != nil {
+		return err
+	}
+	return s.drop(ctx, left)
+}
 
 func applySQLite(ctx context.Context, conn *sql.Conn, change Change) ([]string, error) {
 	var aside []string
@@ -449,7 +518,7 @@ func replaceSQLite(ctx context.Context, conn *sql.Conn, r Replacement, keepCount
 		return err
 	}
 	if len(present) == 1 {
-		if _, err := conn.ExecContext(ctx, "DROP "+strings.ToUpper(present[0][0].String())+" "+quoteSQLite(r.Table.Name)); err != nil {
+		if err := makeRoomSQLite(ctx, conn, r.Table.Name, present[0][0].String()); err != nil {
 			return err
 		}
 	}
@@ -476,6 +545,28 @@ func replaceSQLite(ctx context.Context, conn *sql.Conn, r Replacement, keepCount
 	}
 	_, err = conn.ExecContext(ctx, `UPDATE sqlite_sequence SET seq = ? WHERE name = ?`, max(counter, r.Table.Counter), r.Table.Name)
 	return err
+}
+
+// makeRoomSQLite renames a table, without what has a name of its own, or drops a view.
+func makeRoomSQLite(ctx context.Context, conn *sql.Conn, name, kind string) error {
+	if kind == "view" {
+		_, err := conn.ExecContext(ctx, "DROP VIEW "+quoteSQLite(name))
+		return err
+	}
+	own, err := collectRows(ctx, conn, stored, `SELECT type, name FROM sqlite_master WHERE tbl_name = ? AND type IN ('index', 'trigger') AND sql IS NOT NULL`, name)
+	if err != nil {
+		return err
+	}
+	statements := []string{"DROP TABLE IF EXISTS " + quoteSQLite(outgoing(name))}
+	for _, one := range own {
+		statements = append(statements, "DROP "+strings.ToUpper(one[0].String())+" "+quoteSQLite(one[1].String()))
+	}
+	for _, statement := range append(statements, "ALTER TABLE "+quoteSQLite(name)+" RENAME TO "+quoteSQLite(outgoing(name))) {
+		if _, err := conn.ExecContext(ctx, statement); err != nil {
+			return err
+		}
+	}
+	return nil
 }
 
 func insertSQLite(verb string, table Table) string {
@@ -509,8 +600,15 @@ func patchSQLite(ctx context.Context, conn *sql.Conn, patch Patch) error {
 		same = append(same, quoteSQLite(name)+" IS ?")
 	}
 	remove := "DELETE FROM " + quoteSQLite(patch.Table.Name) + " WHERE " + strings.Join(same, " AND ")
+	left := leftAlone{key: key, keys: map[string]bool{}}
 	if patch.Remove != nil {
 		err := patch.Remove(ctx, func(row Row) error {
+			if patch.Strict {
+				if is, err := isStillSQLite(ctx, conn, patch.Table, strings.Join(same, " AND "), key, row); err != nil || !is {
+					left.keys[keyText(row, key)], left.some = true, true
+					return err
+				}
+			}
 			_, err := conn.ExecContext(ctx, remove, arguments(pick(row, key))...)
 			return err
 		})
@@ -518,12 +616,45 @@ func patchSQLite(ctx context.Context, conn *sql.Conn, patch Patch) error {
 			return err
 		}
 	}
-	if patch.Put == nil {
-		return nil
+	if patch.Put != nil {
+		verb := "INSERT OR REPLACE"
+		if patch.Strict {
+			verb = "INSERT OR IGNORE"
+		}
+		taken, err := insertSQLiteRows(ctx, conn, verb, patch.Table, left.others(patch.Put))
+		if err != nil {
+			return err
+		}
+		left.some = left.some || patch.Strict && taken < left.passed
 	}
-	put := insertSQLite("INSERT OR REPLACE", patch.Table)
-	return patch.Put(ctx, func(row Row) error {
-		_, err := conn.ExecContext(ctx, put, arguments(row)...)
+	if patch.Add != nil {
+		cut, of := patch.Table.withoutKey()
+		if _, err := insertSQLiteRows(ctx, conn, "INSERT", cut, of(left.others(patch.Add))); err != nil {
+			return err
+		}
+	}
+	if left.some {
+		return ErrWritten
+	}
+	return nil
+}
+
+// isStillSQLite tells whether a row is in the table as it was read.
+func isStillSQLite(ctx context.Context, conn *sql.Conn, table Table, same string, key []int, row Row) (bool, error) {
+	now, err := collectRows(ctx, conn, stored, selectSQLite(table)+" WHERE "+same, arguments(pick(row, key))...)
+	return len(now) == 1 && bytes.Equal(AppendRow(nil, now[0]), AppendRow(nil, row)), err
+}
+
+func insertSQLiteRows(ctx context.Context, conn *sql.Conn, verb string, table Table, rows Rows) (taken int64, err error) {
+	put := insertSQLite(verb, table)
+	err = rows(ctx, func(row Row) error {
+		done, err := conn.ExecContext(ctx, put, arguments(row)...)
+		if err != nil {
+			return err
+		}
+		n, err := done.RowsAffected()
+		taken += n
 		return err
 	})
+	return taken, err
 }

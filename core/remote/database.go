@@ -249,6 +249,8 @@ func fromValues(row database.Row) (args []any) {
 type described struct {
 	Tables []database.Table `json:"tables"`
 	Weaker []string         `json:"weaker,omitempty"`
+	// Stand is what the moment promises.
+	Stand database.Standing `json:"standing"`
 }
 
 // moment is one that the helper holds.
@@ -337,7 +339,8 @@ func (m *moment) inOrder(i int) bool {
 	if m.last < 0 {
 		return i == slices.IndexFunc(m.described.Tables, func(one database.Table) bool { return one.Kind == database.BaseTable })
 	}
-	return i > m.last
+	next := slices.IndexFunc(m.described.Tables[m.last+1:], func(one database.Table) bool { return one.Kind == database.BaseTable })
+	return next >= 0 && i == m.last+1+next
 }
 
 func (n *near) Read(ctx context.Context) (database.Moment, error) {
@@ -392,6 +395,9 @@ func (n *near) described(t *talk, into *described) error {
 func (m *moment) Tables() []database.Table { return slices.Clone(m.described.Tables) }
 func (m *moment) Weaker() []string         { return m.described.Weaker }
 
+// Standing is as there.
+func (m *moment) Standing() database.Standing { return m.Stand }
+
 func (m *moment) Rows(ctx context.Context, table database.Table, each func(database.Row) error) error {
 	var stopped error
 	err := m.talking(ctx, func() error {
@@ -427,6 +433,9 @@ func (m *moment) talking(ctx context.Context, talk func() error) error {
 	}
 	defer context.AfterFunc(ctx, m.stop)()
 	err := talk()
+	if errors.Is(err, errRows) && len(m.ahead) == 0 {
+		return err // of one table: the line is in order
+	}
 	if ended := ctx.Err(); ended != nil && err != nil {
 		m.broken = ended
 	} else if err != nil {
@@ -466,6 +475,8 @@ type patch struct {
 	Table  database.Table `json:"table"`
 	Put    bool           `json:"put,omitempty"`
 	Remove bool           `json:"remove,omitempty"`
+	Strict bool           `json:"strict,omitempty"`
+	Add    bool           `json:"add,omitempty"`
 }
 
 // sources are the rows of a change, in the order in which both sides count them.
@@ -474,7 +485,7 @@ func sources(c database.Change) (all []database.Rows) {
 		all = append(all, one.Rows)
 	}
 	for _, one := range c.Patches {
-		all = append(all, one.Put, one.Remove)
+		all = append(all, one.Put, one.Remove, one.Add)
 	}
 	return all
 }
@@ -485,7 +496,7 @@ func toChange(c database.Change) change {
 		to.Replace = append(to.Replace, one.Table)
 	}
 	for _, one := range c.Patches {
-		to.Patches = append(to.Patches, patch{one.Table, one.Put != nil, one.Remove != nil})
+		to.Patches = append(to.Patches, patch{one.Table, one.Put != nil, one.Remove != nil, one.Strict, one.Add != nil})
 	}
 	return to
 }
@@ -568,6 +579,19 @@ func (a *applied) give(ctx context.Context, all []database.Rows, own *error) err
 
 func (a *applied) Aside() []string                    { return a.Set }
 func (a *applied) NewDefiners() []database.NewDefiner { return a.Definers }
+
+// Replaced asks for them.
+func (a *applied) Replaced(ctx context.Context, table database.Table, each func(database.Row) error) error {
+	defer context.AfterFunc(ctx, a.stop)()
+	err := a.talk.tell(sayWantRows, wanted{Table: table})
+	if err == nil {
+		err = a.talk.hearRows(each)
+	}
+	if errors.Is(err, errRows) {
+		return fmt.Errorf("the rows of %s from before: %w: %w", table.Name, errors.ErrUnsupported, err)
+	}
+	return err
+}
 
 func (a *applied) Finish(ctx context.Context) error {
 	if err := ctx.Err(); err != nil {

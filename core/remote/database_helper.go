@@ -140,7 +140,7 @@ func holdMoment(ctx context.Context, t *talk, db database.Database) error {
 	if err != nil {
 		return err
 	}
-	if err = t.tell(sayTables, described{m.Tables(), m.Weaker()}); err == nil {
+	if err = t.tell(sayTables, described{m.Tables(), m.Weaker(), m.Standing()}); err == nil {
 		err = (&holding{talk: t, moment: m}).all(ctx)
 	}
 	return errors.Join(err, m.Close())
@@ -148,8 +148,8 @@ func holdMoment(ctx context.Context, t *talk, db database.Database) error {
 
 // apply makes a change with the rows that the desk gives.
 func apply(ctx context.Context, t *talk, db database.Database) error {
-	var wanted change
-	if err := t.expect(sayTables, &wanted); err != nil {
+	var asked change
+	if err := t.expect(sayTables, &asked); err != nil {
 		return err
 	}
 	number := 0
@@ -166,12 +166,12 @@ func apply(ctx context.Context, t *talk, db database.Database) error {
 			return t.hearRows(each)
 		}
 	}
-	c := database.Change{Aside: wanted.Aside, Tag: wanted.Tag, KeepCounters: wanted.KeepCounters, Apart: wanted.Apart}
-	for _, table := range wanted.Replace {
+	c := database.Change{Aside: asked.Aside, Tag: asked.Tag, KeepCounters: asked.KeepCounters, Apart: asked.Apart}
+	for _, table := range asked.Replace {
 		c.Replace = append(c.Replace, database.Replacement{Table: table, Rows: rows(true)})
 	}
-	for _, one := range wanted.Patches {
-		c.Patches = append(c.Patches, database.Patch{Table: one.Table, Put: rows(one.Put), Remove: rows(one.Remove)})
+	for _, one := range asked.Patches {
+		c.Patches = append(c.Patches, database.Patch{Table: one.Table, Put: rows(one.Put), Remove: rows(one.Remove), Strict: one.Strict, Add: rows(one.Add)})
 	}
 	made, err := db.Apply(ctx, c)
 	if err != nil {
@@ -181,6 +181,13 @@ func apply(ctx context.Context, t *talk, db database.Database) error {
 		return err
 	}
 	kind, payload, err := t.hear()
+	for err == nil && kind == sayWantRows {
+		var of wanted
+		if err = json.Unmarshal(payload, &of); err == nil {
+			_ = t.sayRows(func(each func(database.Row) error) error { return made.Replaced(ctx, of.Table, each) }) // told there
+			kind, payload, err = t.hear()
+		}
+	}
 	if errors.Is(err, io.EOF) {
 		return nil // it is not finished
 	}

@@ -123,5 +123,5 @@ func (e entry) entry() files.Entry {
 var known = wire.Errors{
 	"not there": fs.ErrNotExist, "exists": fs.ErrExist, "permission": fs.ErrPermission, "invalid": fs.ErrInvalid, "closed": fs.ErrClosed,
 	"unsupported": errors.ErrUnsupported, "no exchange": files.ErrUnsupported, "locked": files.ErrLocked, "no file": files.ErrNoFile,
-	"many names": files.ErrManyNames, "link": files.ErrLink, "outside": files.ErrOutside, "no database": database.ErrMissing, "no server": database.ErrUnreachable, "not protected": database.ErrUnprotected, "denied": database.ErrDenied, "rows": errRows, "too late": context.DeadlineExceeded, "refused": syscall.ECONNREFUSED, "not confined": host.ErrNotConfined,
+	"many names": files.ErrManyNames, "link": files.ErrLink, "outside": files.ErrOutside, "no database": database.ErrMissing, "no server": database.ErrUnreachable, "not protected": database.ErrUnprotected, "denied": database.ErrDenied, "written": database.ErrWritten, "rows": errRows, "too late": context.DeadlineExceeded, "refused": syscall.ECONNREFUSED, "not confined": host.ErrNotConfined,
 }
