@@ -8,6 +8,7 @@ import (
 
 	"wetland/core/recovery"
 	"wetland/core/runs"
+	"wetland/core/update"
 	"wetland/core/workspace"
 )
 
@@ -18,9 +19,14 @@ func (a *app) recoverCommand() *cobra.Command {
 		Short: "Settle a run that was interrupted",
 		Long: `Settle a run that was interrupted by a crash, a loss of power or a second Ctrl-C.
 It goes by what it finds on the site: the old version is put back, unless the new
-one had been judged sound already. Files, tables and pages are proved as always.`,
+one had been judged sound already. Files, tables and pages are proved as always.
+
+Where an update was put back but for rows of which nobody can tell whether it or a visitor
+changed them, say with --undecided what is to become of these: "keep" leaves them as they
+are, "back" puts them back as they were right before the update. The run has both states.`,
 		Example: `  wetland recover
-  wetland recover --to new`,
+  wetland recover --to new
+  wetland recover --undecided keep`,
 		Args: cobra.NoArgs,
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			w, err := a.load()
@@ -29,6 +35,9 @@ one had been judged sound already. Files, tables and pages are proved as always.
 			}
 			if o.To != "" && o.To != "old" && o.To != "new" {
 				return fmt.Errorf("--to must be old or new, not %q", o.To)
+			}
+			if o.Undecided != "" && o.Undecided != update.Keep && o.Undecided != update.GoBack {
+				return fmt.Errorf("--undecided must be keep or back, not %q", o.Undecided)
 			}
 			o.Guard = a.guard()
 			run, err := recovery.Recover(cmd.Context(), w, o)
@@ -54,6 +63,7 @@ one had been judged sound already. Files, tables and pages are proved as always.
 		},
 	}
 	command.Flags().StringVar(&o.To, "to", "", "finish at the old or at the new version")
+	command.Flags().StringVar((*string)(&o.Undecided), "undecided", "", "keep rows of which nobody can tell whose they are, or put them back")
 	return command
 }
 

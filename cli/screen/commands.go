@@ -24,6 +24,8 @@ var commandLines = map[advice.Operation]string{
 	advice.MovedSurely:      "wetland moved {1} --sure",
 	advice.RecordPages:      "wetland smoke --learn",
 	advice.Recover:          "wetland recover",
+	advice.RecoverBack:      "wetland recover --undecided back",
+	advice.RecoverKeep:      "wetland recover --undecided keep",
 	advice.Rehearse:         "wetland rehearse {...}",
 	advice.Restore:          "wetland restore {1}",
 	advice.RestoreElsewhere: "wetland restore {1} --into FOLDER",

@@ -25,6 +25,8 @@ const (
 	MovedSurely      Operation = "insist that a site moved"                // its root
 	RecordPages      Operation = "record the pages"                        // nothing
 	Recover          Operation = "recover"                                 // nothing
+	RecoverBack      Operation = "put undecided rows back"                 // nothing
+	RecoverKeep      Operation = "keep undecided rows as they are"         // nothing
 	Rehearse         Operation = "rehearse"                                // the packages
 	Restore          Operation = "restore a snapshot"                      // the snapshot
 	RestoreElsewhere Operation = "restore into another folder"             // the snapshot

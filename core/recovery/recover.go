@@ -20,6 +20,8 @@ type Options struct {
 	// To is "old" or "new"; empty: new if it was judged sound before the
 	// interruption, else old.
 	To string
+	// Undecided says what becomes of rows of which nobody can tell whose they are; "": they stay undecided.
+	Undecided update.Decision
 }
 
 // Recover settles the run that was interrupted, to the old version or the new,
@@ -64,7 +66,7 @@ func Recover(ctx context.Context, w *workspace.Workspace, o Options) (run *runs.
 	if s.Journal, err = unsettled.OpenJournal(); err != nil {
 		return nil, err
 	}
-	return update.Recover(ctx, s, t, o.To)
+	return update.Recover(ctx, s, t, o.To, o.Undecided)
 }
 
 // atWork refuses while a run works on the site that has not begun to change anything, and so

@@ -15,8 +15,17 @@ type TableNote struct {
 	Saved string `json:"saved,omitempty"` // file with the rows that were there before going back
 	// Left marks changes that are not the update's and stay as they are.
 	Left bool `json:"left,omitempty"`
+	// Own marks those of them that the CMS makes by itself.
+	Own bool `json:"own,omitempty"`
 	// Unsure marks what could not be told, or not be kept in the table.
 	Unsure bool `json:"unsure,omitempty"`
+}
+
+// Undecided are rows of a table of which nobody can tell whether the update or a visitor changed them.
+type Undecided struct {
+	Table string `json:"table"`
+	Rows  int    `json:"rows"`
+	File  string `json:"file"` // with both states of each
 }
 
 // Note records what was done with tables, by table. What was done several times is said

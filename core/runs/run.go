@@ -131,12 +131,14 @@ type Run struct {
 	// Returning tells that one component went back to an older version on purpose.
 	Returning bool `json:"returning,omitempty"`
 	// Rest is what the update wrote outside of its components, and what became of it.
-	Rest     []RestNote    `json:"rest,omitempty"`
-	Remedies []Remedy      `json:"remedies,omitempty"`    // quick ones, tried before going back
-	Probes   []Probe       `json:"probes,omitempty"`      // of the search for a culprit
-	Database []TableNote   `json:"database,omitempty"`    // what going back did with each changed table; of a rehearsal: what the packages changed
-	Upgrades time.Duration `json:"upgrades_ns,omitempty"` // how long the CMS and the new versions took for their upgrades, when asked for them
-	Exposed  time.Duration `json:"exposed_ns,omitempty"`  // how long visitors could see what was not kept
+	Rest     []RestNote  `json:"rest,omitempty"`
+	Remedies []Remedy    `json:"remedies,omitempty"` // quick ones, tried before going back
+	Probes   []Probe     `json:"probes,omitempty"`   // of the search for a culprit
+	Database []TableNote `json:"database,omitempty"` // what going back did with each changed table; of a rehearsal: what the packages changed
+	// Undecided are rows of which nobody can tell whether the update or a visitor changed them: recover settles them.
+	Undecided []Undecided   `json:"undecided,omitempty"`
+	Upgrades  time.Duration `json:"upgrades_ns,omitempty"` // how long the CMS and the new versions took for their upgrades, when asked for them
+	Exposed   time.Duration `json:"exposed_ns,omitempty"`  // how long visitors could see what was not kept
 	// Gap is for how long a folder was absent at most, where it could not be exchanged in one step. On another machine
 	// the way there and back is in it.
 	Gap time.Duration `json:"gap_ns,omitempty"`

@@ -109,8 +109,6 @@ type Session struct {
 	Compared   []*database.RowChanges
 	Borrowed   bool // new files may wear the times of the old ones
 	Dropped    bool // PHP dropped its compiled code at the last swap
-	// Undisturbed are tables to which nobody but the update wrote between its snapshot and Settled.
-	Undisturbed []string
 	// GateSince is since when a gate of this session stands before the site; zero: none does.
 	GateSince time.Time
 	// GateForgets says that PHP keeps nothing compiled of the scripts that lead to the gate.

@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"context"
 	"fmt"
+	"maps"
 	"os"
 	"path/filepath"
 	"slices"
@@ -42,8 +43,9 @@ func (w *Written) Counts() (added, changed, removed int64) {
 func (w *Written) Empty() bool { return w.Words() == "" }
 
 // Words say what was written, such as "2 rows added, 1 changed".
-func (w *Written) Words() string {
-	added, changed, removed := w.Counts()
+func (w *Written) Words() string { return rowWords(w.Counts()) }
+
+func rowWords(added, changed, removed int64) string {
 	var parts []string
 	for _, part := range []struct {
 		n    int64
@@ -119,6 +121,38 @@ func columnAt(table database.Table, name string) int {
 
 func sameCell(a, b database.Value) bool { return a.Type == b.Type && bytes.Equal(a.Data, b.Data) }
 
+// sharedOf is a table cut to the columns that another state of it has, too; without a key where rows cannot be told apart.
+func sharedOf(before, now database.Table) database.Table {
+	cut := before
+	cut.Columns = slices.DeleteFunc(slices.Clone(before.Columns), func(c database.Column) bool { return columnAt(now, c.Name) < 0 })
+	for _, name := range before.Key {
+		if columnAt(cut, name) < 0 {
+			cut.Key = nil
+		}
+	}
+	return cut
+}
+
+// cutRows cuts rows of a table to some of its columns.
+func cutRows(from, to database.Table, rows database.Rows) database.Rows {
+	if slices.Equal(from.Columns, to.Columns) {
+		return rows
+	}
+	at := make([]int, len(to.Columns))
+	for i, column := range to.Columns {
+		at[i] = columnAt(from, column.Name)
+	}
+	return func(ctx context.Context, each func(database.Row) error) error {
+		cut := make(database.Row, len(to.Columns))
+		return rows(ctx, func(row database.Row) error {
+			for i := range at {
+				cut[i] = row[at[i]]
+			}
+			return each(cut)
+		})
+	}
+}
+
 // CommonColumns returns, for each column of the earlier table, its place in the
 // present one.
 func CommonColumns(before, now database.Table) (at []int, fits bool) {
@@ -140,4 +174,46 @@ func saveUnfit(ctx context.Context, s *session.Session, patch database.Patch) (s
 	}
 	file := filepath.Join(folder, runs.FileName(patch.Table.Name)+".jsonl")
 	return file, writeRowsOf(patch.Table, file, func(each func(database.Row) error) error { return patch.Put(ctx, each) })
+}
+
+// StructureChanged tells whether any table has another structure than in the snapshot.
+func StructureChanged(ctx context.Context, s *session.Session, from *snapshot.Manifest) (bool, error) {
+	if s.DB == nil {
+		return false, nil
+	}
+	moment, err := s.DB.Read(ctx)
+	if err != nil {
+		return false, fmt.Errorf("read the database: %w", err)
+	}
+	shapes := map[string]string{}
+	for _, table := range moment.Tables() {
+		shapes[table.Name] = table.Shape()
+	}
+	was := map[string]string{}
+	for _, table := range from.Tables {
+		was[table.Name] = table.Shape()
+	}
+	return !maps.Equal(shapes, was), moment.Close()
+}
+
+// PutKept writes rows over those that were put back. What a table does not take is written
+// to a file in the run.
+func PutKept(ctx context.Context, s *session.Session, kept map[string][]KeptRows) (notes []runs.TableNote, err error) {
+	for _, name := range slices.Sorted(maps.Keys(kept)) {
+		for _, rows := range kept[name] {
+			applied, err := s.DB.Apply(ctx, database.Change{Patches: []database.Patch{rows.patch}})
+			if err == nil {
+				err = applied.Finish(ctx)
+			}
+			if err == nil {
+				continue
+			}
+			file, saveErr := saveUnfit(ctx, s, rows.patch)
+			if saveErr != nil {
+				return notes, saveErr
+			}
+			notes = append(notes, runs.TableNote{Table: name, Unsure: true, Saved: file, What: fmt.Sprintf("%s could not be fitted into the table as it was (%v)", phrase.Plural(int(rows.count), "row"), err)})
+		}
+	}
+	return notes, nil
 }

@@ -23,6 +23,7 @@ import (
 	"wetland/core/runs"
 	"wetland/core/site"
 	"wetland/core/smoke"
+	"wetland/core/tables"
 )
 
 // attemptName tells the files of several attempts apart.
@@ -71,11 +72,17 @@ func (m *motion) try(ctx context.Context, group []*deploy.Change) (judgement *sm
 // is as it was, or stop makes it so.
 func (m *motion) untilSwap(ctx context.Context) error {
 	m.Settled, m.shown = nil, nil
+	began := time.Now()
 	manifest, err := m.TakeSnapshot(ctx, "before "+deploy.Titles(m.group), deploy.Places(m.group))
 	if err != nil {
 		return err // an earlier group's snapshot stays the one to go back to
 	}
 	m.manifest = manifest
+	if err := m.closeReadings(); err != nil {
+		return err
+	}
+	m.readings = tables.NewReadings(m.Session, manifest, began)
+	m.readings.Copied = m.options.Rehearsed
 	if err := m.Journal.Write(runs.GroupChosen{Group: deploy.Folders(m.group)}); err != nil {
 		return err
 	}
@@ -175,6 +182,9 @@ func (m *motion) swap(ctx context.Context) error {
 		if err := deploy.BorrowTimes(ctx, m.Session, m.group); err != nil {
 			return progress.Bad, "", err
 		}
+		if err := m.readings.OpenBefore(ctx); err != nil {
+			return progress.Bad, "", err
+		}
 		if err := m.Journal.Write(runs.Swapping{}); err != nil {
 			return progress.Bad, "", err
 		}
@@ -216,6 +226,9 @@ func (m *motion) judge(ctx context.Context) (*smoke.Judgement, error) {
 // judgeWhole looks with all that there is. fetched are the pages where they were fetched just
 // now; nil: they were not.
 func (m *motion) judgeWhole(ctx context.Context, fetched *smoke.Take) (*smoke.Judgement, error) {
+	if err := m.readings.OpenSettled(ctx, false); err != nil {
+		return nil, err
+	}
 	if err := m.takeMigrated(ctx); err != nil {
 		return nil, err
 	}

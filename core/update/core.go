@@ -17,7 +17,6 @@ import (
 	"wetland/core/site"
 	"wetland/core/site/cms"
 	"wetland/core/smoke"
-	"wetland/core/tables"
 )
 
 // chooseCore says which parts of the site's root a package of the CMS itself replaces. Of anything else it knows
@@ -69,17 +68,20 @@ func (m *motion) swapCore(ctx context.Context, c *deploy.Change) error {
 		return err
 	}
 	var visit string
+	var alone []string
 	err := deploy.ReplaceCore(ctx, m.Session, c, func(ctx context.Context) (err error) {
+		if err := m.readings.OpenBefore(ctx); err != nil {
+			return err
+		}
 		if visit, err = m.Site.CMS.(cms.Replaceable).PendingUpgrade(ctx, m.DB); err != nil || visit == "" {
 			return err
 		}
-		if m.Undisturbed, err = tables.FindUndisturbed(ctx, m.Session, m.manifest); err != nil {
-			return err
-		}
+		m.readings.NobodyElseWrites()
+		alone = m.readings.AsBefore()
 		return deploy.RenewNotice(ctx, m.Session)
 	})
 	if err == nil {
-		err = m.Journal.Write(runs.Swapped{Undisturbed: m.Undisturbed})
+		err = m.Journal.Write(runs.Swapped{Undisturbed: alone})
 	}
 	if err == nil && visit != "" {
 		err = m.upgrade(ctx, visit)
@@ -87,8 +89,26 @@ func (m *motion) swapCore(ctx context.Context, c *deploy.Change) error {
 	if err == nil && !m.options.Trial {
 		m.exposed = time.Now()
 	}
+	if err == nil {
+		m.rebuildLinks(ctx)
+	}
 	return err
 }
+
+// rebuildLinks has the CMS work out the addresses of its pages by what is in place now: an upgrade may have done so before
+// all of that was loaded.
+func (m *motion) rebuildLinks(ctx context.Context) {
+	if m.DB == nil {
+		return
+	}
+	if err := m.Site.CMS.RebuildLinks(ctx, m.DB); err != nil && !errors.Is(err, errors.ErrUnsupported) {
+		m.Report.End(progress.Note, "addresses", fmt.Sprintf("the CMS could not be told to work out the addresses of its pages anew: %v", err))
+	}
+}
+
+// mostRowsBehindGate bounds of how many rows the state after an upgrade is stored behind the CMS's notice: each million
+// takes a second or two.
+const mostRowsBehindGate = 2_000_000
 
 // Of an upgrade of the tables: how often it is looked how far it is, and how long it is waited without an answer.
 const (
@@ -113,11 +133,14 @@ func (m *motion) upgrade(ctx context.Context, visit string) error {
 		}
 		return progress.Good, words, nil
 	})
-	if len(m.Undisturbed) > 0 { // before visitors write again: all that is new is the upgrade's
-		if kept := m.takeSettled(context.WithoutCancel(ctx)); kept != nil {
-			m.Undisturbed = nil
-			m.Report.End(progress.Note, "after", fmt.Sprintf("the state after the upgrade was not kept: %v", kept))
-		}
+	// Before visitors write again: all that is new is the upgrade's.
+	behind := context.WithoutCancel(ctx)
+	if kept := m.readings.OpenSettled(behind, false); kept != nil {
+		m.Report.End(progress.Note, "after", fmt.Sprintf("the state after the upgrade is not known: %v", kept))
+	} else if _, _, _, rows := m.manifest.Totals(); rows > mostRowsBehindGate {
+		m.Report.End(progress.Note, "after", "the state after the upgrade is not kept for a recovery: visitors would wait for it")
+	} else if kept := m.takeSettled(behind); kept != nil { // recover goes by it
+		m.Report.End(progress.Note, "after", fmt.Sprintf("the state after the upgrade was not kept: %v", kept))
 	}
 	if err != nil { // the notice stays up until the version before is back
 		m.Run.Judgement = &smoke.Judgement{}
@@ -198,8 +221,11 @@ func (m *motion) closeGate(ctx context.Context) error {
 	if err := deploy.CloseGate(ctx, m.Session, c); err != nil {
 		return err
 	}
-	if alone && m.Settled == nil && len(m.Undisturbed) > 0 {
-		return m.takeSettled(ctx)
+	if alone && m.Settled == nil && len(m.undisturbed) > 0 {
+		if err := m.takeSettled(ctx); err != nil {
+			return err
+		}
+		m.readings.SettledIn(m.Settled, m.undisturbed)
 	}
 	return nil
 }

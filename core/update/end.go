@@ -235,9 +235,10 @@ func (m *motion) endBack(state runs.State, reason string, next ...advice.Step) (
 
 // backWords says what is as before.
 func (m *motion) backWords(reason string) string {
-	proved := "and proved: " + strings.Replace(m.files("tables"), " and ", ", ", 1) + " and pages are as before."
+	whole, but := m.asBefore()
+	proved := "and proved: " + phrase.List(append(whole, "pages"), 4) + " are as before" + but + "."
 	if m.doubtful != nil {
-		proved = "and proved: " + m.files("tables") + " are as before." + m.stillDoubtful()
+		proved = "and proved: " + phrase.List(whole, 4) + " are as before" + but + "." + m.stillDoubtful()
 	}
 	var old []string
 	for _, c := range m.changes {
@@ -253,6 +254,29 @@ func (m *motion) backWords(reason string) string {
 		}
 	}
 	return fmt.Sprintf("%s. All is back (%s), %s%s", phrase.Capital(reason), phrase.List(old, 4), proved, m.exposedWords())
+}
+
+// asBefore names what is as before, and what of it is not: tables that somebody else wrote to.
+func (m *motion) asBefore() (whole []string, but string) {
+	if m.NoDatabase != nil {
+		return []string{"files"}, ""
+	}
+	var theirs, own []string
+	for _, note := range m.Run.Database {
+		switch {
+		case note.Own:
+			own = append(own, note.Table)
+		case note.Left || note.Unsure:
+			theirs = append(theirs, note.Table)
+		}
+	}
+	slices.Sort(theirs)
+	if theirs = slices.Compact(theirs); len(theirs) > 0 {
+		but = fmt.Sprintf(", but for what visitors or others wrote to %s meanwhile (above)", phrase.List(theirs, 4))
+	} else if len(own) > 0 {
+		but = ", but for rows that the CMS rewrites by itself"
+	}
+	return []string{"files", "tables"}, but
 }
 
 // stillDoubtful tells of pages that differ although all else is as before.
@@ -289,8 +313,22 @@ func (m *motion) exposedWords() string {
 	return fmt.Sprintf(" %s was live for %s%s.", what, phrase.Live(m.Run.Exposed), lingered)
 }
 
+// needsDecision ends a run that went back, but for rows that somebody has to decide about.
+func (m *motion) needsDecision(cause *tables.UndecidedError) (*runs.Run, error) {
+	if err := deploy.CloseStaging(m.Abandon, m.Session); err != nil {
+		return m.needsPerson(err)
+	}
+	return m.End(runs.NeedsPerson, m.backWords(m.because)+" But "+cause.Error()+".",
+		advice.Run("leaves those rows as they are now", advice.RecoverKeep),
+		advice.Run("puts them back as they were right before the update", advice.RecoverBack))
+}
+
 // needsPerson ends a run whose outcome is not proved, with the steps by hand.
 func (m *motion) needsPerson(cause error) (*runs.Run, error) {
+	var undecided *tables.UndecidedError
+	if errors.As(cause, &undecided) && m.Abandon.Err() == nil {
+		return m.needsDecision(undecided)
+	}
 	if m.Abandon.Err() != nil {
 		// The record stays under way, so that recover takes it up.
 		m.Run.Reason = "You stopped it while the version before was being put back: the site may stand at either version."

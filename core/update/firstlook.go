@@ -38,13 +38,13 @@ func (m *motion) lookFirst(ctx context.Context) (*firstLook, error) {
 const confirmedPages = 3
 
 // confirm asks dead pages once more, a second later. If one of them died twice, the group is
-// judged: nothing that could still be tried mends that. Else the judgement is nil. How a
-// migration left the tables is kept before, for visitors go on writing.
+// judged: nothing that could still be tried mends that. Else the judgement is nil. How the
+// new version left the tables is noted before, for visitors go on writing.
 func (m *motion) confirm(ctx context.Context, look *firstLook) (judgement *smoke.Judgement, err error) {
 	if len(look.dead) == 0 || m.options.KeepBroken {
 		return nil, nil
 	}
-	if err := m.takeMigrated(ctx); err != nil {
+	if err := m.readings.OpenSettled(ctx, true); err != nil {
 		return nil, err
 	}
 	err = m.Step("first look", 0, "", func() (progress.Mark, string, error) {

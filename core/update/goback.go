@@ -23,6 +23,7 @@ import (
 // by what was done. It says whether the site stands as before; the run goes on.
 func (m *motion) undo(reason string) error {
 	ctx := m.Abandon
+	m.because = reason
 	m.Stopped = func() bool { return ctx.Err() != nil }
 	// A journal that cannot be written, on a full disk say, must not keep the old
 	// version from coming back: recover goes by what it finds.
@@ -47,14 +48,17 @@ func (m *motion) undo(reason string) error {
 			m.Run.Lingered += m.Site.SettleTime()
 		}
 	}
-	err := tables.PutBackTables(ctx, m.Session, m.manifest)
+	err := tables.PutBackTables(ctx, m.Session, m.readings)
 	if err := errors.Join(err, m.openGate(ctx)); err != nil { // with the old files the site can answer
 		return err
 	}
 	if err := deploy.SettleQuietly(ctx, m.Session); err != nil {
 		return err
 	}
-	if err := m.provePages(ctx); err != nil {
+	if m.core() != nil && !m.readings.KnowsUpgrade() {
+		m.rebuildLinks(ctx)
+	}
+	if err := errors.Join(m.provePages(ctx), m.proveVitals(ctx)); err != nil {
 		return err
 	}
 	// The pages' visits may have let the CMS write once more.
@@ -68,7 +72,7 @@ func (m *motion) undo(reason string) error {
 		c.Target.Fate = runs.FateBack
 	}
 	m.unlogged = errors.Join(m.unlogged, m.Journal.Write(runs.IsBack{}))
-	return nil
+	return m.readings.Undecided()
 }
 
 // provePages looks at the pages once all else is back. Where they are not as before, the rest
@@ -110,6 +114,26 @@ func (m *motion) provePages(ctx context.Context) error {
 	return nil
 }
 
+// proveVitals asks once more what no page shows, where the CMS itself went back.
+func (m *motion) proveVitals(ctx context.Context) error {
+	if m.core() == nil {
+		return nil
+	}
+	judge := func() (judgement smoke.Judgement, err error) {
+		err = pagecheck.JudgeVitals(ctx, m.Session, m.vitals, &judgement)
+		return judgement, err
+	}
+	judgement, err := judge()
+	if err != nil || len(judgement.Pages) == 0 {
+		return err
+	}
+	m.rebuildLinks(ctx)
+	if judgement, err = judge(); err != nil || len(judgement.Pages) == 0 {
+		return err
+	}
+	return fmt.Errorf("%s are back, but %s", m.files("database"), pagecheck.FirstFinding(&judgement))
+}
+
 // learn notes what still differs on pages of which all else is proved to be as before: it
 // changes by itself, or with what stayed as it is, and later looks do not count it.
 func (m *motion) learn(seen *smoke.Take) {
@@ -137,17 +161,14 @@ func (m *motion) returnTrees(ctx context.Context) error {
 // proveTables makes sure that nothing of the update is left in the database. What
 // came in again while the pages were looked at is put back once more.
 func (m *motion) proveTables(ctx context.Context) error {
-	if m.NoDatabase != nil {
+	if m.DB == nil {
 		return nil
 	}
-	plan, err := tables.PlanTables(ctx, m.Session, m.manifest)
-	if err != nil {
+	plan, err := m.readings.PlanTables(ctx)
+	if err != nil || plan.Change.Empty() {
 		return err
 	}
-	if plan.Change.Empty() {
-		return nil
-	}
-	return tables.PutBackTables(ctx, m.Session, m.manifest)
+	return tables.PutBackTables(ctx, m.Session, m.readings)
 }
 
 // files names files and tables, by the word given, where those are in our hands.

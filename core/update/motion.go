@@ -28,6 +28,7 @@ import (
 	"wetland/core/site/cms"
 	"wetland/core/smoke"
 	"wetland/core/snapshot"
+	"wetland/core/tables"
 	"wetland/core/workspace"
 )
 
@@ -75,6 +76,8 @@ type Options struct {
 	// Earlier is a look at the pages of a moment ago, which can spare one before anything is touched; nil: what
 	// was recorded last tells.
 	Earlier *smoke.Take
+	// Rehearsed is what the update did to rows on a private copy; nil: it was not tried there.
+	Rehearsed *tables.Doing
 	// Moving is what a rehearsal found to change by itself on pages: it is not compared.
 	Moving []smoke.Finding
 }
@@ -98,13 +101,17 @@ type motion struct {
 	unrecorded error
 	baseline   *smoke.Take
 	manifest   *snapshot.Manifest // from before the group
+	readings   *tables.Readings   // of the tables since then
 	scratch    string             // for what is taken out of bundles
 	returning  *returning         // one component goes back to an older version; nil: no
+	because    string             // why it goes back
 	doubtful   *smoke.Judgement   // of pages that stayed so though all else is proved to be back
 	exposed    time.Time          // since when visitors get the new versions; zero: they do not
 	coreStep   preflight.CoreStep // of the CMS itself, where that is among the changes
 	vitals     pagecheck.Vitals   // and what it answered before
-	unasked    bool               // the site is asked for nothing: only packages and files tell
+	// undisturbed are tables to which nobody but the CMS's own upgrade wrote, of a run that is recovered.
+	undisturbed []string
+	unasked     bool // the site is asked for nothing: only packages and files tell
 }
 
 // Update replaces themes and plugins by packages' versions, guarded. It returns
@@ -200,7 +207,14 @@ func (m *motion) closeMotion() error {
 			err = errors.Join(err, c.Pkg.Close())
 		}
 	}
-	return errors.Join(err, os.RemoveAll(m.scratch), m.Session.Close())
+	return errors.Join(err, m.closeReadings(), os.RemoveAll(m.scratch), m.Session.Close())
+}
+
+func (m *motion) closeReadings() (err error) {
+	if m.readings != nil {
+		err, m.readings = m.readings.Close(), nil
+	}
+	return err
 }
 
 // prepare examines everything that can stand against the update, touching

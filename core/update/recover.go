@@ -7,6 +7,7 @@ import (
 	"io/fs"
 	"path/filepath"
 	"slices"
+	"time"
 
 	"wetland/core/advice"
 	"wetland/core/deploy"
@@ -18,11 +19,12 @@ import (
 	"wetland/core/session"
 	"wetland/core/smoke"
 	"wetland/core/snapshot"
+	"wetland/core/tables"
 )
 
 // Recover settles the group whose turn it was; what was kept before stays, and what
 // would have come later is left alone.
-func Recover(ctx context.Context, s *session.Session, t runs.Trace, to string) (*runs.Run, error) {
+func Recover(ctx context.Context, s *session.Session, t runs.Trace, to string, undecided Decision) (_ *runs.Run, err error) {
 	if len(t.Changes) == 0 && t.Snapshot != "" {
 		return nil, advice.With(fmt.Errorf("the journal of %s does not tell what it was for: another version of Wetland wrote it. Recover with that version", s.Run.Name), advice.Lead("Or go back to the snapshot:", advice.Restore, t.Snapshot))
 	}
@@ -33,8 +35,8 @@ func Recover(ctx context.Context, s *session.Session, t runs.Trace, to string) (
 	if s.Run.Snapshot == "" {
 		s.Run.Snapshot = t.Snapshot
 	}
-	s.Undisturbed = t.Undisturbed
-	m := &motion{Session: s, options: Options{AllowGap: true}, attempts: 1, looked: runs.AfterFile}
+	m := &motion{Session: s, options: Options{AllowGap: true}, attempts: 1, looked: runs.AfterFile, undisturbed: t.Undisturbed}
+	defer func() { err = errors.Join(err, m.closeReadings()) }()
 	s.Run.Components = nil
 	for _, begun := range t.Changes {
 		c := &deploy.Change{Target: &begun.Target, Live: begun.Live}
@@ -51,6 +53,12 @@ func Recover(ctx context.Context, s *session.Session, t runs.Trace, to string) (
 		case slices.Contains(t.Group, c.Key()):
 			m.group = append(m.group, c)
 		}
+	}
+	if len(s.Run.Undecided) > 0 && len(m.group) == 0 && s.Run.State == runs.NeedsPerson {
+		return m.settleUndecided(ctx, t, undecided)
+	}
+	if undecided != "" {
+		return nil, fmt.Errorf("of %s no rows are undecided: recover it without saying what is to become of them", s.Run.Name)
 	}
 	if len(m.group) == 0 {
 		return m.settleBetween(ctx, t)
@@ -80,6 +88,35 @@ func Recover(ctx context.Context, s *session.Session, t runs.Trace, to string) (
 		return m.goBack(why, m.nextTry())
 	}
 	return m.settleNew(ctx)
+}
+
+// settleUndecided does with rows of which nobody could tell whose they are what somebody decided. All else is back.
+func (m *motion) settleUndecided(ctx context.Context, t runs.Trace, decision Decision) (*runs.Run, error) {
+	if decision == "" {
+		return m.Run, nil // it says what can be decided
+	}
+	m.group = deploy.Without(m.changes, m.kept)
+	if err := m.readWhatWas(ctx, t); err != nil {
+		return nil, err
+	}
+	err := m.Step("rows", 0, "", func() (progress.Mark, string, error) {
+		if decision == Keep {
+			return progress.Good, "left as they are: you said so", nil
+		}
+		return progress.Good, "as before the update again: you said so", tables.PutBackDoubts(ctx, m.Session)
+	})
+	if err == nil {
+		err = errors.Join(deploy.SettleQuietly(ctx, m.Session), m.provePages(ctx))
+	}
+	if err != nil {
+		return m.needsPerson(err)
+	}
+	m.Run.Undecided = nil
+	words := map[Decision]string{Keep: "The rows that were undecided stay as they are", GoBack: "The rows that were undecided are as before the update again"}[decision]
+	if len(m.kept) > 0 {
+		return m.End(runs.KeptPart, fmt.Sprintf("%s. %s %s in place; not in place: %s.", words, deploy.Titles(m.kept), phrase.IsAre(len(m.kept)), deploy.Titles(m.group)), m.nextTry())
+	}
+	return m.End(m.backState(), words+". "+m.backWords("All else was put back before"), m.nextTry())
 }
 
 // settleBetween ends a run that was interrupted while nothing of it was half done.
@@ -139,6 +176,8 @@ func (m *motion) findMigrated(ctx context.Context) error {
 			m.Settled = other
 		}
 	}
+	m.readings = tables.NewReadings(m.Session, m.manifest, time.Time{})
+	m.readings.SettledIn(m.Settled, m.undisturbed)
 	return nil
 }
 

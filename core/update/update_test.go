@@ -219,7 +219,7 @@ func TestUpdateKeepsAndPutsBack(t *testing.T) {
 	if err != nil || run.State != runs.Kept || j.wholly(t) != "good" {
 		t.Fatalf("%+v %v: %s", run, err, j.wholly(t))
 	}
-	if run.Components[0].Shelved == "" || run.Snapshot != "snap-3" {
+	if run.Components[0].Shelved == "" || run.Snapshot != "snap-2" {
 		t.Errorf("%s %+v", run.Snapshot, *run.Components[0])
 	}
 	j.clean(t)

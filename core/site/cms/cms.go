@@ -234,6 +234,8 @@ type Site interface {
 	Purpose(table string) Purpose
 	// RewrittenByItself tells of a row that the CMS writes without anybody's doing.
 	RewrittenByItself(table database.Table, row database.Row) bool
+	// Counted names columns of a table in which the CMS counts rows of others by itself.
+	Counted(table string) []string
 	// IsDesign tells of a row that holds how the site looks, in a table whose other rows are
 	// authors' and visitors': a template, or styles, that are kept in SQL.
 	IsDesign(table database.Table, row database.Row) bool

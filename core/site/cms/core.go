@@ -103,6 +103,8 @@ type Replaceable interface {
 	// StoredAnew returns what tells of rows of a table whose content a newer release merely stored in a form that the one
 	// before cannot read: they go back with the release. nil: that table has none.
 	StoredAnew(table database.Table) func(before, now database.Row) bool
+	// MadeAnew tells of a row that the CMS rewrites by itself, and that belongs to its release.
+	MadeAnew(table database.Table, row database.Row) bool
 	// Between counts the releases from one version to a later one by what its makers call a major release; 0: none, or it
 	// cannot be told.
 	Between(from, to string) int

@@ -53,6 +53,9 @@ func (r Remembered) Purpose(string) Purpose { return Unknown }
 // RewrittenByItself tells of no row.
 func (r Remembered) RewrittenByItself(database.Table, database.Row) bool { return false }
 
+// Counted is not known.
+func (r Remembered) Counted(string) []string { return nil }
+
 // IsDesign tells of no row.
 func (r Remembered) IsDesign(database.Table, database.Row) bool { return false }
 

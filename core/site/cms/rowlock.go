@@ -178,6 +178,9 @@ func (r *rowlockSite) RewrittenByItself(table database.Table, row database.Row) 
 	return table.Name == "settings" && at >= 0 && at < len(row) && isOwnSetting(rowlock, row[at].String())
 }
 
+// Counted: Rowlock counts nothing.
+func (r *rowlockSite) Counted(string) []string { return nil }
+
 // IsDesign: Rowlock keeps no templates in its tables.
 func (r *rowlockSite) IsDesign(database.Table, database.Row) bool { return false }
 

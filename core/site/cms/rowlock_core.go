@@ -79,6 +79,9 @@ func (r *rowlockSite) PendingUpgrade(ctx context.Context, db database.Database) 
 	return "/system/upgrade", nil
 }
 
+// MadeAnew: Rowlock makes nothing anew.
+func (r *rowlockSite) MadeAnew(database.Table, database.Row) bool { return false }
+
 // StoredAnew: Rowlock stores nothing anew.
 func (r *rowlockSite) StoredAnew(database.Table) func(before, now database.Row) bool { return nil }
 

@@ -661,6 +661,10 @@ func (w *wordpressSite) RewrittenByItself(table database.Table, row database.Row
 	return false
 }
 
+func (w *wordpressSite) Counted(table string) []string {
+	return wordpress.Counted[strings.TrimPrefix(table, w.prefix)]
+}
+
 // cellOf returns the text in a column of a row; "" if there is none.
 func cellOf(table database.Table, row database.Row, column string) string {
 	i := slices.IndexFunc(table.Columns, func(c database.Column) bool { return c.Name == column })

@@ -174,6 +174,8 @@ func (w *wordpressSite) Vitals() []Vital {
 		// What the editor loads. It changes nothing; the token is that of wp_ajax_rest_nonce() (wp-admin/includes/ajax-actions.php).
 		{What: "the REST interface as the editor asks it, signed in", Path: "/?rest_route=/wp/v2/posts&context=edit&per_page=1&_wpnonce=", Token: w.ownAddress("wp-admin/admin-ajax.php?action=rest-nonce"), JSON: true, SignedIn: true},
 		{What: "what pages ask in the background", Path: w.ownAddress("wp-admin/admin-ajax.php")},
+		// Last, for it shows whether the addresses of pages were worked out rightly by all that was asked before.
+		{What: "a page that is not there", Path: "/no-such-page-is-here/"},
 	}
 }
 
@@ -225,6 +227,11 @@ func (w *wordpressSite) StoredAnew(table database.Table) func(before, now databa
 		}
 		return strings.HasPrefix(before[at].String(), oldPassword) && strings.HasPrefix(now[at].String(), newPassword)
 	}
+}
+
+// MadeAnew: the options that an upgrade empties.
+func (w *wordpressSite) MadeAnew(table database.Table, row database.Row) bool {
+	return table.Name == w.prefix+"options" && slices.Contains(wordpress.MadeAnew, cellOf(table, row, "option_name"))
 }
 
 // Between: the first two numbers of a version name a major release, and the second counts to nine.

@@ -30,6 +30,10 @@ type Traits struct {
 	// OwnSettings are rows of settings that the CMS writes without anybody's doing, and
 	// OwnSettingsBegin are the beginnings of others.
 	OwnSettings, OwnSettingsBegin []string
+	// MadeAnew are those of them that the CMS makes of others, and that belong to a release of it.
+	MadeAnew []string
+	// Counted are columns in which the CMS counts rows of other tables, by table.
+	Counted map[string][]string
 	// DesignPosts are types of content that hold how the site looks.
 	DesignPosts []string
 	// FilesForAll are files of the CMS itself that every visitor can fetch.

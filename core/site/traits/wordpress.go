@@ -19,6 +19,9 @@ var WordPress = Traits{
 	// docs/wordpress.md lists them with the reasons.
 	OwnSettings:      []string{"cron", "rewrite_rules", "recovery_keys", "auto_updater.lock", "core_updater.lock", "recently_activated", "fresh_site"},
 	OwnSettingsBegin: []string{"_transient_", "_site_transient_"},
+	MadeAnew:         []string{"rewrite_rules", "fresh_site"},
+	// wp_update_comment_count_now() and wp_update_term_count_now() in wp-includes.
+	Counted: map[string][]string{"posts": {"comment_count"}, "term_taxonomy": {"count"}},
 	// create_initial_post_types() in wp-includes/post.php.
 	DesignPosts: []string{"wp_template", "wp_template_part", "wp_global_styles", "custom_css", "wp_font_family", "wp_font_face"},
 	FilesForAll: []string{"wp-includes/js/wp-embed.js", "wp-includes/css/buttons.css"},

@@ -1,0 +1,105 @@
+package tables
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"hash/maphash"
+	"time"
+
+	"wetland/core/database"
+	"wetland/core/session"
+	"wetland/core/site/cms"
+	"wetland/core/snapshot"
+)
+
+// Doing is what an update did to rows where nobody else could write: on a private copy. nil knows nothing.
+type Doing struct{ done map[uint64]bool }
+
+// mostDone bounds how many cells and rows are remembered. More were written in bulk, which shows by itself.
+const mostDone = 2_000_000
+
+// What is remembered: a cell that was changed, by its column; a row that was removed; what a row that was added holds
+// beside its key, or the name of a setting.
+const (
+	didRemove  = "\x01"
+	didAdd     = "\x02"
+	didAddName = "\x03"
+)
+
+func mark(table, what, which string) uint64 {
+	return maphash.String(seed, table+"\x00"+what+"\x00"+which)
+}
+
+func (d *Doing) is(table, what, which string) bool {
+	return d != nil && d.done[mark(table, what, which)]
+}
+
+func (d *Doing) note(table, what, which string) {
+	if len(d.done) < mostDone {
+		d.done[mark(table, what, which)] = true
+	}
+}
+
+// added tells whether the update added such a row.
+func (d *Doing) added(w *written, row database.Row, hash uint64) bool {
+	return d.is(w.table.Name, didAdd, fmt.Sprint(hash)) || w.settings && w.name >= 0 && d.is(w.table.Name, didAddName, row[w.name].String())
+}
+
+func (d *Doing) removed(w *written, row database.Row) bool {
+	return d.is(w.table.Name, didRemove, w.keyOf(row))
+}
+
+func (d *Doing) changed(w *written, row database.Row, column int) bool {
+	return d.is(w.table.Name, w.table.Columns[column].Name, w.keyOf(row))
+}
+
+// Watch finds out what was done to the tables since a snapshot, by an update to which nobody else could write meanwhile.
+func Watch(ctx context.Context, s *session.Session, from *snapshot.Manifest) (did *Doing, err error) {
+	did = &Doing{done: map[uint64]bool{}}
+	if s.DB == nil {
+		return did, nil
+	}
+	r := NewReadings(s, from, time.Time{})
+	moment, err := s.DB.Read(ctx)
+	if err != nil {
+		return nil, fmt.Errorf("read the database: %w", err)
+	}
+	defer func() { err = errors.Join(err, moment.Close()) }()
+	now, err := database.Survey(ctx, moment, nil)
+	if err != nil {
+		return nil, err
+	}
+	for _, differ := range database.CompareTables(from.Described(), now) {
+		if differ.Fate != database.Written && differ.Fate != database.Altered || differ.Now.Kind != database.BaseTable || s.Site.CMS.Purpose(differ.Name) == cms.Volatile {
+			continue
+		}
+		w, err := r.compare(ctx, differ, moment)
+		if err != nil {
+			return nil, err
+		}
+		if w == nil {
+			continue
+		}
+		err = w.each(ctx, func(b, _, n database.Row) error {
+			_, columns := w.step(b, n)
+			switch {
+			case n == nil:
+				did.note(differ.Name, didRemove, w.keyOf(b))
+			case b == nil:
+				did.note(differ.Name, didAdd, fmt.Sprint(hashOf(n, w.rest)))
+				if w.settings && w.name >= 0 {
+					did.note(differ.Name, didAddName, n[w.name].String())
+				}
+			}
+			for _, i := range columns {
+				did.note(differ.Name, w.table.Columns[i].Name, w.keyOf(b))
+			}
+			return nil
+		})
+		if err != nil {
+			return nil, err
+		}
+	}
+	return did, nil
+}

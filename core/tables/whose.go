@@ -1,0 +1,751 @@
+package tables
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"hash/maphash"
+	"maps"
+	"regexp"
+	"slices"
+	"strconv"
+	"strings"
+
+	"wetland/core/database"
+	"wetland/core/runs"
+	"wetland/core/session"
+	"wetland/core/site/cms"
+)
+
+// written is a table that somebody wrote to, and what that tells of who it was: see docs/going-back.md.
+type written struct {
+	s            *session.Session
+	table        database.Table // in the columns that all of its states have
+	key          []int
+	rest         []int // the other columns
+	settledKnown bool
+	rows         *database.RowChanges // from right before the swap to now, with how they were once the new version had settled
+	copied       *Doing               // what the update did on a private copy; nil: it was not tried there
+	counted      []int                // columns that the CMS counts by itself
+	name         int                  // the first column of texts, by which settings are told apart; -1: there is none
+
+	// stored tells of rows that a release of the CMS stored in a form of its own; nil: none does.
+	stored func(before, now database.Row) bool
+
+	settings  bool // its rows are settings
+	restyled  bool // the update changed its structure
+	alone     bool // nobody but the update could write while it settled
+	again     bool // what is found now comes after a change of ours
+	rebuilt   bool // that made the table anew
+	tied      bool // rows that need a new key cannot have one
+	before    database.State
+	certain   bool // before has all that was written before the swap
+	now       database.Table
+	compared  database.RowComparison
+	said      *runs.TableNote // what goes back, as it was planned at first
+	undecided int             // rows that are in the run as such
+	unseen    []string        // keys of aliases whose own rows did not change
+
+	total      int64                  // rows before
+	gone       int64                  // of those that are not there now
+	first      tally                  // while the new version settled
+	then       tally                  // after that
+	single     map[string]int64       // changes outside of the time in which the new version settled, by their kind
+	most       map[string]int64       // and those within
+	groups     map[group]map[int]bool // rows with a value in common that were rewritten or deleted in bulk, and in which columns
+	doubles    map[uint64]bool        // what rows hold beside their key that are there twice
+	moved      map[uint64]bool        // and of rows that are in another table, too, from which most were taken
+	apart      int64                  // how far from their own the keys lie that rows got, or that their doubles have
+	ruled      bool                   // they all lie so
+	aliases    map[string]*alias      // rows that got another key, or a double, by their key before
+	aliasKeys  map[string]bool
+	shapes     map[string]bool // of names of settings that visitors make
+	sameAtOnce map[int]uint64  // the value that most rows got in a column that was rewritten in bulk
+}
+
+// tally counts what happened to rows between two readings.
+type tally struct {
+	added, removed, changed int64
+	columns                 []int64
+	kinds                   map[string]*kind
+	bulkAdded, bulkRemoved  bool
+	bulkChanged             bool
+	bulkColumns             map[int]bool
+}
+
+// kind is one kind of change, with the columns that it is of.
+type kind struct {
+	n       int64
+	columns []int
+}
+
+// group are the rows that have a value in a column.
+type group struct {
+	column int
+	value  uint64
+}
+
+// alias is a row that the update gave another key, or doubled, with what visitors made of it since.
+type alias struct{ before, now database.Row }
+
+// Bounds of what is done in bulk: nobody does it by hand within seconds.
+const (
+	fewest      = 20 // rows
+	mostAliases = 100_000
+	mostValues  = 1000 // different values of a column by which rows are grouped
+)
+
+// inBulk tells whether so many of a table's rows are what only a program writes.
+func inBulk(n, of int64) bool { return n >= fewest && 2*n > of || n == of && n > 1 }
+
+var seed = maphash.MakeSeed()
+
+// hashOf sums up some cells of a row.
+func hashOf(row database.Row, columns []int) uint64 {
+	var encoded []byte
+	for _, i := range columns {
+		encoded = database.AppendRow(encoded, row[i:i+1])
+	}
+	return maphash.Bytes(seed, encoded)
+}
+
+func (w *written) keyOf(row database.Row) string {
+	var encoded []byte
+	for _, i := range w.key {
+		encoded = database.AppendRow(encoded, row[i:i+1])
+	}
+	return string(encoded)
+}
+
+// step is what happened to a row: added "a", removed "r", changed "c" with its columns; "" is nothing.
+func (w *written) step(from, to database.Row) (kind string, columns []int) {
+	switch {
+	case from == nil && to == nil:
+		return "", nil
+	case from == nil:
+		return "a" + w.nameOf(to), nil
+	case to == nil:
+		return "r" + w.nameOf(from), nil
+	}
+	for i := range from {
+		if !sameCell(from[i], to[i]) {
+			columns = append(columns, i)
+		}
+	}
+	if columns == nil {
+		return "", nil
+	}
+	return fmt.Sprint("c", columns, w.nameOf(from)), columns
+}
+
+// variable is the part of a setting's name that is another one each time: a number, or a hash.
+var variable = regexp.MustCompile(`[0-9a-fA-F]{8,}|[0-9]+`)
+
+// nameOf is the name of a setting, without what is another one each time; "" of what is none. One setting tells nothing
+// of another.
+func (w *written) nameOf(row database.Row) string {
+	if !w.settings || w.name < 0 {
+		return ""
+	}
+	return variable.ReplaceAllString(row[w.name].String(), "#")
+}
+
+func newTally(columns int) tally {
+	return tally{columns: make([]int64, columns), kinds: map[string]*kind{}, bulkColumns: map[int]bool{}}
+}
+
+func (t *tally) add(what string, columns []int) {
+	switch {
+	case what == "":
+		return
+	case what[0] == 'a':
+		t.added++
+	case what[0] == 'r':
+		t.removed++
+	default:
+		t.changed++
+		for _, i := range columns {
+			t.columns[i]++
+		}
+	}
+	if t.kinds[what] == nil {
+		t.kinds[what] = &kind{columns: columns}
+	}
+	t.kinds[what].n++
+}
+
+// weigh notes what was done in bulk. Some rows of a small table are all of it also where a visitor changed them: strict
+// asks for more, unless none are left.
+func (t *tally) weigh(of int64, strict bool) {
+	bulk := func(n int64) bool { return inBulk(n, of) && (n >= fewest || !strict) }
+	t.bulkRemoved = t.bulkRemoved || inBulk(t.removed, of)
+	for i, n := range t.columns {
+		t.bulkColumns[i] = t.bulkColumns[i] || bulk(n)
+	}
+	t.bulkChanged = t.bulkChanged || len(t.bulkOnes()) == 0 && bulk(t.changed)
+}
+
+func (t *tally) isBulk() bool {
+	return t.bulkAdded || t.bulkRemoved || t.bulkChanged || len(t.bulkOnes()) > 0
+}
+
+func (t *tally) bulkOnes() (columns []int) {
+	for i, is := range t.bulkColumns {
+		if is {
+			columns = append(columns, i)
+		}
+	}
+	return columns
+}
+
+// each visits the rows that somebody else than the CMS by itself wrote. settled is as now where nobody knows it.
+func (w *written) each(ctx context.Context, visit func(b, s, n database.Row) error) error {
+	return w.rows.Each(ctx, func(change database.RowChange) error {
+		if w.isOwn(change) {
+			return nil
+		}
+		s := change.Also
+		if !w.settledKnown {
+			s = change.Now
+		}
+		return visit(change.Before, s, change.Now)
+	})
+}
+
+// isOwn tells of rows that the CMS rewrites by itself; where nobody else could write, only those of its jobs.
+func (w *written) isOwn(change database.RowChange) bool {
+	row := StateBefore(change)
+	return w.s.Site.CMS.RewrittenByItself(w.table, row) && (!w.alone || !w.isMadeAnew(row))
+}
+
+// isMadeAnew tells of rows that the CMS makes by itself of others: they belong to a release of it.
+func (w *written) isMadeAnew(row database.Row) bool {
+	core, can := w.s.Site.CMS.(cms.Replaceable)
+	return can && core.MadeAnew(w.table, row)
+}
+
+// examine counts what was done to a table's rows. before gives them as they were right before the swap.
+func (w *written) examine(ctx context.Context, before database.Rows) error {
+	then := newTally(len(w.table.Columns))
+	if !w.again && w.then.kinds != nil { // what was found before a visitor was faster stays
+		then.bulkAdded, then.bulkRemoved, then.bulkChanged, then.bulkColumns = w.then.bulkAdded, w.then.bulkRemoved, w.then.bulkChanged, w.then.bulkColumns
+	}
+	w.then = then
+	if w.first.kinds == nil {
+		w.first, w.sameAtOnce = newTally(len(w.table.Columns)), map[int]uint64{}
+	}
+	if w.single == nil {
+		w.single = map[string]int64{}
+	}
+	if !w.again { // it is counted anew; what was found before stays
+		w.first.added, w.first.removed, w.first.changed = 0, 0, 0
+		w.first.columns, w.first.kinds = make([]int64, len(w.table.Columns)), map[string]*kind{}
+	}
+	w.gone = 0
+	var added, late []addition
+	votes := make([]vote, len(w.table.Columns))
+	err := w.each(ctx, func(b, s, n database.Row) error {
+		kind, columns := w.step(b, s)
+		w.first.add(kind, columns)
+		if strings.HasPrefix(kind, "a") {
+			added = append(added, addition{hashOf(s, w.rest), w.number(s)})
+		}
+		for _, i := range columns {
+			votes[i].add(hashOf(s, []int{i}))
+		}
+		if n == nil {
+			w.gone++
+		}
+		if b == nil && s == nil {
+			late = append(late, addition{hashOf(n, w.rest), w.number(n)})
+		}
+		w.then.add(w.step(s, n))
+		return nil
+	})
+	if err != nil || w.again {
+		w.then.weigh(w.total, true)
+		return err
+	}
+	if w.most == nil {
+		w.most = map[string]int64{}
+	}
+	for what, of := range w.first.kinds {
+		w.most[what] = max(w.most[what], of.n)
+	}
+	w.first.weigh(w.total, !w.settledKnown && !w.alone)
+	w.then.weigh(w.total, true)
+	w.aliases, w.aliasKeys = map[string]*alias{}, map[string]bool{}
+	if err := errors.Join(w.findDoubles(ctx, before, added, &w.first.bulkAdded), w.findDoubles(ctx, w.withTheirs(before), late, &w.then.bulkAdded)); err != nil {
+		return err
+	}
+	w.then.singles(w.single)
+	if err := w.findConstants(ctx, votes); err != nil {
+		return err
+	}
+	if err := w.findShapes(ctx, before); err != nil {
+		return err
+	}
+	return w.findGroups(ctx, before)
+}
+
+// singles adds the kinds of changes that were not made in bulk.
+func (t *tally) singles(to map[string]int64) {
+	for what, of := range t.kinds {
+		inBulk := t.bulkChanged || slices.ContainsFunc(of.columns, func(i int) bool { return t.bulkColumns[i] })
+		switch what[0] {
+		case 'r':
+			inBulk = t.bulkRemoved
+		case 'a':
+			inBulk = t.bulkAdded
+		}
+		if !inBulk {
+			to[what] += of.n
+		}
+	}
+}
+
+// addition is a row that was added: what it holds beside its key, and its key, if that is a number.
+type addition struct {
+	hash uint64
+	key  int64
+}
+
+const noNumber = -1 << 63
+
+func (w *written) number(row database.Row) int64 {
+	if len(w.key) != 1 {
+		return noNumber
+	}
+	n, err := strconv.ParseInt(row[w.key[0]].String(), 10, 64)
+	if err != nil {
+		return noNumber
+	}
+	return n
+}
+
+// vote finds the value that most have, if more than half have it (Boyer and Moore's majority vote).
+type vote struct {
+	value uint64
+	lead  int64
+}
+
+func (v *vote) add(value uint64) {
+	switch {
+	case v.lead == 0:
+		v.value, v.lead = value, 1
+	case v.value == value:
+		v.lead++
+	default:
+		v.lead--
+	}
+}
+
+// findConstants finds out whether nearly all rows got one value in a column: then one that got another was written
+// to by somebody else.
+func (w *written) findConstants(ctx context.Context, votes []vote) error {
+	bulk := w.first.bulkOnes()
+	if len(bulk) == 0 {
+		return nil
+	}
+	like := map[int]int64{}
+	err := w.each(ctx, func(b, s, n database.Row) error {
+		if _, columns := w.step(b, s); b != nil && s != nil {
+			for _, i := range columns {
+				if hashOf(s, []int{i}) == votes[i].value {
+					like[i]++
+				}
+			}
+		}
+		return nil
+	})
+	for _, i := range bulk {
+		if like[i]*10 >= w.first.columns[i]*8 {
+			w.sameAtOnce[i] = votes[i].value
+		}
+	}
+	return err
+}
+
+// findDoubles finds rows that were added in bulk and hold, but for their key, what others held before; and, where their
+// keys follow a rule, the rows among those that visitors changed since.
+func (w *written) findDoubles(ctx context.Context, before database.Rows, added []addition, bulk *bool) error {
+	if w.doubles == nil {
+		w.doubles = map[uint64]bool{}
+	}
+	if *bulk { // found before a visitor was faster
+		return w.findAliases(ctx, before)
+	}
+	if len(w.rest) == 0 || !inBulk(int64(len(added)), w.total) && int64(len(added)) < w.total {
+		return nil
+	}
+	keys := make(map[uint64]int64, len(added))
+	for _, one := range added {
+		keys[one.hash] = one.key
+	}
+	var apart vote
+	count, found := int64(0), map[uint64]bool{}
+	err := before(ctx, func(row database.Row) error {
+		hash := hashOf(row, w.rest)
+		key, is := keys[hash]
+		if !is {
+			return nil
+		}
+		count++
+		found[hash] = true
+		if own := w.number(row); own != noNumber && key != noNumber {
+			apart.add(uint64(key - own))
+		}
+		return nil
+	})
+	if err != nil {
+		return err
+	}
+	if *bulk = *bulk || inBulk(count, w.total); !*bulk {
+		return nil
+	}
+	maps.Copy(w.doubles, found)
+	if w.ruled = apart.lead*2 >= count; w.ruled {
+		w.apart = int64(apart.value)
+	}
+	return w.findAliases(ctx, before)
+}
+
+// withTheirs gives the rows that were there before, and those that came while the new version settled.
+func (w *written) withTheirs(before database.Rows) database.Rows {
+	return func(ctx context.Context, each func(database.Row) error) error {
+		return errors.Join(before(ctx, each), w.each(ctx, func(b, s, _ database.Row) error {
+			if b == nil && s != nil {
+				return each(s)
+			}
+			return nil
+		}))
+	}
+}
+
+// findAliases finds rows whose keys lie apart from those that they had, and that visitors changed since.
+func (w *written) findAliases(ctx context.Context, before database.Rows) error {
+	if !w.ruled {
+		return nil
+	}
+	changed := map[int64]database.Row{}
+	err := w.each(ctx, func(b, s, n database.Row) error {
+		if b == nil && n != nil && len(changed) < mostAliases && !w.doubles[hashOf(n, w.rest)] {
+			changed[w.number(n)-w.apart] = n
+		}
+		return nil
+	})
+	if err != nil || len(changed) == 0 {
+		return err
+	}
+	return before(ctx, func(row database.Row) error {
+		now, is := changed[w.number(row)]
+		if is && !w.isAnother(row, now) {
+			w.aliases[w.keyOf(row)] = &alias{row.Clone(), now.Clone()}
+			w.aliasKeys[w.keyOf(now)] = true
+		}
+		return nil
+	})
+}
+
+// isAnother tells whether two rows of one key have so little in common that they are two.
+func (w *written) isAnother(a, b database.Row) bool {
+	differ, filled := 0, 0
+	for _, i := range w.rest {
+		if a[i].Type == database.Null && b[i].Type == database.Null {
+			continue
+		}
+		filled++
+		if !sameCell(a[i], b[i]) {
+			differ++
+		}
+	}
+	return 2*differ > filled
+}
+
+// findShapes finds the names of settings of which there are many, or that came outside of the time in which the new
+// version settled: visitors make those.
+func (w *written) findShapes(ctx context.Context, before database.Rows) error {
+	if w.shapes == nil {
+		w.shapes = map[string]bool{}
+	}
+	if !w.settings || w.name < 0 {
+		return nil
+	}
+	wanted := map[string]int{}
+	for kind := range w.first.kinds {
+		if kind[0] == 'a' && strings.Contains(kind, "#") {
+			wanted[kind[1:]] = 0
+			w.shapes[kind[1:]] = w.shapes[kind[1:]] || w.single[kind] > 0
+		}
+	}
+	if len(wanted) == 0 {
+		return nil
+	}
+	return before(ctx, func(row database.Row) error {
+		shape := w.nameOf(row)
+		if n, is := wanted[shape]; is {
+			wanted[shape] = n + 1
+			w.shapes[shape] = w.shapes[shape] || n+1 >= fewShapes
+		}
+		return nil
+	})
+}
+
+// fewShapes is how many settings of one kind of name are no coincidence.
+const fewShapes = 3
+
+// findGroups finds rows with a value in common of which most were rewritten or deleted: all posts of a type, say.
+func (w *written) findGroups(ctx context.Context, before database.Rows) error {
+	if w.groups == nil {
+		w.groups = map[group]map[int]bool{}
+	}
+	candidate := func(b, s database.Row) (is bool, columns []int) {
+		kind, columns := w.step(b, s)
+		if b == nil || kind == "" || s == nil && w.first.bulkRemoved || w.first.bulkChanged {
+			return false, nil
+		}
+		columns = slices.DeleteFunc(columns, func(i int) bool { return w.first.bulkColumns[i] })
+		return s == nil || len(columns) > 0, columns
+	}
+	members, touched := map[group]int64{}, map[group]map[int]int64{}
+	values := make([]int, len(w.table.Columns))
+	err := w.each(ctx, func(b, s, n database.Row) error {
+		is, columns := candidate(b, s)
+		if !is {
+			return nil
+		}
+		for _, i := range w.rest {
+			of := group{i, hashOf(b, []int{i})}
+			if values[i] > mostValues {
+				continue
+			}
+			if members[of]++; members[of] == 1 {
+				values[i]++
+				touched[of] = map[int]int64{}
+			}
+			for _, c := range columns {
+				touched[of][c]++
+			}
+		}
+		return nil
+	})
+	if err != nil {
+		return err
+	}
+	of := map[group]int64{}
+	for one, n := range members {
+		if n >= fewest && values[one.column] <= mostValues {
+			of[one] = 0
+		}
+	}
+	if len(of) == 0 {
+		return nil
+	}
+	err = before(ctx, func(row database.Row) error {
+		for _, i := range w.rest {
+			one := group{i, hashOf(row, []int{i})}
+			if n, is := of[one]; is {
+				of[one] = n + 1
+			}
+		}
+		return nil
+	})
+	for one, all := range of {
+		if !inBulk(members[one], all) {
+			continue
+		}
+		w.groups[one] = map[int]bool{}
+		for column, n := range touched[one] {
+			w.groups[one][column] = 2*n > members[one]
+		}
+	}
+	return err
+}
+
+// inGroup tells whether a row was rewritten, in a column, with others that have a value in common; -1: deleted.
+func (w *written) inGroup(b database.Row, column int) bool {
+	for of, columns := range w.groups {
+		if hashOf(b, []int{of.column}) == of.value && (columns[column] || column < 0 && len(columns) == 0) {
+			return true
+		}
+	}
+	return false
+}
+
+// outcome is what becomes of a row.
+type outcome struct {
+	row    database.Row // nil: it is not there
+	fresh  database.Row // a visitor's that comes beside it, under a new key
+	theirs bool         // visitors wrote to it
+	doubt  bool         // nobody can tell whose it is: it is as now
+}
+
+// outcome decides, from how a row was right before the swap, once the new version had settled, and now.
+func (w *written) outcome(b, s, n database.Row) outcome {
+	if w.again && !w.rebuilt {
+		return w.since(b, s, n)
+	}
+	o := w.settled(b, s)
+	switch {
+	case w.alone && w.isMadeAnew(StateBefore(database.RowChange{Before: b, Now: n})), w.stored != nil && b != nil && n != nil && w.stored(b, n):
+		return outcome{row: b}
+	case sameRow(s, n):
+		return o
+	case n == nil:
+		if !w.then.bulkRemoved {
+			o.row, o.theirs = nil, true
+		}
+		return o
+	case s == nil && b == nil && w.then.bulkAdded && (w.doubles[hashOf(n, w.rest)] || w.aliasKeys[w.keyOf(n)]):
+		return outcome{}
+	case s == nil:
+		switch {
+		case o.row == nil || !w.isAnother(o.row, n):
+			o.row = n
+		default:
+			o.fresh = n
+		}
+		o.theirs = true
+		return o
+	case o.fresh != nil:
+		o.fresh = n
+		return o
+	case w.then.bulkRemoved && o.row != nil && w.isAnother(s, n): // emptied, and the key given again
+		o.fresh, o.theirs = n, true
+		return o
+	case o.row == nil && b == nil:
+		if !w.aliasKeys[w.keyOf(n)] {
+			o.row, o.theirs = n, true
+		}
+		return o
+	case o.row == nil:
+		o.row, o.theirs = n, true
+		return o
+	}
+	return w.changedSince(o, b, s, n)
+}
+
+// since decides of a row that differs again after it was put back: the new version may have done once more what it did,
+// for its code stays compiled for a while. All else is visitors'.
+func (w *written) since(b, s, n database.Row) outcome {
+	switch {
+	case !sameRow(s, n), n == nil && !w.settings && !inBulk(w.gone, w.total):
+		return outcome{row: n, theirs: true}
+	}
+	if o := w.settled(b, s); !o.doubt {
+		return o
+	}
+	return outcome{row: n}
+}
+
+// changedSince puts what was changed after the new version had settled over what a row is to be.
+func (w *written) changedSince(o outcome, b, s, n database.Row) outcome {
+	row := slices.Clone(o.row)
+	for i := range n {
+		if sameCell(s[i], n[i]) || w.then.bulkColumns[i] || w.then.bulkChanged {
+			continue
+		}
+		row[i], o.theirs = n[i], true
+		if w.settings && b != nil && !sameCell(b[i], s[i]) && !grows(b[i], s[i], n[i]) {
+			o.doubt = true // both may have written it
+		}
+	}
+	o.row = row
+	if o.doubt {
+		o.row = n
+	}
+	return o
+}
+
+// grows tells of a number that only goes up: a counter, and those are visitors'.
+func grows(b, s, n database.Value) bool {
+	x, err1 := strconv.ParseInt(b.String(), 10, 64)
+	y, err2 := strconv.ParseInt(s.String(), 10, 64)
+	z, err3 := strconv.ParseInt(n.String(), 10, 64)
+	return err1 == nil && err2 == nil && err3 == nil && x < y && y < z
+}
+
+// settled decides of what happened to a row while the new version settled.
+func (w *written) settled(b, s database.Row) outcome {
+	kind, columns := w.step(b, s)
+	switch {
+	case kind == "":
+		return outcome{row: w.withAlias(b)}
+	case w.alone:
+		return outcome{row: b}
+	case b == nil:
+		hash := hashOf(s, w.rest)
+		if w.doubles[hash] || w.moved[hash] || w.aliasKeys[w.keyOf(s)] || w.copied.added(w, s, hash) {
+			return outcome{}
+		}
+		if w.settings && w.copied == nil && !w.shapes[kind[1:]] {
+			return outcome{}
+		}
+		return outcome{row: s, theirs: true}
+	case s == nil:
+		switch {
+		case w.first.bulkRemoved || w.inGroup(b, -1), w.copied.removed(w, b):
+			return outcome{row: w.withAlias(b)}
+		case w.copied != nil || w.isUsual(kind):
+			return outcome{theirs: true}
+		case w.settings:
+			return outcome{row: b}
+		}
+		return outcome{doubt: true}
+	case w.first.bulkRemoved && w.isAnother(b, s):
+		return outcome{row: b, fresh: s, theirs: true}
+	}
+	return w.changedWhile(b, s, kind, columns)
+}
+
+// changedWhile decides of a row that was changed while the new version settled.
+func (w *written) changedWhile(b, s database.Row, kind string, columns []int) outcome {
+	o := outcome{row: slices.Clone(w.withAlias(b))}
+	for _, i := range columns {
+		same, constant := w.sameAtOnce[i]
+		switch {
+		case w.first.bulkColumns[i] && constant && hashOf(s, []int{i}) != same && w.copied == nil:
+			o.row[i], o.theirs = s[i], true
+		case w.first.bulkColumns[i], w.first.bulkChanged, w.inGroup(b, i), w.copied.changed(w, b, i):
+		case w.copied != nil || slices.Contains(w.counted, i) || w.isUsual(kind):
+			o.row[i], o.theirs = s[i], true
+		case w.settings:
+		default:
+			o.row[i], o.doubt = s[i], true
+		}
+	}
+	return o
+}
+
+// muchMore is how many times as often a change may be made while the new version settles, and still be usual.
+const muchMore = 4
+
+// isUsual tells whether visitors make such changes, one by one, also when nothing settles. In a table on which the update
+// surely worked, once is no custom.
+func (w *written) isUsual(kind string) bool {
+	n := w.single[kind]
+	if (w.restyled || w.first.isBulk()) && n == 1 {
+		return false
+	}
+	return n > 0 && w.most[kind] <= muchMore*n
+}
+
+// withAlias puts what visitors made of a row's other self over it.
+func (w *written) withAlias(b database.Row) database.Row {
+	if b == nil || len(w.aliases) == 0 {
+		return b
+	}
+	other := w.aliases[w.keyOf(b)]
+	if other == nil {
+		return b
+	}
+	row := slices.Clone(b)
+	for _, i := range w.rest {
+		row[i] = other.now[i]
+	}
+	return row
+}
+
+func sameRow(a, b database.Row) bool {
+	return (a == nil) == (b == nil) && slices.EqualFunc(a, b, sameCell)
+}
