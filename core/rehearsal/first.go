@@ -10,6 +10,7 @@ import (
 	"wetland/core/progress"
 	"wetland/core/runs"
 	"wetland/core/smoke"
+	"wetland/core/tables"
 	"wetland/core/update"
 	"wetland/core/workspace"
 )
@@ -50,6 +51,7 @@ func Update(ctx context.Context, w *workspace.Workspace, o UpdateOptions) (rehea
 		}
 	}
 	first := &rehearsal{Options: o.Options, live: w}
+	first.Rehearsed = &tables.Doing{}
 	first.asUpdate = true
 	rehearsed, err = first.rehearse(ctx)
 	switch {
@@ -63,7 +65,7 @@ func Update(ctx context.Context, w *workspace.Workspace, o UpdateOptions) (rehea
 	inner := o.Options.Options
 	if rehearsed != nil {
 		inner.Planned = nil // it was told
-		inner.Earlier = first.present
+		inner.Earlier, inner.Rehearsed = first.present, first.Rehearsed
 		if take, err := smoke.LoadTake(filepath.Join(rehearsed.Folder, runs.BaselineFile)); err == nil {
 			inner.Moving = take.Moving
 		}

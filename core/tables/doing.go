@@ -13,7 +13,8 @@ import (
 	"wetland/core/snapshot"
 )
 
-// Doing is what an update did to rows where nobody else could write: on a private copy. nil knows nothing.
+// Doing is what an update did to rows where nobody else could write: on a private copy. nil knows nothing; its zero value
+// is to be filled by Watch.
 type Doing struct{ done map[uint64]bool }
 
 // mostDone bounds how many cells and rows are remembered. More were written in bulk, which shows by itself.
@@ -54,21 +55,23 @@ func (d *Doing) changed(w *written, row database.Row, column int) bool {
 	return d.is(w.table.Name, w.table.Columns[column].Name, w.keyOf(row))
 }
 
-// Watch finds out what was done to the tables since a snapshot, by an update to which nobody else could write meanwhile.
-func Watch(ctx context.Context, s *session.Session, from *snapshot.Manifest) (did *Doing, err error) {
-	did = &Doing{done: map[uint64]bool{}}
+// Watch adds what was done to the tables since a snapshot, where nobody but the update could write.
+func (d *Doing) Watch(ctx context.Context, s *session.Session, from *snapshot.Manifest) (err error) {
+	if d.done == nil {
+		d.done = map[uint64]bool{}
+	}
 	if s.DB == nil {
-		return did, nil
+		return nil
 	}
 	r := NewReadings(s, from, time.Time{})
 	moment, err := s.DB.Read(ctx)
 	if err != nil {
-		return nil, fmt.Errorf("read the database: %w", err)
+		return fmt.Errorf("read the database: %w", err)
 	}
 	defer func() { err = errors.Join(err, moment.Close()) }()
 	now, err := database.Survey(ctx, moment, nil)
 	if err != nil {
-		return nil, err
+		return err
 	}
 	for _, differ := range database.CompareTables(from.Described(), now) {
 		if differ.Fate != database.Written && differ.Fate != database.Altered || differ.Now.Kind != database.BaseTable || s.Site.CMS.Purpose(differ.Name) == cms.Volatile {
@@ -76,7 +79,7 @@ func Watch(ctx context.Context, s *session.Session, from *snapshot.Manifest) (di
 		}
 		w, err := r.compare(ctx, differ, moment)
 		if err != nil {
-			return nil, err
+			return err
 		}
 		if w == nil {
 			continue
@@ -85,21 +88,21 @@ func Watch(ctx context.Context, s *session.Session, from *snapshot.Manifest) (di
 			_, columns := w.step(b, n)
 			switch {
 			case n == nil:
-				did.note(differ.Name, didRemove, w.keyOf(b))
+				d.note(differ.Name, didRemove, w.keyOf(b))
 			case b == nil:
-				did.note(differ.Name, didAdd, fmt.Sprint(hashOf(n, w.rest)))
+				d.note(differ.Name, didAdd, fmt.Sprint(hashOf(n, w.rest)))
 				if w.settings && w.name >= 0 {
-					did.note(differ.Name, didAddName, n[w.name].String())
+					d.note(differ.Name, didAddName, n[w.name].String())
 				}
 			}
 			for _, i := range columns {
-				did.note(differ.Name, w.table.Columns[i].Name, w.keyOf(b))
+				d.note(differ.Name, w.table.Columns[i].Name, w.keyOf(b))
 			}
 			return nil
 		})
 		if err != nil {
-			return nil, err
+			return err
 		}
 	}
-	return did, nil
+	return nil
 }

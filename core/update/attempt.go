@@ -65,6 +65,11 @@ func (m *motion) try(ctx context.Context, group []*deploy.Change) (judgement *sm
 		_, err = m.goBack(m.whyNotJudged(ctx, err), m.nextTry())
 		return nil, true, err
 	}
+	if m.options.Trial && m.options.Rehearsed != nil {
+		if err := m.options.Rehearsed.Watch(ctx, m.Session, m.manifest); err != nil {
+			m.Report.End(progress.Note, "rows", fmt.Sprintf("what became of them on the copy is not known: %v", err))
+		}
+	}
 	return judgement, false, nil
 }
 
@@ -82,7 +87,9 @@ func (m *motion) untilSwap(ctx context.Context) error {
 		return err
 	}
 	m.readings = tables.NewReadings(m.Session, manifest, began)
-	m.readings.Copied = m.options.Rehearsed
+	if !m.options.Trial {
+		m.readings.Copied = m.options.Rehearsed
+	}
 	if err := m.Journal.Write(runs.GroupChosen{Group: deploy.Folders(m.group)}); err != nil {
 		return err
 	}

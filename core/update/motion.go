@@ -76,7 +76,8 @@ type Options struct {
 	// Earlier is a look at the pages of a moment ago, which can spare one before anything is touched; nil: what
 	// was recorded last tells.
 	Earlier *smoke.Take
-	// Rehearsed is what the update did to rows on a private copy; nil: it was not tried there.
+	// Rehearsed is what the update did to rows on a private copy, which a Trial finds out; nil: it was not tried there, or
+	// nobody wants to know.
 	Rehearsed *tables.Doing
 	// Moving is what a rehearsal found to change by itself on pages: it is not compared.
 	Moving []smoke.Finding
