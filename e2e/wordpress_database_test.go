@@ -61,7 +61,7 @@ func wordPressPluginThatMigratesAndFails(t *testing.T, site *testenv.Site) {
 
 	result := wetland(t, workspace, "update", bad, "--allow-major")
 	result.want(t, 3, "Put back.", "of_sailings was changed in structure by the update: back as it was, with 2 rows",
-		"of_boats was created by the update: set aside", "of_comments its rows changed meanwhile", "visitors' writes")
+		"of_boats was created by the update: set aside", "of_comments 1 row added meanwhile: visitors' writes, kept")
 	same(t, before, tree(t, site.Root, caches...))
 	now := rowsOf(t, site.Account.Root, "of_")
 	for _, table := range []string{"of_sailings", "of_options", "of_users", "of_usermeta", "of_terms"} {

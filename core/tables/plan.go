@@ -179,7 +179,7 @@ var errNoKey = errors.New("its key changed")
 // setUp notes what is known of a table without its rows.
 func (w *written) setUp(r *Readings) {
 	w.settings = r.s.Site.CMS.Purpose(w.table.Name) == cms.Settings
-	w.alone = r.every && w.settledKnown || slices.Contains(r.alone, w.table.Name) && w.settledKnown
+	w.alone = r.every && (w.settledKnown || r.private) || slices.Contains(r.alone, w.table.Name) && w.settledKnown
 	w.copied, w.total, w.stored = r.Copied, w.before.Table.Rows, storesAnew(r.s, w.table)
 	w.key, w.rest, w.name, w.counted = nil, nil, -1, nil
 	counted := r.s.Site.CMS.Counted(w.table.Name)

@@ -24,6 +24,7 @@ type Readings struct {
 	settled *reading  // nil: nobody looked
 	alone   []string  // tables to which nobody but the update could write in between; nil: others could to all
 	every   bool      // they are all such
+	private bool      // at any time
 	known   map[string]*written
 	// Copied is what the update did on a private copy; nil: it was not tried there.
 	Copied *Doing
@@ -66,6 +67,9 @@ func (r *Readings) OpenSettled(ctx context.Context, hurry bool) (err error) {
 	r.settled, err = r.open(ctx, r.before.opened, hurry)
 	return err
 }
+
+// NobodyElseIsThere says that nobody but the update writes at all: on a private copy.
+func (r *Readings) NobodyElseIsThere() { r.every, r.private = true, true }
 
 // NobodyElseWrites says that nobody but the update can write until OpenSettled.
 func (r *Readings) NobodyElseWrites() { r.every = true }

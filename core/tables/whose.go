@@ -33,6 +33,7 @@ type written struct {
 	stored func(before, now database.Row) bool
 
 	settings  bool // its rows are settings
+	lively    bool // visitors write to it at other times, too
 	restyled  bool // the update changed its structure
 	alone     bool // nobody but the update could write while it settled
 	again     bool // what is found now comes after a change of ours
@@ -279,6 +280,7 @@ func (w *written) examine(ctx context.Context, before database.Rows) error {
 		return err
 	}
 	w.then.singles(w.single)
+	w.lively = w.lively || len(w.single) > 0 || w.first.added > 0
 	if err := w.findConstants(ctx, votes); err != nil {
 		return err
 	}
@@ -688,7 +690,7 @@ func (w *written) settled(b, s database.Row) outcome {
 			return outcome{row: w.withAlias(b)}
 		case w.copied != nil || w.isUsual(kind):
 			return outcome{theirs: true}
-		case w.settings:
+		case w.settings, w.isQuiet():
 			return outcome{row: b}
 		}
 		return outcome{doubt: true}
@@ -709,7 +711,7 @@ func (w *written) changedWhile(b, s database.Row, kind string, columns []int) ou
 		case w.first.bulkColumns[i], w.first.bulkChanged, w.inGroup(b, i), w.copied.changed(w, b, i):
 		case w.copied != nil || slices.Contains(w.counted, i) || w.isUsual(kind):
 			o.row[i], o.theirs = s[i], true
-		case w.settings:
+		case w.settings, w.isQuiet():
 		default:
 			o.row[i], o.doubt = s[i], true
 		}
@@ -729,6 +731,10 @@ func (w *written) isUsual(kind string) bool {
 	}
 	return n > 0 && w.most[kind] <= muchMore*n
 }
+
+// isQuiet tells of a table whose structure the update changed, and to which nobody wrote at any other time: whatever else
+// changed in it just then, the update did.
+func (w *written) isQuiet() bool { return w.restyled && !w.lively }
 
 // withAlias puts what visitors made of a row's other self over it.
 func (w *written) withAlias(b database.Row) database.Row {

@@ -87,8 +87,10 @@ func (m *motion) untilSwap(ctx context.Context) error {
 		return err
 	}
 	m.readings = tables.NewReadings(m.Session, manifest, began)
-	if !m.options.Trial {
-		m.readings.Copied = m.options.Rehearsed
+	m.readings.Copied = m.options.Rehearsed
+	if m.options.Trial {
+		m.readings.Copied = nil
+		m.readings.NobodyElseIsThere()
 	}
 	if err := m.Journal.Write(runs.GroupChosen{Group: deploy.Folders(m.group)}); err != nil {
 		return err

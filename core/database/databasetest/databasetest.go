@@ -6,6 +6,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"maps"
 	"slices"
 	"strings"
 	"sync"
@@ -69,7 +70,10 @@ func TestEngine(t *testing.T, engine Engine) {
 		"what is put back is as it was":          (*suite).putsBack,
 		"what is unchanged shows no difference":  (*suite).unchanged,
 		"a moment does not move":                 (*suite).moment,
+		"a moment that lasts holds nobody up":    (*suite).lasts,
 		"many read at once":                      (*suite).manyAtOnce,
+		"strict patches leave what others wrote": (*suite).strict,
+		"what a replaced table had at the end":   (*suite).replaced,
 		"rows are patched by their key":          (*suite).patches,
 		"rows that cannot be read":               (*suite).unreadable,
 		"rows that are not those promised":       (*suite).unproved,
@@ -283,6 +287,105 @@ func (s *suite) moment() {
 	if now, err := database.Present(s.ctx, s.db); err != nil || len(database.CompareTables(first, now)) != 1 {
 		s.Errorf("a later one does not see what was written: %v", err)
 	}
+}
+
+// lasts: whoever changes tables does not wait for an open view, also after some of its rows were read; and it shows what
+// was there, or an error.
+func (s *suite) lasts() {
+	before := s.save()
+	moment, err := s.db.Read(s.ctx)
+	s.must(err)
+	defer func() { s.must(moment.Close()) }()
+	if !moment.Standing().Lasts {
+		return
+	}
+	rows := func(name string) (rows []database.Row, err error) {
+		i := slices.IndexFunc(moment.Tables(), func(t database.Table) bool { return t.Name == name })
+		err = moment.Rows(s.ctx, moment.Tables()[i], func(row database.Row) error { rows = append(rows, row.Clone()); return nil })
+		return rows, err
+	}
+	_, err = rows("boats")
+	s.must(err, s.account.Run("ALTER TABLE boats ADD COLUMN sails INTEGER", "DROP TABLE nothing_yet", "UPDATE no_key SET b = 'y'"))
+	now, err := rows("no_key")
+	s.must(err)
+	if len(now) != len(before.rows["no_key"]) || slices.ContainsFunc(now, func(row database.Row) bool { return row[1].String() == "y" }) {
+		s.Errorf("the view moved: %v", now)
+	}
+	if now, err := rows("boats"); err == nil && len(now) != len(before.rows["boats"]) {
+		s.Errorf("other rows, and no error: %v", now)
+	}
+	later, err := s.db.Read(s.ctx)
+	s.must(err)
+	if idle, known := later.Standing().Idle["no_key"]; known && idle > 30 {
+		s.Errorf("somebody wrote to it just now, not %d s ago", idle)
+	}
+	s.must(later.Close())
+}
+
+// strict: rows that are not as they were read, and keys that are taken, are left alone; all else is done, and it is told.
+func (s *suite) strict() {
+	boats := s.table("boats")
+	read := map[string]database.Row{}
+	for _, row := range s.save().rows["boats"] {
+		read[row[1].String()] = row
+	}
+	other := func(name string, id string) database.Row {
+		row := read[name].Clone()
+		row[1].Data = []byte("put back " + id)
+		return row
+	}
+	s.must(s.account.Run("UPDATE boats SET name = 'a visitor''s' WHERE id = 2", "INSERT INTO boats VALUES (4, 'new', NULL)"))
+	taken := other("", "4")
+	taken[0] = database.Value{Type: taken[0].Type, Data: []byte("4")}
+	if taken[0].Type == database.Integer {
+		taken[0] = database.IntegerValue(4)
+	}
+	second := read["O'Wag tail \u26f4"]
+	patch := database.Patch{
+		Table: boats, Strict: true, Remove: database.RowsOf([]database.Row{read["Otter"], second}),
+		Put: database.RowsOf([]database.Row{other("Otter", "1"), other("O'Wag tail \u26f4", "2"), taken}),
+	}
+	if boats.FreshKeys() {
+		patch.Add = database.RowsOf([]database.Row{read["Otter"], second})
+	}
+	if err := s.apply(database.Change{Patches: []database.Patch{patch}}); !errors.Is(err, database.ErrWritten) {
+		s.Errorf("somebody had written to rows: %v", err)
+	}
+	names := map[string]int{}
+	for _, row := range s.save().rows["boats"] {
+		names[row[1].String()]++
+	}
+	want := map[string]int{"put back 1": 1, "a visitor's": 1, "": 1, "new": 1}
+	if patch.Add != nil {
+		want["Otter"] = 1 // under a new key; not the other one, whose old row was left alone
+	}
+	if !maps.Equal(names, want) {
+		s.Errorf("%v, not %v", names, want)
+	}
+}
+
+// replaced: until a change is finished, the rows can be read that a table had when another took its place.
+func (s *suite) replaced() {
+	before := s.save()
+	s.must(s.account.Run(damage[:3]...))
+	damaged, boats := s.save(), s.table("boats")
+	applied, err := s.db.Apply(s.ctx, database.Change{Tag: "test-1", Replace: []database.Replacement{before.replacement(boatsIn(before))}})
+	s.must(err)
+	count := 0
+	s.must(applied.Replaced(s.ctx, boats, func(database.Row) error { count++; return nil }))
+	if count != len(damaged.rows["boats"]) {
+		s.Errorf("%d rows, not %d", count, len(damaged.rows["boats"]))
+	}
+	if err := applied.Replaced(s.ctx, s.table("no_key"), func(database.Row) error { return nil }); !errors.Is(err, errors.ErrUnsupported) {
+		s.Errorf("a table that was not replaced: %v", err)
+	}
+	s.must(applied.Finish(s.ctx))
+	s.want(before, "put back")
+	s.leftOnly("finished")
+}
+
+func boatsIn(of state) database.Table {
+	return of.tables[slices.IndexFunc(of.tables, func(t database.Table) bool { return t.Name == "boats" })]
 }
 
 func (s *suite) manyAtOnce() {
