@@ -594,7 +594,10 @@ func (w *written) outcome(b, s, n database.Row) outcome {
 	case sameRow(s, n):
 		return o
 	case n == nil:
-		if !w.then.bulkRemoved {
+		switch {
+		case o.fresh != nil: // it was a visitor's own row that went
+			o.fresh = nil
+		case !w.then.bulkRemoved:
 			o.row, o.theirs = nil, true
 		}
 		return o
