@@ -2,6 +2,7 @@ package e2e
 
 import (
 	"database/sql"
+	"encoding/json"
 	"fmt"
 	"os"
 	"path/filepath"
@@ -201,7 +202,7 @@ func (h *harbour) write(n int) {
 	var done []func(sure bool)
 	exec := func(then func(sure bool), statement string, args ...any) {
 		if result, err := db.Exec(statement, args...); err == nil {
-			if rows, err := result.RowsAffected(); err == nil && rows == 1 {
+			if rows, err := result.RowsAffected(); err == nil && rows > 0 {
 				done = append(done, then)
 			}
 		}
@@ -257,14 +258,18 @@ func (h *harbour) end() {
 // faults lists what visitors wrote and is not there, and what is not as before the update.
 func (h *harbour) faults(t *testing.T) (faults []string) {
 	for what, was := range h.steady {
-		if now := strings.Join(column(t, h.Account.Root, onlyTheUpdates[what]), "\n"); now != was {
+		rows := column(t, h.Account.Root, onlyTheUpdates[what])
+		if what == "past" { // what was written shortly before the swap can have been moved there as nobody had read it
+			rows = slices.DeleteFunc(rows, func(row string) bool { _, name, _ := strings.Cut(row, "|"); return h.maybe[name] })
+		}
+		if now := strings.Join(rows, "\n"); now != was {
 			faults = append(faults, fmt.Sprintf("%s are not as before: %s", what, firstDifference(was, now)))
 		}
 	}
 	present := map[string]string{}
 	for _, line := range column(t, h.Account.Root, "SELECT CONCAT(name, '|', COALESCE(note, '')) FROM of_bookings") {
 		name, note, _ := strings.Cut(line, "|")
-		if _, twice := present[name]; twice {
+		if _, twice := present[name]; twice && !h.maybe[name] {
 			faults = append(faults, "twice: "+name)
 		}
 		present[name] = note
@@ -337,33 +342,56 @@ func TestDestroyedRowsComeBack(t *testing.T) {
 		{"by SSH", func(t *testing.T) *testenv.Site { reachBySSH(t, testenv.OwnSSHAccount(t)); return testenv.WordPress(t) }, func(i int) bool { return i%7 == 1 }},
 	}
 	for at, kind := range sites {
-		for i, one := range destructive {
-			if !kind.which(i) || (i+at)%sampled(7) != 0 {
-				continue
-			}
-			t.Run(kind.name+"/"+one.name, func(t *testing.T) {
-				t.Parallel()
-				h := newHarbour(t, kind.site(t))
-				if h.Pool != "" {
-					askPool(t, h.care, h.Site, true)
+		var doubts atomic.Int64
+		t.Run(kind.name, func(t *testing.T) {
+			for i, one := range destructive {
+				if !kind.which(i) || (i+at)%sampled(7) != 0 {
+					continue
 				}
-				result, faults := h.update(t, one.sql, one.late)
-				told := result.code == 5 && strings.Contains(result.stdout, "wetland recover --undecided back")
-				switch {
-				case one.doubt != told, !told && result.code != 3:
-					t.Errorf("exit code %d; in doubt: %v\n%s", result.code, told, result)
-				case len(faults) > 0 && !told:
-					t.Errorf("faults:\n%.2000s\n%s", strings.Join(faults, "\n"), result)
-				case told:
-					wetland(t, h.care, "recover").want(t, 5, "nobody can tell", "wetland recover --undecided keep")
-					wetland(t, h.care, "recover", "--undecided", "back").want(t, 0, "you said so")
-					if faults := h.faults(t); len(faults) > 0 {
-						t.Errorf("faults once it is decided:\n%.2000s", strings.Join(faults, "\n"))
+				t.Run(one.name, func(t *testing.T) {
+					t.Parallel()
+					h := newHarbour(t, kind.site(t))
+					if h.Pool != "" {
+						askPool(t, h.care, h.Site, true)
 					}
-				}
-			})
+					result, faults := h.update(t, one.sql, one.late)
+					if result.code == 5 && len(h.undecided(t)) > 0 {
+						doubts.Add(1)
+						faults = h.decide(t, map[bool]string{true: "back", false: "keep"}[one.doubt])
+					} else if result.code != 3 || one.doubt {
+						t.Errorf("exit code %d\n%s", result.code, result)
+					}
+					if len(faults) > 0 {
+						t.Errorf("faults:\n%.2000s\n%s", strings.Join(faults, "\n"), result)
+					}
+				})
+			}
+		})
+		if doubts.Load() > 2 {
+			t.Errorf("%s: %d ended in doubt", kind.name, doubts.Load())
 		}
+		t.Logf("%s: %d ended in doubt", kind.name, doubts.Load())
 	}
+}
+
+// undecided are the rows that the run could not tell.
+func (h *harbour) undecided(t *testing.T) (all []string) {
+	var run struct {
+		Undecided []struct{ Table, File string }
+	}
+	text, err := os.ReadFile(filepath.Join(h.care, "runs/run-1/run.json"))
+	must(t, err, json.Unmarshal(text, &run))
+	for _, one := range run.Undecided {
+		all = append(all, one.Table)
+	}
+	return all
+}
+
+// decide settles those rows, and lists what is not as it must be then.
+func (h *harbour) decide(t *testing.T, how string) (faults []string) {
+	wetland(t, h.care, "recover").want(t, 5, "nobody can tell", "wetland recover --undecided keep", "wetland recover --undecided back")
+	wetland(t, h.care, "recover", "--undecided", how).want(t, 0, "you said so")
+	return h.faults(t)
 }
 
 // Where an update was rehearsed, it is known what it does to rows: nothing ends in doubt.

@@ -44,7 +44,10 @@ func (d *Doing) note(table, what, which string) {
 
 // added tells whether the update added such a row.
 func (d *Doing) added(w *written, row database.Row, hash uint64) bool {
-	return d.is(w.table.Name, didAdd, fmt.Sprint(hash)) || w.settings && w.name >= 0 && d.is(w.table.Name, didAddName, row[w.name].String())
+	if w.settings && w.name >= 0 && d.is(w.table.Name, didAddName, row[w.name].String()) {
+		return true
+	}
+	return d.is(w.table.Name, didAdd, fmt.Sprint(hash))
 }
 
 func (d *Doing) removed(w *written, row database.Row) bool {
@@ -74,10 +77,14 @@ func (d *Doing) Watch(ctx context.Context, s *session.Session, from *snapshot.Ma
 		return err
 	}
 	for _, differ := range database.CompareTables(from.Described(), now) {
-		if differ.Fate != database.Written && differ.Fate != database.Altered || differ.Now.Kind != database.BaseTable || s.Site.CMS.Purpose(differ.Name) == cms.Volatile {
+		there := differ.Fate == database.Written || differ.Fate == database.Altered
+		if !there || differ.Now.Kind != database.BaseTable || len(differ.Now.Key) == 0 || s.Site.CMS.Purpose(differ.Name) == cms.Volatile {
 			continue
 		}
 		w, err := r.compare(ctx, differ, moment)
+		if errors.Is(err, errNoKey) {
+			continue
+		}
 		if err != nil {
 			return err
 		}

@@ -41,7 +41,7 @@ func (w *written) eachDoubt(ctx context.Context, each func(before, now database.
 
 // eachWholeDoubt gives the rows of a table that is made anew with the columns that its other form had not.
 func (w *written) eachWholeDoubt(ctx context.Context, each func(before, now database.Row) error) error {
-	now, old := map[string]database.Row{}, w.before.Table
+	now := map[string]database.Row{}
 	err := w.eachDoubt(ctx, func(b, n database.Row) error {
 		now[w.keyOf(b)] = slices.Clone(n)
 		return nil
@@ -49,19 +49,25 @@ func (w *written) eachWholeDoubt(ctx context.Context, each func(before, now data
 	if err != nil {
 		return err
 	}
+	return w.eachWhole(ctx, now, func(row, to database.Row) error {
+		if to != nil {
+			to = w.over(row, to)
+		}
+		return each(row, to)
+	})
+}
+
+// eachWhole visits the rows of a table as it was, with all of its columns, whose keys some cells are known of.
+func (w *written) eachWhole(ctx context.Context, cells map[string]database.Row, visit func(row, cells database.Row) error) error {
 	return w.before.Rows(ctx, func(row database.Row) error {
 		short := make(database.Row, len(w.table.Columns))
 		for i, column := range w.table.Columns {
-			short[i] = row[columnAt(old, column.Name)]
+			short[i] = row[columnAt(w.before.Table, column.Name)]
 		}
-		to, is := now[w.keyOf(short)]
-		switch {
-		case !is:
-			return nil
-		case to == nil:
-			return each(row, nil)
+		if known, is := cells[w.keyOf(short)]; is {
+			return visit(row, known)
 		}
-		return each(row, w.over(row, to))
+		return nil
 	})
 }
 
@@ -93,9 +99,12 @@ func (r *Readings) Undecided() error {
 	if len(r.doubts) == 0 {
 		return nil
 	}
-	one := len(r.doubts) == 1 && r.doubts[0].Rows == 1
-	return &UndecidedError{fmt.Sprintf("%s changed while the new version settled, and nobody can tell whether by it or by a visitor. %s left as %s now; both states are in %s",
-		doubtWords(r.doubts), map[bool]string{true: "It is", false: "They are"}[one], map[bool]string{true: "it is", false: "they are"}[one], doubtsFolder(r.s.Run))}
+	left := "They are left as they are now"
+	if len(r.doubts) == 1 && r.doubts[0].Rows == 1 {
+		left = "It is left as it is now"
+	}
+	return &UndecidedError{fmt.Sprintf("%s changed while the new version settled, and nobody can tell whether by it or by a visitor. %s; both states are in %s",
+		doubtWords(r.doubts), left, doubtsFolder(r.s.Run))}
 }
 
 func doubtsFolder(run *runs.Run) string { return filepath.Join(run.Folder, "rows-undecided") }
@@ -122,7 +131,8 @@ func (r *Readings) keepDoubts(ctx context.Context, all []Doubt, only *written) e
 		if err := doubt.save(ctx, name); err != nil {
 			return fmt.Errorf("keep the rows of %s in the run: %w", doubt.Table.Name, err)
 		}
-		r.s.Run.Note(runs.TableNote{Table: doubt.Table.Name, Unsure: true, Saved: name, What: fmt.Sprintf("%s changed while the new version settled, by it or by a visitor: left as now", phrase.Plural(doubt.Rows, "row"))})
+		what := phrase.Plural(doubt.Rows, "row") + " changed while the new version settled, by it or by a visitor: left as now"
+		r.s.Run.Note(runs.TableNote{Table: doubt.Table.Name, Unsure: true, Saved: name, What: what})
 		r.s.Run.Undecided = append(r.s.Run.Undecided, runs.Undecided{Table: doubt.Table.Name, Rows: doubt.Rows, File: name})
 		r.doubts = append(r.doubts, doubt)
 		if doubt.of != nil {
@@ -171,14 +181,16 @@ func PutBackDoubts(ctx context.Context, s *session.Session) error {
 		if err != nil {
 			return fmt.Errorf("read %s: %w", one.File, err)
 		}
-		applied, err := s.DB.Apply(ctx, database.Change{Tag: s.Run.Name, Patches: []database.Patch{{Table: table, Put: database.RowsOf(put), Remove: database.RowsOf(remove)}}})
+		back := database.Patch{Table: table, Put: database.RowsOf(put), Remove: database.RowsOf(remove)}
+		applied, err := s.DB.Apply(ctx, database.Change{Tag: s.Run.Name, Patches: []database.Patch{back}})
 		if err == nil {
 			err = applied.Finish(ctx)
 		}
 		if err != nil {
 			return fmt.Errorf("put back rows of %s: %w", one.Table, err)
 		}
-		s.Run.Note(runs.TableNote{Table: one.Table, What: fmt.Sprintf("%s as before again: you said so", phrase.Plural(one.Rows, "row")), Saved: one.File})
+		what := phrase.Plural(one.Rows, "row") + " as before again: you said so"
+		s.Run.Note(runs.TableNote{Table: one.Table, What: what, Saved: one.File})
 	}
 	return nil
 }

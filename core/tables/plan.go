@@ -85,12 +85,12 @@ func (r *Readings) planTable(ctx context.Context, plan *Plan, differ database.Ta
 		return nil, nil
 	case differ.Fate == database.Dropped:
 		before, _ := r.beforeOf(ctx, name)
-		plan.Change.Replace = append(plan.Change.Replace, database.Replacement{Table: before.Table, Rows: before.Rows})
+		plan.Change.Replace = append(plan.Change.Replace, database.Replacement(before))
 		plan.note(name, false, "was dropped by the update: back with %s", phrase.Plural(int(before.Table.Rows), "row"))
 		return nil, nil
 	case differ.Fate == database.Altered && differ.Now.Kind != database.BaseTable:
 		before, _ := r.beforeOf(ctx, name)
-		plan.Change.Replace = append(plan.Change.Replace, database.Replacement{Table: before.Table, Rows: before.Rows})
+		plan.Change.Replace = append(plan.Change.Replace, database.Replacement(before))
 		plan.note(name, false, "was replaced by a %s: back with %s", differ.Now.Kind, phrase.Plural(int(before.Table.Rows), "row"))
 		return nil, nil
 	}
@@ -113,7 +113,10 @@ func (r *Readings) planOther(plan *Plan, differ database.TableChange) {
 	if i < 0 || differ.Fate == database.Written && differ.Now.Kind == database.Event && slices.Contains(r.s.Disabled, differ.Name) {
 		return
 	}
-	was := map[database.Fate]string{database.Dropped: "was dropped by the update: back", database.Altered: "was changed by the update: back as it was", database.Written: "was changed by the update: back to what it was"}[differ.Fate]
+	was := map[database.Fate]string{
+		database.Dropped: "was dropped by the update: back", database.Altered: "was changed by the update: back as it was",
+		database.Written: "was changed by the update: back to what it was",
+	}[differ.Fate]
 	if differ.Now.Kind == database.Event && differ.Fate == database.Written {
 		was = "was switched by the update: back to what it was"
 	}
@@ -121,7 +124,8 @@ func (r *Readings) planOther(plan *Plan, differ database.TableChange) {
 		plan.note(differ.Name, true, "was counted on, and stays so: numbers that visitors may have seen are not given again")
 		return
 	}
-	plan.Change.Replace = append(plan.Change.Replace, database.Replacement{Table: r.from.Tables[i].Table, Rows: snapshot.Rows(r.s.Store, r.from.Tables[i])})
+	table := r.from.Tables[i]
+	plan.Change.Replace = append(plan.Change.Replace, database.Replacement{Table: table.Table, Rows: snapshot.Rows(r.s.Store, table)})
 	plan.note(differ.Name, false, "%s", was)
 }
 
@@ -149,12 +153,15 @@ func (r *Readings) compare(ctx context.Context, differ database.TableChange, mom
 	if len(w.table.Key) == 0 {
 		return nil, errNoKey
 	}
-	w.before, w.certain, w.now, w.settledKnown = before, certain, differ.Now, known
+	w.before, w.now, w.settledKnown, w.unread = before, differ.Now, known, r.before != nil && !certain
 	w.restyled = differ.Fate == database.Altered
 	w.setUp(r)
-	of := database.RowComparison{Table: w.table, Before: cutRows(before.Table, w.table, before.Rows), Now: cutRows(differ.Now, w.table, func(ctx context.Context, each func(database.Row) error) error {
+	present := func(ctx context.Context, each func(database.Row) error) error {
 		return moment.Rows(ctx, differ.Now, each)
-	})}
+	}
+	of := database.RowComparison{
+		Table: w.table, Before: cutRows(before.Table, w.table, before.Rows), Now: cutRows(differ.Now, w.table, present),
+	}
 	if w.rebuilt { // it stands since we made it: what differs came later
 		w.settledKnown, w.restyled, w.first = true, false, newTally(len(w.table.Columns))
 		w.doubles, w.moved, w.groups, w.aliases, w.aliasKeys, w.shapes, w.sameAtOnce, w.copied = nil, nil, nil, nil, nil, nil, nil, nil
@@ -201,12 +208,17 @@ func (w *written) setUp(r *Readings) {
 // findUsual finds the changes that were made, one by one, between the snapshot and the swap: visitors make such ones.
 func (r *Readings) findUsual(ctx context.Context, w *written) error {
 	i := slices.IndexFunc(r.from.Tables, func(t snapshot.Table) bool { return t.Name == w.table.Name })
-	if w.single != nil || r.before == nil || r.before.copies[w.table.Name] == nil || i < 0 || r.from.Tables[i].Shape() != w.before.Table.Shape() {
+	if w.single != nil || r.before == nil || r.before.copies[w.table.Name] == nil {
+		return nil // or it was as in the snapshot
+	}
+	if i < 0 || r.from.Tables[i].Shape() != w.before.Table.Shape() {
 		return nil
 	}
 	w.single = map[string]int64{}
 	earlier := r.from.Tables[i]
-	rows, err := CompareRows(ctx, r.s, database.RowComparison{Table: w.table, Before: cutRows(earlier.Table, w.table, snapshot.Rows(r.s.Store, earlier)), Now: cutRows(w.before.Table, w.table, w.before.Rows)})
+	rows, err := CompareRows(ctx, r.s, database.RowComparison{
+		Table: w.table, Before: cutRows(earlier.Table, w.table, snapshot.Rows(r.s.Store, earlier)), Now: cutRows(w.before.Table, w.table, w.before.Rows),
+	})
 	if err != nil {
 		return err
 	}
@@ -308,7 +320,8 @@ func (w *written) plan(ctx context.Context, plan *Plan) error {
 		plan.Change.Patches = append(plan.Change.Patches, w.patch())
 		plan.patched = append(plan.patched, w)
 		if w.said == nil {
-			w.said = &runs.TableNote{Table: name, What: fmt.Sprintf("%s%s as before again: %s", phrase.Plural(c.back+len(w.unseen), "row"), map[bool]string{true: " of settings"}[w.settings], w.how())}
+			rows := phrase.Plural(c.back+len(w.unseen), "row") + map[bool]string{true: " of settings"}[w.settings]
+			w.said = &runs.TableNote{Table: name, What: fmt.Sprintf("%s as before again: %s", rows, w.how())}
 		}
 	}
 	if text := rowWords(c.added, c.changed, c.removed); text != "" {
@@ -318,11 +331,17 @@ func (w *written) plan(ctx context.Context, plan *Plan) error {
 		}
 		plan.note(name, true, "%s meanwhile: %s", text, whose)
 	}
+	if w.unread && !w.again {
+		plan.notes = append(plan.notes, runs.TableNote{Table: name, Unsure: true,
+			What: "how it was right before the swap could not be read any more: what was written between the snapshot and then may be missing"})
+	}
 	if c.fresh > 0 {
-		plan.note(name, false, "%s that visitors added %s under a new key: an old row has its own again", phrase.Plural(c.fresh, "row"), phrase.IsAre(c.fresh))
+		rows := phrase.Plural(c.fresh, "row")
+		plan.note(name, false, "%s that visitors added %s under a new key: an old row has its own again", rows, phrase.IsAre(c.fresh))
 	}
 	if c.own > 0 && w.settings {
-		plan.notes = append(plan.notes, runs.TableNote{Table: name, Left: true, Own: true, What: fmt.Sprintf("left alone: %s that the CMS rewrites by itself", phrase.Plural(c.own, "row"))})
+		what := fmt.Sprintf("left alone: %s that the CMS rewrites by itself", phrase.Plural(c.own, "row"))
+		plan.notes = append(plan.notes, runs.TableNote{Table: name, Left: true, Own: true, What: what})
 	}
 	if c.doubts > 0 && !w.again {
 		doubt := Doubt{of: w, Table: w.table, Rows: c.doubts, each: w.eachDoubt}
@@ -345,7 +364,7 @@ func (w *written) how() string {
 	say(w.alone, "nobody else could write")
 	say(w.copied != nil, "the rehearsal did the same")
 	say(w.first.bulkRemoved || w.then.bulkRemoved, "they were deleted in bulk")
-	say(w.first.bulkChanged || w.then.bulkChanged || len(w.first.bulkOnes()) > 0 || len(w.then.bulkOnes()) > 0, "they were rewritten in bulk")
+	say(w.first.isRewritten() || w.then.isRewritten(), "they were rewritten in bulk")
 	say(len(w.doubles) > 0 && !w.first.bulkRemoved, "they were doubled")
 	say(len(w.moved) > 0, "they were moved here in bulk")
 	say(len(w.groups) > 0, "all of a kind were rewritten or deleted")

@@ -17,14 +17,15 @@ import (
 // rows, in the columns that both forms have.
 func (r *Readings) planAltered(ctx context.Context, plan *Plan, differ database.TableChange, moment database.Moment) (*written, error) {
 	before, _ := r.beforeOf(ctx, differ.Name)
-	plan.Change.Replace = append(plan.Change.Replace, database.Replacement{Table: before.Table, Rows: before.Rows})
+	plan.Change.Replace = append(plan.Change.Replace, database.Replacement(before))
 	plan.Save = append(plan.Save, differ.Now)
 	plan.note(differ.Name, false, "was changed in structure by the update: back as it was, with %s", phrase.Plural(int(before.Table.Rows), "row"))
 	if r.s.Site.CMS.Purpose(differ.Name) == cms.Volatile {
 		return nil, nil
 	}
-	if len(before.Table.Key) == 0 || !slices.Equal(before.Table.Key, differ.Now.Key) || len(sharedOf(before.Table, differ.Now).Key) == 0 {
-		plan.notes = append(plan.notes, runs.TableNote{Table: differ.Name, Unsure: true, What: "which rows visitors wrote meanwhile cannot be told, for its key changed: look at the saved rows"})
+	if !slices.Equal(before.Table.Key, differ.Now.Key) || len(sharedOf(before.Table, differ.Now).Key) == 0 {
+		plan.notes = append(plan.notes, runs.TableNote{Table: differ.Name, Unsure: true,
+			What: "which rows visitors wrote meanwhile cannot be told, for its key changed: look at the saved rows"})
 		return nil, nil
 	}
 	return r.compare(ctx, differ, moment)
@@ -53,7 +54,8 @@ func (w *written) keepOver(ctx context.Context) (kept []KeptRows, err error) {
 			changed[w.keyOf(b)] = slices.Clone(o.row)
 		}
 		if total++; total > mostAliases {
-			return fmt.Errorf("visitors wrote more than %d rows to the table %s while its structure was another: that many are not put over its rows. All of them are in the run's rows-before-going-back", mostAliases, w.table.Name)
+			return fmt.Errorf("visitors wrote more than %d rows to the table %s while its structure was another: that many are not put over its rows."+
+				" All of them are in the run's rows-before-going-back", mostAliases, w.table.Name)
 		}
 		return nil
 	})
@@ -72,17 +74,7 @@ func (w *written) keepOver(ctx context.Context) (kept []KeptRows, err error) {
 	keep(database.Patch{Table: w.table, Remove: database.RowsOf(removed)}, len(removed))
 	keep(database.Patch{Table: w.table, Add: database.RowsOf(fresh)}, len(fresh))
 	keep(database.Patch{Table: old, Put: func(ctx context.Context, each func(database.Row) error) error {
-		return w.before.Rows(ctx, func(row database.Row) error { // whole ones, also in columns that the new form has not
-			short := make(database.Row, len(w.table.Columns))
-			for i, column := range w.table.Columns {
-				short[i] = row[columnAt(old, column.Name)]
-			}
-			to, is := changed[w.keyOf(short)]
-			if !is {
-				return nil
-			}
-			return each(w.over(row, to))
-		})
+		return w.eachWhole(ctx, changed, func(row, to database.Row) error { return each(w.over(row, to)) })
 	}}, len(changed))
 	return kept, nil
 }
@@ -118,9 +110,10 @@ func (r *Readings) planKeyless(ctx context.Context, plan *Plan, differ database.
 	bulk := inBulk(first.Removed, total) || inBulk(then.Removed, total) || first.Added >= total && inBulk(first.Added, total)
 	if was != nil && was.rebuilt || !bulk {
 		if first.Removed > 0 && (was == nil || !was.rebuilt) {
-			plan.doubts = append(plan.doubts, Doubt{Table: before.Table, Rows: int(first.Removed), each: func(ctx context.Context, each func(b, n database.Row) error) error {
+			gone := func(ctx context.Context, each func(b, n database.Row) error) error {
 				return first.Each(ctx, func(change database.RowChange) error { return each(change.Before, change.Now) })
-			}})
+			}
+			plan.doubts = append(plan.doubts, Doubt{Table: before.Table, Rows: int(first.Removed), each: gone})
 		}
 		plan.note(differ.Name, true, "%s meanwhile: visitors' writes, left as they are", rowWords(first.Added+then.Added, 0, then.Removed))
 		return nil
@@ -230,7 +223,8 @@ func findNamed(ctx context.Context, all []*written) error {
 			}
 			var columns []int
 			for i, column := range other.table.Columns {
-				if (other != w || !slices.Contains(w.key, i)) && mayName(column.Name, w.table) && !(other != w && slices.Contains(other.key, i) && len(other.key) == 1) {
+				own := slices.Contains(other.key, i) && (other == w || len(other.key) == 1)
+				if !own && mayName(column.Name, w.table) {
 					columns = append(columns, i)
 				}
 			}

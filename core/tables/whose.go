@@ -40,7 +40,7 @@ type written struct {
 	rebuilt   bool // that made the table anew
 	tied      bool // rows that need a new key cannot have one
 	before    database.State
-	certain   bool // before has all that was written before the swap
+	unread    bool // right before the swap: before is the snapshot's
 	now       database.Table
 	compared  database.RowComparison
 	said      *runs.TableNote // what goes back, as it was planned at first
@@ -55,6 +55,7 @@ type written struct {
 	most       map[string]int64       // and those within
 	groups     map[group]map[int]bool // rows with a value in common that were rewritten or deleted in bulk, and in which columns
 	doubles    map[uint64]bool        // what rows hold beside their key that are there twice
+	twins      map[uint64]int64       // the lowest keys of rows that came meanwhile and were doubled, too
 	moved      map[uint64]bool        // and of rows that are in another table, too, from which most were taken
 	apart      int64                  // how far from their own the keys lie that rows got, or that their doubles have
 	ruled      bool                   // they all lie so
@@ -187,8 +188,10 @@ func (t *tally) weigh(of int64, strict bool) {
 }
 
 func (t *tally) isBulk() bool {
-	return t.bulkAdded || t.bulkRemoved || t.bulkChanged || len(t.bulkOnes()) > 0
+	return t.bulkAdded || t.bulkRemoved || t.isRewritten()
 }
+
+func (t *tally) isRewritten() bool { return t.bulkChanged || len(t.bulkOnes()) > 0 }
 
 func (t *tally) bulkOnes() (columns []int) {
 	for i, is := range t.bulkColumns {
@@ -229,7 +232,8 @@ func (w *written) isMadeAnew(row database.Row) bool {
 func (w *written) examine(ctx context.Context, before database.Rows) error {
 	then := newTally(len(w.table.Columns))
 	if !w.again && w.then.kinds != nil { // what was found before a visitor was faster stays
-		then.bulkAdded, then.bulkRemoved, then.bulkChanged, then.bulkColumns = w.then.bulkAdded, w.then.bulkRemoved, w.then.bulkChanged, w.then.bulkColumns
+		then.bulkAdded, then.bulkRemoved = w.then.bulkAdded, w.then.bulkRemoved
+		then.bulkChanged, then.bulkColumns = w.then.bulkChanged, w.then.bulkColumns
 	}
 	w.then = then
 	if w.first.kinds == nil {
@@ -276,7 +280,10 @@ func (w *written) examine(ctx context.Context, before database.Rows) error {
 	w.first.weigh(w.total, !w.settledKnown && !w.alone)
 	w.then.weigh(w.total, true)
 	w.aliases, w.aliasKeys = map[string]*alias{}, map[string]bool{}
-	if err := errors.Join(w.findDoubles(ctx, before, added, &w.first.bulkAdded), w.findDoubles(ctx, w.withTheirs(before), late, &w.then.bulkAdded)); err != nil {
+	if err := w.findDoubles(ctx, before, added, &w.first.bulkAdded); err != nil {
+		return err
+	}
+	if err := w.findDoubles(ctx, w.withTheirs(before), late, &w.then.bulkAdded); err != nil {
 		return err
 	}
 	w.then.singles(w.single)
@@ -406,10 +413,32 @@ func (w *written) findDoubles(ctx context.Context, before database.Rows, added [
 		return nil
 	}
 	maps.Copy(w.doubles, found)
+	w.findTwins(added)
 	if w.ruled = apart.lead*2 >= count; w.ruled {
 		w.apart = int64(apart.value)
 	}
 	return w.findAliases(ctx, before)
+}
+
+// findTwins finds rows that came while all were doubled, and were doubled, too: the one with the lowest key is whose others
+// are doubles.
+func (w *written) findTwins(added []addition) {
+	if w.twins == nil {
+		w.twins = map[uint64]int64{}
+	}
+	times := map[uint64]int{}
+	for _, one := range added {
+		if times[one.hash]++; times[one.hash] == 1 || one.key < w.twins[one.hash] {
+			w.twins[one.hash] = one.key
+		}
+	}
+	maps.DeleteFunc(w.twins, func(hash uint64, _ int64) bool { return times[hash] < 2 || w.doubles[hash] })
+}
+
+// isTwin tells whether a row that was added is the double of another such row.
+func (w *written) isTwin(row database.Row, hash uint64) bool {
+	first, is := w.twins[hash]
+	return is && w.number(row) != first
 }
 
 // withTheirs gives the rows that were there before, and those that came while the new version settled.
@@ -589,7 +618,9 @@ func (w *written) outcome(b, s, n database.Row) outcome {
 	}
 	o := w.settled(b, s)
 	switch {
-	case w.alone && w.isMadeAnew(StateBefore(database.RowChange{Before: b, Now: n})), w.stored != nil && b != nil && n != nil && w.stored(b, n):
+	case w.alone && w.isMadeAnew(StateBefore(database.RowChange{Before: b, Now: n})):
+		return outcome{row: b}
+	case w.stored != nil && b != nil && n != nil && w.stored(b, n):
 		return outcome{row: b}
 	case sameRow(s, n):
 		return o
@@ -680,7 +711,7 @@ func (w *written) settled(b, s database.Row) outcome {
 		return outcome{row: b}
 	case b == nil:
 		hash := hashOf(s, w.rest)
-		if w.doubles[hash] || w.moved[hash] || w.aliasKeys[w.keyOf(s)] || w.copied.added(w, s, hash) {
+		if w.doubles[hash] || w.isTwin(s, hash) || w.moved[hash] || w.aliasKeys[w.keyOf(s)] || w.copied.added(w, s, hash) {
 			return outcome{}
 		}
 		if w.settings && w.copied == nil && !w.shapes[kind[1:]] {
@@ -725,14 +756,11 @@ func (w *written) changedWhile(b, s database.Row, kind string, columns []int) ou
 // muchMore is how many times as often a change may be made while the new version settles, and still be usual.
 const muchMore = 4
 
-// isUsual tells whether visitors make such changes, one by one, also when nothing settles. In a table on which the update
-// surely worked, once is no custom.
+// isUsual tells whether visitors make such changes, one by one, also when nothing settles. In a table whose structure the
+// update changed, once is no custom.
 func (w *written) isUsual(kind string) bool {
 	n := w.single[kind]
-	if (w.restyled || w.first.isBulk()) && n == 1 {
-		return false
-	}
-	return n > 0 && w.most[kind] <= muchMore*n
+	return (n > 1 || n == 1 && !w.restyled) && w.most[kind] <= muchMore*n
 }
 
 // isQuiet tells of a table whose structure the update changed, and to which nobody wrote at any other time: whatever else
