@@ -187,10 +187,6 @@ func (t *tally) weigh(of int64, strict bool) {
 	t.bulkChanged = t.bulkChanged || len(t.bulkOnes()) == 0 && bulk(t.changed)
 }
 
-func (t *tally) isBulk() bool {
-	return t.bulkAdded || t.bulkRemoved || t.isRewritten()
-}
-
 func (t *tally) isRewritten() bool { return t.bulkChanged || len(t.bulkOnes()) > 0 }
 
 func (t *tally) bulkOnes() (columns []int) {
