@@ -164,7 +164,8 @@ func (r *Readings) compare(ctx context.Context, differ database.TableChange, mom
 	}
 	if w.rebuilt { // it stands since we made it: what differs came later
 		w.settledKnown, w.restyled, w.first = true, false, newTally(len(w.table.Columns))
-		w.doubles, w.moved, w.groups, w.aliases, w.aliasKeys, w.shapes, w.sameAtOnce, w.copied = nil, nil, nil, nil, nil, nil, nil, nil
+		w.doubles, w.twins, w.moved, w.groups, w.copied = nil, nil, nil, nil, nil
+		w.aliases, w.aliasKeys, w.shapes, w.sameAtOnce = nil, nil, nil, nil
 		of.Also = database.State{Table: w.table, Rows: of.Before}
 	} else if known {
 		of.Also = database.State{Table: w.table, Rows: cutRows(settled.Table, w.table, settled.Rows)}
@@ -186,6 +187,9 @@ var errNoKey = errors.New("its key changed")
 // setUp notes what is known of a table without its rows.
 func (w *written) setUp(r *Readings) {
 	w.settings = r.s.Site.CMS.Purpose(w.table.Name) == cms.Settings
+	if r.private { // whatever came later is the update's, too
+		w.settledKnown = false
+	}
 	w.alone = r.every && (w.settledKnown || r.private) || slices.Contains(r.alone, w.table.Name) && w.settledKnown
 	w.copied, w.total, w.stored = r.Copied, w.before.Table.Rows, storesAnew(r.s, w.table)
 	w.key, w.rest, w.name, w.counted = nil, nil, -1, nil

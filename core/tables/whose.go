@@ -248,7 +248,7 @@ func (w *written) examine(ctx context.Context, before database.Rows) error {
 	err := w.each(ctx, func(b, s, n database.Row) error {
 		kind, columns := w.step(b, s)
 		w.first.add(kind, columns)
-		if strings.HasPrefix(kind, "a") {
+		if strings.HasPrefix(kind, "a") && len(added) < mostAtOnce {
 			added = append(added, addition{hashOf(s, w.rest), w.number(s)})
 		}
 		for _, i := range columns {
@@ -257,7 +257,7 @@ func (w *written) examine(ctx context.Context, before database.Rows) error {
 		if n == nil {
 			w.gone++
 		}
-		if b == nil && s == nil {
+		if b == nil && s == nil && len(late) < mostAtOnce {
 			late = append(late, addition{hashOf(n, w.rest), w.number(n)})
 		}
 		w.then.add(w.step(s, n))
@@ -683,9 +683,6 @@ func (w *written) changedSince(o outcome, b, s, n database.Row) outcome {
 		}
 	}
 	o.row = row
-	if o.doubt {
-		o.row = n
-	}
 	return o
 }
 
