@@ -35,7 +35,7 @@ check:
 test:
 	scripts/setup-test.sh $(SERVERS)
 	scripts/build-helpers.sh $$(go env GOARCH)
-	WETLAND_TEST_SERVERS=$(SERVERS) go test -count=1 -parallel 4 -timeout 20m ./...
+	WETLAND_TEST_SERVERS=$(SERVERS) go test -count=1 -parallel 4 -timeout 40m ./...
 
 torture:
 	scripts/setup-test.sh $(SERVERS)
