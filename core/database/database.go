@@ -184,7 +184,7 @@ type Replacement struct {
 	Rows  Rows
 }
 
-// Patch changes single rows of a table that has a key.
+// Patch changes single rows of a table. Without a key it can only add some.
 type Patch struct {
 	Table  Table
 	Put    Rows // inserted, or written over the row of the same key; nil: none
@@ -193,7 +193,8 @@ type Patch struct {
 	// others are put among them. Of a key whose row is not so any more, and of one that is taken, nothing is done; all
 	// else is, and the error is ErrWritten.
 	Strict bool
-	// Add has rows that are inserted under new keys, whatever theirs are, into a table that has FreshKeys; nil: none.
+	// Add has rows that are inserted under new keys, whatever theirs are, into a table that has FreshKeys or no key; nil:
+	// none.
 	Add Rows
 }
 
@@ -206,9 +207,13 @@ func (t Table) FreshKeys() bool {
 	return len(at) == 1 && (t.Counter > 0 || t.Columns[at[0]].Type == "integer") // SQLite's word, by which it counts rows
 }
 
-// withoutKey is the table without its only column of a key.
+// withoutKey is the table without its only column of a key, if it has one.
 func (t Table) withoutKey() (cut Table, rows func(Rows) Rows) {
-	at := keyIndexes(t)[0]
+	key := keyIndexes(t)
+	if len(key) == 0 {
+		return t, func(all Rows) Rows { return all }
+	}
+	at := key[0]
 	cut = t
 	cut.Columns = slices.Delete(slices.Clone(t.Columns), at, at+1)
 	return cut, func(from Rows) Rows {

@@ -341,7 +341,7 @@ func (m *mysqlDatabase) Sweep(ctx context.Context, tables []string) error {
 
 func patchMySQL(ctx context.Context, conn *sql.Conn, patch Patch) error {
 	key := keyIndexes(patch.Table)
-	if len(key) == 0 {
+	if len(key) == 0 && (patch.Put != nil || patch.Remove != nil) {
 		return errors.New("it has no key")
 	}
 	if _, err := conn.ExecContext(ctx, "START TRANSACTION"); err != nil {
@@ -371,7 +371,8 @@ func patchRows(ctx context.Context, conn *sql.Conn, patch Patch, key []int) erro
 	if patch.Put != nil {
 		how := replacing
 		if patch.Strict { // what is taken by a visitor's row stays so
-			how = insertion{"INSERT INTO", " ON DUPLICATE KEY UPDATE " + quoteMySQL(patch.Table.Key[0]) + " = " + quoteMySQL(patch.Table.Name) + "." + quoteMySQL(patch.Table.Key[0])}
+			column := quoteMySQL(patch.Table.Key[0])
+			how = insertion{"INSERT INTO", " ON DUPLICATE KEY UPDATE " + column + " = " + quoteMySQL(patch.Table.Name) + "." + column}
 		}
 		taken, err := insertRows(ctx, conn, how, patch.Table.Name, patch.Table, left.others(patch.Put))
 		if err != nil {

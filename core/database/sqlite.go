@@ -592,7 +592,7 @@ func arguments(row Row) []any {
 
 func patchSQLite(ctx context.Context, conn *sql.Conn, patch Patch) error {
 	key := keyIndexes(patch.Table)
-	if len(key) == 0 {
+	if len(key) == 0 && (patch.Put != nil || patch.Remove != nil) {
 		return errors.New("it has no key")
 	}
 	var same []string

@@ -13,8 +13,8 @@ import (
 	"wetland/core/snapshot"
 )
 
-// Doing is what an update did to rows where nobody else could write: on a private copy. nil knows nothing; its zero value
-// is to be filled by Watch.
+// Doing is what an update did to rows where nobody else could write: on a private copy. nil knows nothing; its zero
+// value is to be filled by Watch.
 type Doing struct{ done map[uint64]bool }
 
 // mostDone bounds how many cells and rows are remembered. More were written in bulk, which shows by itself.
@@ -78,7 +78,10 @@ func (d *Doing) Watch(ctx context.Context, s *session.Session, from *snapshot.Ma
 	}
 	for _, differ := range database.CompareTables(from.Described(), now) {
 		there := differ.Fate == database.Written || differ.Fate == database.Altered
-		if !there || differ.Now.Kind != database.BaseTable || len(differ.Now.Key) == 0 || s.Site.CMS.Purpose(differ.Name) == cms.Volatile {
+		if !there || differ.Now.Kind != database.BaseTable || len(differ.Now.Key) == 0 {
+			continue
+		}
+		if s.Site.CMS.Purpose(differ.Name) == cms.Volatile {
 			continue
 		}
 		w, err := r.compare(ctx, differ, moment)

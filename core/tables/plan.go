@@ -70,7 +70,9 @@ func (r *Readings) PlanTables(ctx context.Context) (plan *Plan, err error) {
 }
 
 // planTable plans what is to become of a table as a whole, or returns it where that depends on its rows.
-func (r *Readings) planTable(ctx context.Context, plan *Plan, differ database.TableChange, moment database.Moment) (*written, error) {
+func (r *Readings) planTable(
+	ctx context.Context, plan *Plan, differ database.TableChange, moment database.Moment,
+) (*written, error) {
 	name := differ.Name
 	switch {
 	case differ.Fate == database.Created && differ.Now.Kind.Stays():
@@ -78,27 +80,24 @@ func (r *Readings) planTable(ctx context.Context, plan *Plan, differ database.Ta
 		return nil, nil
 	case differ.Fate == database.Created:
 		plan.Change.Aside = append(plan.Change.Aside, name)
-		plan.note(name, false, "was created by the update: set aside under another name, with its %s", phrase.Plural(int(differ.Now.Rows), "row"))
+		rows := phrase.Plural(int(differ.Now.Rows), "row")
+		plan.note(name, false, "was created by the update: set aside under another name, with its %s", rows)
 		return nil, nil
 	case differ.Before.Kind != database.BaseTable:
 		r.planOther(plan, differ)
 		return nil, nil
 	case differ.Fate == database.Dropped:
-		before, _ := r.beforeOf(ctx, name)
-		plan.Change.Replace = append(plan.Change.Replace, database.Replacement(before))
-		plan.note(name, false, "was dropped by the update: back with %s", phrase.Plural(int(before.Table.Rows), "row"))
+		r.replace(ctx, plan, name, "was dropped by the update: back")
 		return nil, nil
 	case differ.Fate == database.Altered && differ.Now.Kind != database.BaseTable:
-		before, _ := r.beforeOf(ctx, name)
-		plan.Change.Replace = append(plan.Change.Replace, database.Replacement(before))
-		plan.note(name, false, "was replaced by a %s: back with %s", differ.Now.Kind, phrase.Plural(int(before.Table.Rows), "row"))
+		r.replace(ctx, plan, name, "was replaced by a "+string(differ.Now.Kind)+": back")
 		return nil, nil
-	}
-	if differ.Fate == database.Altered {
+	case differ.Fate == database.Altered:
 		return r.planAltered(ctx, plan, differ, moment)
 	}
 	if r.s.Site.CMS.Purpose(name) == cms.Volatile {
-		plan.note(name, true, "its rows come and go by themselves (%d now, %d before): left as they are", differ.Now.Rows, differ.Before.Rows)
+		plan.note(name, true, "its rows come and go by themselves (%d now, %d before): left as they are",
+			differ.Now.Rows, differ.Before.Rows)
 		return nil, nil
 	}
 	if len(differ.Before.Key) == 0 {
@@ -107,17 +106,26 @@ func (r *Readings) planTable(ctx context.Context, plan *Plan, differ database.Ta
 	return r.compare(ctx, differ, moment)
 }
 
+// replace has a table made anew as it was right before the swap, and says so.
+func (r *Readings) replace(ctx context.Context, plan *Plan, name, was string) database.State {
+	before, _ := r.beforeOf(ctx, name)
+	plan.Change.Replace = append(plan.Change.Replace, database.Replacement(before))
+	plan.note(name, false, "%s with %s", was, phrase.Plural(int(before.Table.Rows), "row"))
+	return before
+}
+
 // planOther plans for what has no rows: views, sequences, programs and events.
 func (r *Readings) planOther(plan *Plan, differ database.TableChange) {
 	i := slices.IndexFunc(r.from.Tables, func(t snapshot.Table) bool { return t.Name == differ.Name })
-	if i < 0 || differ.Fate == database.Written && differ.Now.Kind == database.Event && slices.Contains(r.s.Disabled, differ.Name) {
+	switched := differ.Now.Kind == database.Event && differ.Fate == database.Written
+	if i < 0 || switched && slices.Contains(r.s.Disabled, differ.Name) {
 		return
 	}
 	was := map[database.Fate]string{
 		database.Dropped: "was dropped by the update: back", database.Altered: "was changed by the update: back as it was",
 		database.Written: "was changed by the update: back to what it was",
 	}[differ.Fate]
-	if differ.Now.Kind == database.Event && differ.Fate == database.Written {
+	if switched {
 		was = "was switched by the update: back to what it was"
 	}
 	if differ.Now.Kind == database.Sequence && differ.Fate == database.Written {
@@ -125,19 +133,20 @@ func (r *Readings) planOther(plan *Plan, differ database.TableChange) {
 		return
 	}
 	table := r.from.Tables[i]
-	plan.Change.Replace = append(plan.Change.Replace, database.Replacement{Table: table.Table, Rows: snapshot.Rows(r.s.Store, table)})
+	old := database.Replacement{Table: table.Table, Rows: snapshot.Rows(r.s.Store, table)}
+	plan.Change.Replace = append(plan.Change.Replace, old)
 	plan.note(differ.Name, false, "%s", was)
 }
 
 // compare compares the rows of a table; nil where they are as before.
 func (r *Readings) compare(ctx context.Context, differ database.TableChange, moment database.Moment) (*written, error) {
 	before, certain := r.beforeOf(ctx, differ.Name)
-	if differ.Fate == database.Written && before.Table.Digest == differ.Now.Digest && before.Table.Rows == differ.Now.Rows {
+	if differ.Fate == database.Written && sameRows(before.Table, differ.Now) {
 		return nil, nil
 	}
 	settled, there, known := r.settledOf(ctx, differ.Name)
 	if known && !there { // as if all of its rows were gone
-		settled = database.State{Table: before.Table, Rows: func(context.Context, func(database.Row) error) error { return nil }}
+		settled = database.State{Table: before.Table, Rows: noRows}
 	}
 	w := r.known[differ.Name]
 	if w == nil {
@@ -146,9 +155,8 @@ func (r *Readings) compare(ctx context.Context, differ database.TableChange, mom
 	}
 	w.table = sharedOf(before.Table, differ.Now)
 	if known {
-		if cut := sharedOf(w.table, settled.Table); len(cut.Columns) < len(w.table.Columns) || !slices.Equal(cut.Key, w.table.Key) {
-			known = false
-		}
+		cut := sharedOf(w.table, settled.Table)
+		known = len(cut.Columns) == len(w.table.Columns) && slices.Equal(cut.Key, w.table.Key)
 	}
 	if len(w.table.Key) == 0 {
 		return nil, errNoKey
@@ -171,14 +179,29 @@ func (r *Readings) compare(ctx context.Context, differ database.TableChange, mom
 		of.Also = database.State{Table: w.table, Rows: cutRows(settled.Table, w.table, settled.Rows)}
 	}
 	w.compared = of
-	var err error
-	if w.rows, err = CompareRows(ctx, r.s, of); err != nil {
+	if err := w.compareAs(ctx, of); err != nil {
 		return nil, err
 	}
 	if err := r.findUsual(ctx, w); err != nil {
 		return nil, err
 	}
 	return w, w.examine(ctx, of.Before)
+}
+
+func noRows(context.Context, func(database.Row) error) error { return nil }
+
+// sameRows tells whether two states of a table have the same rows.
+func sameRows(a, b database.Table) bool { return a.Digest == b.Digest && a.Rows == b.Rows }
+
+// compareAs compares the rows, and gives up what an earlier comparison found: none is held that is not read any more.
+func (w *written) compareAs(ctx context.Context, of database.RowComparison) error {
+	rows, err := CompareRows(ctx, w.s, of)
+	if err != nil {
+		return err
+	}
+	earlier := w.rows
+	w.rows = rows
+	return endComparison(w.s, earlier)
 }
 
 // errNoKey says that rows of a table cannot be told apart.
@@ -221,7 +244,8 @@ func (r *Readings) findUsual(ctx context.Context, w *written) error {
 	w.single = map[string]int64{}
 	earlier := r.from.Tables[i]
 	rows, err := CompareRows(ctx, r.s, database.RowComparison{
-		Table: w.table, Before: cutRows(earlier.Table, w.table, snapshot.Rows(r.s.Store, earlier)), Now: cutRows(w.before.Table, w.table, w.before.Rows),
+		Table: w.table, Before: cutRows(earlier.Table, w.table, snapshot.Rows(r.s.Store, earlier)),
+		Now: cutRows(w.before.Table, w.table, w.before.Rows),
 	})
 	if err != nil {
 		return err
@@ -235,7 +259,7 @@ func (r *Readings) findUsual(ctx context.Context, w *written) error {
 	})
 	usual.weigh(earlier.Rows, true)
 	usual.singles(w.single)
-	return errors.Join(err, rows.Close())
+	return errors.Join(err, endComparison(r.s, rows))
 }
 
 // storesAnew is what tells of rows of a table that a release of the CMS stored in a form of its own; nil: none does, or
@@ -276,9 +300,7 @@ func (w *written) count(ctx context.Context) (c counts, err error) {
 			c.doubts++
 			return nil
 		}
-		if o.fresh != nil && w.tied {
-			c.doubts++
-		} else if o.fresh != nil {
+		if o.fresh != nil {
 			c.fresh++
 			c.added++
 		}
@@ -308,7 +330,11 @@ func (w *written) outcomeOf(change database.RowChange) outcome {
 	if !w.settledKnown {
 		s = change.Now
 	}
-	return w.outcome(change.Before, s, change.Now)
+	o := w.outcome(change.Before, s, change.Now)
+	if o.fresh != nil && w.tied {
+		return outcome{row: o.fresh, old: o.row, theirs: true, doubt: true}
+	}
+	return o
 }
 
 // plan plans what becomes of the rows.
@@ -337,11 +363,12 @@ func (w *written) plan(ctx context.Context, plan *Plan) error {
 	}
 	if w.unread && !w.again {
 		plan.notes = append(plan.notes, runs.TableNote{Table: name, Unsure: true,
-			What: "how it was right before the swap could not be read any more: what was written between the snapshot and then may be missing"})
+			What: "how it was right before the swap could not be read any more:" +
+				" what was written between the snapshot and then may be missing"})
 	}
 	if c.fresh > 0 {
-		rows := phrase.Plural(c.fresh, "row")
-		plan.note(name, false, "%s that visitors added %s under a new key: an old row has its own again", rows, phrase.IsAre(c.fresh))
+		plan.note(name, false, "%s that visitors added %s under a new key: an old row has its own again",
+			phrase.Plural(c.fresh, "row"), phrase.IsAre(c.fresh))
 	}
 	if c.own > 0 && w.settings {
 		what := fmt.Sprintf("left alone: %s that the CMS rewrites by itself", phrase.Plural(c.own, "row"))
@@ -414,14 +441,14 @@ func (w *written) patch() database.Patch {
 		}
 		return o.row
 	}, func(one *alias) database.Row { return w.withAlias(one.before) })
-	if w.table.FreshKeys() && !w.tied {
+	if w.table.FreshKeys() {
 		patch.Add = pick(func(o outcome, _ database.Row) database.Row { return o.fresh }, nil)
 	}
 	return patch
 }
 
-// PutBackTables brings the database back to how it was right before the swap, as far as the update changed it, and proves
-// that nothing is left to do.
+// PutBackTables brings the database back to how it was right before the swap, as far as the update changed it, and
+// proves that nothing is left to do.
 func PutBackTables(ctx context.Context, s *session.Session, r *Readings) error {
 	if s.NoDatabase != nil {
 		s.Report.End(progress.Doubt, "database", "not in Wetland's hands: nothing is put back there")
@@ -600,12 +627,9 @@ func (w *written) readLate(ctx context.Context, applied database.Applied) error 
 	of.Now = cutRows(w.now, w.table, func(ctx context.Context, each func(database.Row) error) error {
 		return applied.Replaced(ctx, w.now, each)
 	})
-	rows, err := CompareRows(ctx, w.s, of)
+	err := w.compareAs(ctx, of)
 	if errors.Is(err, errors.ErrUnsupported) {
 		return nil // they are those that were read
-	}
-	if err == nil {
-		w.rows = rows
 	}
 	return err
 }

@@ -58,8 +58,8 @@ func (r *Readings) OpenBefore(ctx context.Context) (err error) {
 	return err
 }
 
-// OpenSettled opens the reading once the new version has settled, unless there is one. In a hurry nothing is read at once
-// that can be read later in most cases: visitors see dead pages.
+// OpenSettled opens the reading once the new version has settled, unless there is one. In a hurry nothing is read at
+// once that can be read later in most cases: visitors see dead pages.
 func (r *Readings) OpenSettled(ctx context.Context, hurry bool) (err error) {
 	if r.s.DB == nil || r.settled != nil || r.before == nil {
 		return nil
@@ -74,7 +74,8 @@ func (r *Readings) NobodyElseIsThere() { r.every, r.private = true, true }
 // NobodyElseWrites says that nobody but the update can write until OpenSettled.
 func (r *Readings) NobodyElseWrites() { r.every = true }
 
-// SettledIn says that a snapshot holds how the new version had settled, and to which tables nobody else wrote until then.
+// SettledIn says that a snapshot holds how the new version had settled, and to which tables nobody else wrote until
+// then.
 func (r *Readings) SettledIn(m *snapshot.Manifest, alone []string) {
 	if m != nil {
 		r.settled, r.alone = &reading{stored: m}, alone
@@ -84,8 +85,8 @@ func (r *Readings) SettledIn(m *snapshot.Manifest, alone []string) {
 	}
 }
 
-// KnowsUpgrade tells whether it is known how the tables were right before and right after an upgrade that was made while
-// nobody else could write.
+// KnowsUpgrade tells whether it is known how the tables were right before and right after an upgrade that was made
+// while nobody else could write.
 func (r *Readings) KnowsUpgrade() bool { return r.settled != nil && (r.every || len(r.alone) > 0) }
 
 // AsBefore lists the tables that were right before the swap as the snapshot has them.
@@ -107,7 +108,9 @@ func (r *Readings) open(ctx context.Context, since time.Time, hurry bool) (_ *re
 		return nil, fmt.Errorf("read the database: %w", err)
 	}
 	stand := moment.Standing()
-	one := &reading{opened: opened, tables: moment.Tables(), moment: moment, idle: stand.Idle, copies: map[string]*database.RowCopy{}}
+	one := &reading{
+		opened: opened, tables: moment.Tables(), moment: moment, idle: stand.Idle, copies: map[string]*database.RowCopy{},
+	}
 	rows := int64(0)
 	for _, table := range one.tables {
 		if table.Kind != database.BaseTable || stand.Lasts && table.Firm && (hurry || !one.touched(table.Name, since)) {
@@ -131,15 +134,18 @@ func (r *Readings) open(ctx context.Context, since time.Time, hurry bool) (_ *re
 // errLarge says that a table has more rows than are read at once.
 var errLarge = errors.New("it has more rows than are read at once")
 
-func (r *Readings) copyRows(ctx context.Context, table database.Table, moment database.Moment, most int64) (*database.RowCopy, error) {
-	return database.CopyRows(ctx, r.s.Site.Workspace.Dir, func(ctx context.Context, each func(database.Row) error) error {
+func (r *Readings) copyRows(
+	ctx context.Context, table database.Table, moment database.Moment, most int64,
+) (*database.RowCopy, error) {
+	rows := func(ctx context.Context, each func(database.Row) error) error {
 		return moment.Rows(ctx, table, func(row database.Row) error {
 			if most--; most < 0 {
 				return errLarge
 			}
 			return each(row)
 		})
-	})
+	}
+	return database.CopyRows(ctx, r.s.Site.Workspace.Dir, rows)
 }
 
 // clockGrain is by how much a server's times of tables may be off: they are whole seconds.
@@ -235,7 +241,7 @@ func (r *Readings) beforeOf(ctx context.Context, name string) (state database.St
 	}
 	i := slices.IndexFunc(r.from.Tables, func(t snapshot.Table) bool { return t.Name == name })
 	if i < 0 { // made in between, and gone since
-		state.Rows = func(context.Context, func(database.Row) error) error { return nil }
+		state.Rows = noRows
 		return state, false
 	}
 	state.Rows = snapshot.Rows(r.s.Store, r.from.Tables[i])
@@ -270,10 +276,11 @@ func (r *Readings) settledOf(ctx context.Context, name string) (state database.S
 	return state, true, false
 }
 
-// read returns the copy of a table's rows, made now if the view is still open; nil: they cannot be had, or are what they
-// were at an earlier reading.
+// read returns the copy of a table's rows, made now if the view is still open; nil: they cannot be had, or are what
+// they were at an earlier reading.
 func (r *Readings) read(ctx context.Context, one *reading, table database.Table, since time.Time) *database.RowCopy {
-	if kept := one.copies[table.Name]; kept != nil || one.moment == nil || table.Kind != database.BaseTable || one.quiet(table.Name, since) {
+	kept := one.copies[table.Name]
+	if kept != nil || one.moment == nil || table.Kind != database.BaseTable || one.quiet(table.Name, since) {
 		return kept
 	}
 	described, _ := one.table(table.Name) // as that view knows it

@@ -13,13 +13,13 @@ import (
 	"wetland/core/site/cms"
 )
 
-// planAltered plans for a table whose structure the update changed: it is made anew, and what visitors wrote goes over its
-// rows, in the columns that both forms have.
-func (r *Readings) planAltered(ctx context.Context, plan *Plan, differ database.TableChange, moment database.Moment) (*written, error) {
-	before, _ := r.beforeOf(ctx, differ.Name)
-	plan.Change.Replace = append(plan.Change.Replace, database.Replacement(before))
+// planAltered plans for a table whose structure the update changed: it is made anew, and what visitors wrote goes over
+// its rows, in the columns that both forms have.
+func (r *Readings) planAltered(
+	ctx context.Context, plan *Plan, differ database.TableChange, moment database.Moment,
+) (*written, error) {
+	before := r.replace(ctx, plan, differ.Name, "was changed in structure by the update: back as it was,")
 	plan.Save = append(plan.Save, differ.Now)
-	plan.note(differ.Name, false, "was changed in structure by the update: back as it was, with %s", phrase.Plural(int(before.Table.Rows), "row"))
 	if r.s.Site.CMS.Purpose(differ.Name) == cms.Volatile {
 		return nil, nil
 	}
@@ -54,8 +54,8 @@ func (w *written) keepOver(ctx context.Context) (kept []KeptRows, err error) {
 			changed[w.keyOf(b)] = slices.Clone(o.row)
 		}
 		if total++; total > mostAliases {
-			return fmt.Errorf("visitors wrote more than %d rows to the table %s while its structure was another: that many are not put over its rows."+
-				" All of them are in the run's rows-before-going-back", mostAliases, w.table.Name)
+			return fmt.Errorf("visitors wrote more than %d rows to the table %s while its structure was another: that many"+
+				" are not put over its rows. All of them are in the run's rows-before-going-back", mostAliases, w.table.Name)
 		}
 		return nil
 	})
@@ -81,17 +81,18 @@ func (w *written) keepOver(ctx context.Context) (kept []KeptRows, err error) {
 
 // planKeyless plans for a table whose rows cannot be told apart: all of it goes back where most of it was deleted or
 // doubled, and rows that came since come along.
-func (r *Readings) planKeyless(ctx context.Context, plan *Plan, differ database.TableChange, moment database.Moment) error {
+func (r *Readings) planKeyless(
+	ctx context.Context, plan *Plan, differ database.TableChange, moment database.Moment,
+) error {
 	before, _ := r.beforeOf(ctx, differ.Name)
-	if before.Table.Digest == differ.Now.Digest && before.Table.Rows == differ.Now.Rows {
+	if sameRows(before.Table, differ.Now) {
 		return nil
 	}
 	now := database.Rows(func(ctx context.Context, each func(database.Row) error) error {
 		return moment.Rows(ctx, differ.Now, each)
 	})
-	settled, there, known := r.settledOf(ctx, differ.Name)
 	between := now // how it was once the new version had settled
-	if known && there {
+	if settled, there, known := r.settledOf(ctx, differ.Name); known && there {
 		between = settled.Rows
 	}
 	compare := func(from, to database.Rows) (*database.RowChanges, error) {
@@ -105,25 +106,33 @@ func (r *Readings) planKeyless(ctx context.Context, plan *Plan, differ database.
 	if err != nil {
 		return err
 	}
-	was := r.known[differ.Name]
-	total := before.Table.Rows
-	bulk := inBulk(first.Removed, total) || inBulk(then.Removed, total) || first.Added >= total && inBulk(first.Added, total)
-	if was != nil && was.rebuilt || !bulk {
-		if first.Removed > 0 && (was == nil || !was.rebuilt) {
-			gone := func(ctx context.Context, each func(b, n database.Row) error) error {
-				return first.Each(ctx, func(change database.RowChange) error { return each(change.Before, change.Now) })
-			}
-			plan.doubts = append(plan.doubts, Doubt{Table: before.Table, Rows: int(first.Removed), each: gone})
-		}
-		plan.note(differ.Name, true, "%s meanwhile: visitors' writes, left as they are", rowWords(first.Added+then.Added, 0, then.Removed))
-		return nil
+	total, was := before.Table.Rows, r.known[differ.Name]
+	rebuilt := was != nil && was.rebuilt
+	doubled := first.Added >= total && inBulk(first.Added, total)
+	if !rebuilt && (inBulk(first.Removed, total) || inBulk(then.Removed, total) || doubled) {
+		return r.replaceKeyless(ctx, plan, before, then)
 	}
+	if first.Removed > 0 && !rebuilt {
+		gone := func(ctx context.Context, each func(b, n database.Row) error) error {
+			return first.Each(ctx, func(change database.RowChange) error { return each(change.Before, change.Now) })
+		}
+		plan.doubts = append(plan.doubts, Doubt{Table: before.Table, Rows: int(first.Removed), each: gone})
+	}
+	plan.note(differ.Name, true, "%s meanwhile: visitors' writes, left as they are",
+		rowWords(first.Added+then.Added, 0, then.Removed))
+	return nil
+}
+
+// replaceKeyless has such a table made anew, with what came after the new version had settled.
+func (r *Readings) replaceKeyless(
+	ctx context.Context, plan *Plan, before database.State, since *database.RowChanges,
+) error {
 	target := func(ctx context.Context, each func(database.Row) error) error {
 		if err := before.Rows(ctx, each); err != nil {
 			return err
 		}
-		return then.Each(ctx, func(change database.RowChange) error {
-			if change.Before != nil || then.Added >= total {
+		return since.Each(ctx, func(change database.RowChange) error {
+			if change.Before != nil || since.Added >= before.Table.Rows {
 				return nil
 			}
 			return each(change.Now)
@@ -136,8 +145,8 @@ func (r *Readings) planKeyless(ctx context.Context, plan *Plan, differ database.
 	}
 	table.Rows, table.Digest = digest.Rows(), digest.String()
 	plan.Change.Replace = append(plan.Change.Replace, database.Replacement{Table: table, Rows: target})
-	plan.Save = append(plan.Save, differ.Now)
-	plan.note(differ.Name, false, "was emptied or doubled in bulk: back with %s", phrase.Plural(int(table.Rows), "row"))
+	plan.Save = append(plan.Save, table)
+	plan.note(table.Name, false, "was emptied or doubled in bulk: back with %s", phrase.Plural(int(table.Rows), "row"))
 	return nil
 }
 
@@ -165,8 +174,11 @@ func findMoved(ctx context.Context, all []*written) error {
 			}
 			moved := map[uint64]bool{}
 			err := from.each(ctx, func(b, s, n database.Row) error {
-				if b != nil && (s == nil || n == nil || from.isAnother(b, s) || from.isAnother(b, n)) && came[hashOf(b, from.rest)] {
-					moved[hashOf(b, from.rest)] = true
+				if b == nil || s != nil && n != nil && !from.isAnother(b, s) && !from.isAnother(b, n) {
+					return nil
+				}
+				if hash := hashOf(b, from.rest); came[hash] {
+					moved[hash] = true
 				}
 				return nil
 			})
@@ -207,6 +219,7 @@ func mayName(column string, of database.Table) bool {
 // have: nobody may give them another.
 func findNamed(ctx context.Context, all []*written) error {
 	for _, w := range all {
+		w.tied = false
 		keys := map[string]bool{}
 		if err := w.eachOutcome(ctx, func(_, n database.Row, o outcome) error {
 			if o.fresh != nil && len(w.key) == 1 {

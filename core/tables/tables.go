@@ -34,9 +34,20 @@ func CompareRows(ctx context.Context, s *session.Session, of database.RowCompari
 	return changes, err
 }
 
+// endComparison gives up a comparison before the session ends; nil is none.
+func endComparison(s *session.Session, rows *database.RowChanges) error {
+	if rows == nil {
+		return nil
+	}
+	s.Compared = slices.DeleteFunc(s.Compared, func(one *database.RowChanges) bool { return one == rows })
+	return rows.Close()
+}
+
 // PatchBack returns what undoes those of the changes that are wanted, how many these are,
 // and how many the others.
-func PatchBack(ctx context.Context, table database.Table, rows *database.RowChanges, wanted func(database.RowChange) bool) (patch database.Patch, n, others int, err error) {
+func PatchBack(
+	ctx context.Context, table database.Table, rows *database.RowChanges, wanted func(database.RowChange) bool,
+) (patch database.Patch, n, others int, err error) {
 	err = rows.Each(ctx, func(change database.RowChange) error {
 		if wanted(change) {
 			n++

@@ -24,7 +24,7 @@ type written struct {
 	key          []int
 	rest         []int // the other columns
 	settledKnown bool
-	rows         *database.RowChanges // from right before the swap to now, with how they were once the new version had settled
+	rows         *database.RowChanges // from right before the swap to now, with how they were once it had settled
 	copied       *Doing               // what the update did on a private copy; nil: it was not tried there
 	counted      []int                // columns that the CMS counts by itself
 	name         int                  // the first column of texts, by which settings are told apart; -1: there is none
@@ -53,7 +53,7 @@ type written struct {
 	then       tally                  // after that
 	single     map[string]int64       // changes outside of the time in which the new version settled, by their kind
 	most       map[string]int64       // and those within
-	groups     map[group]map[int]bool // rows with a value in common that were rewritten or deleted in bulk, and in which columns
+	groups     map[group]map[int]bool // rows with a value in common, rewritten or deleted in bulk, and in which columns
 	doubles    map[uint64]bool        // what rows hold beside their key that are there twice
 	twins      map[uint64]int64       // the lowest keys of rows that came meanwhile and were doubled, too
 	moved      map[uint64]bool        // and of rows that are in another table, too, from which most were taken
@@ -416,8 +416,8 @@ func (w *written) findDoubles(ctx context.Context, before database.Rows, added [
 	return w.findAliases(ctx, before)
 }
 
-// findTwins finds rows that came while all were doubled, and were doubled, too: the one with the lowest key is whose others
-// are doubles.
+// findTwins finds rows that came while all were doubled, and were doubled, too: the one with the lowest key is whose
+// others are doubles.
 func (w *written) findTwins(added []addition) {
 	if w.twins == nil {
 		w.twins = map[uint64]int64{}
@@ -604,7 +604,8 @@ type outcome struct {
 	row    database.Row // nil: it is not there
 	fresh  database.Row // a visitor's that comes beside it, under a new key
 	theirs bool         // visitors wrote to it
-	doubt  bool         // nobody can tell whose it is: it is as now
+	doubt  bool         // nobody can tell who wrote some of its cells: they are as now
+	old    database.Row // then: the row with those cells as they were before
 }
 
 // outcome decides, from how a row was right before the swap, once the new version had settled, and now.
@@ -625,13 +626,15 @@ func (w *written) outcome(b, s, n database.Row) outcome {
 		case o.fresh != nil: // it was a visitor's own row that went
 			o.fresh = nil
 		case !w.then.bulkRemoved:
-			o.row, o.theirs = nil, true
+			return outcome{theirs: true}
 		}
 		return o
 	case s == nil && b == nil && w.then.bulkAdded && (w.doubles[hashOf(n, w.rest)] || w.aliasKeys[w.keyOf(n)]):
 		return outcome{}
 	case s == nil:
 		switch {
+		case o.doubt && !w.isAnother(b, n): // it was only away for a while
+			return outcome{row: n, theirs: true}
 		case o.row == nil || !w.isAnother(o.row, n):
 			o.row = n
 		default:
@@ -672,17 +675,22 @@ func (w *written) since(b, s, n database.Row) outcome {
 
 // changedSince puts what was changed after the new version had settled over what a row is to be.
 func (w *written) changedSince(o outcome, b, s, n database.Row) outcome {
-	row := slices.Clone(o.row)
+	o.old = slices.Clone(o.old)
+	if o.old == nil {
+		o.old = slices.Clone(o.row)
+	}
+	o.row = slices.Clone(o.row)
 	for i := range n {
 		if sameCell(s[i], n[i]) || w.then.bulkColumns[i] || w.then.bulkChanged {
 			continue
 		}
-		row[i], o.theirs = n[i], true
+		o.row[i], o.theirs = n[i], true
 		if w.settings && b != nil && !sameCell(b[i], s[i]) && !grows(b[i], s[i], n[i]) {
 			o.doubt = true // both may have written it
+		} else {
+			o.old[i] = n[i]
 		}
 	}
-	o.row = row
 	return o
 }
 
@@ -720,7 +728,7 @@ func (w *written) settled(b, s database.Row) outcome {
 		case w.settings, w.isQuiet():
 			return outcome{row: b}
 		}
-		return outcome{doubt: true}
+		return outcome{doubt: true, old: b}
 	case w.first.bulkRemoved && w.isAnother(b, s):
 		return outcome{row: b, fresh: s, theirs: true}
 	}
@@ -729,15 +737,16 @@ func (w *written) settled(b, s database.Row) outcome {
 
 // changedWhile decides of a row that was changed while the new version settled.
 func (w *written) changedWhile(b, s database.Row, kind string, columns []int) outcome {
-	o := outcome{row: slices.Clone(w.withAlias(b))}
+	was := w.withAlias(b)
+	o := outcome{row: slices.Clone(was), old: slices.Clone(was)}
 	for _, i := range columns {
 		same, constant := w.sameAtOnce[i]
 		switch {
 		case w.first.bulkColumns[i] && constant && hashOf(s, []int{i}) != same && w.copied == nil:
-			o.row[i], o.theirs = s[i], true
+			o.row[i], o.old[i], o.theirs = s[i], s[i], true
 		case w.first.bulkColumns[i], w.first.bulkChanged, w.inGroup(b, i), w.copied.changed(w, b, i):
 		case w.copied != nil || slices.Contains(w.counted, i) || w.isUsual(kind):
-			o.row[i], o.theirs = s[i], true
+			o.row[i], o.old[i], o.theirs = s[i], s[i], true
 		case w.settings, w.isQuiet():
 		default:
 			o.row[i], o.doubt = s[i], true
@@ -749,15 +758,15 @@ func (w *written) changedWhile(b, s database.Row, kind string, columns []int) ou
 // muchMore is how many times as often a change may be made while the new version settles, and still be usual.
 const muchMore = 4
 
-// isUsual tells whether visitors make such changes, one by one, also when nothing settles. In a table whose structure the
-// update changed, once is no custom.
+// isUsual tells whether visitors make such changes, one by one, also when nothing settles. In a table whose structure
+// the update changed, once is no custom.
 func (w *written) isUsual(kind string) bool {
 	n := w.single[kind]
 	return (n > 1 || n == 1 && !w.restyled) && w.most[kind] <= muchMore*n
 }
 
-// isQuiet tells of a table whose structure the update changed, and to which nobody wrote at any other time: whatever else
-// changed in it just then, the update did.
+// isQuiet tells of a table whose structure the update changed, and to which nobody wrote at any other time: whatever
+// else changed in it just then, the update did.
 func (w *written) isQuiet() bool { return w.restyled && !w.lively }
 
 // withAlias puts what visitors made of a row's other self over it.

@@ -121,10 +121,12 @@ func columnAt(table database.Table, name string) int {
 
 func sameCell(a, b database.Value) bool { return a.Type == b.Type && bytes.Equal(a.Data, b.Data) }
 
-// sharedOf is a table cut to the columns that another state of it has, too; without a key where rows cannot be told apart.
+// sharedOf is a table cut to the columns that another state of it has, too; without a key where rows cannot be told
+// apart.
 func sharedOf(before, now database.Table) database.Table {
 	cut := before
-	cut.Columns = slices.DeleteFunc(slices.Clone(before.Columns), func(c database.Column) bool { return columnAt(now, c.Name) < 0 })
+	gone := func(c database.Column) bool { return columnAt(now, c.Name) < 0 }
+	cut.Columns = slices.DeleteFunc(slices.Clone(before.Columns), gone)
 	for _, name := range before.Key {
 		if columnAt(cut, name) < 0 {
 			cut.Key = nil
@@ -212,7 +214,8 @@ func PutKept(ctx context.Context, s *session.Session, kept map[string][]KeptRows
 			if saveErr != nil {
 				return notes, saveErr
 			}
-			notes = append(notes, runs.TableNote{Table: name, Unsure: true, Saved: file, What: fmt.Sprintf("%s could not be fitted into the table as it was (%v)", phrase.Plural(int(rows.count), "row"), err)})
+			what := fmt.Sprintf("%s could not be fitted into the table as it was (%v)", phrase.Plural(int(rows.count), "row"), err)
+			notes = append(notes, runs.TableNote{Table: name, Unsure: true, Saved: file, What: what})
 		}
 	}
 	return notes, nil
