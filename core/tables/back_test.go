@@ -362,6 +362,16 @@ var between = []struct {
 		"1 row of bookings", map[string]string{
 			"SELECT seats FROM bookings WHERE id = 7": "2", "SELECT note FROM bookings WHERE id = 7": "mine",
 			"SELECT note FROM bookings WHERE id = 8": "since"}},
+	{"a key given again, to a row much like the old one", "TRUNCATE bookings",
+		"INSERT INTO bookings (id, name, note, seats) VALUES (1, 'mine', 'window 1', 1)", map[string]string{
+			"SELECT COUNT(*) FROM bookings": "45", "SELECT name FROM bookings WHERE id = 1": "first 1",
+			"SELECT id > 44 FROM bookings WHERE name = 'mine'": "1"}, "", nil},
+	{"doubled, but for a gap in the keys", "DELETE FROM bookings WHERE id = 42;" +
+		" INSERT INTO bookings (name, note, seats) SELECT name, note, seats FROM bookings ORDER BY id",
+		"INSERT INTO bookings (name, note, seats) VALUES ('mine', 'window 44', 4)", map[string]string{
+			"SELECT name FROM bookings WHERE id = 44": "first 44", "SELECT COUNT(*) FROM bookings WHERE name = 'mine'": "1",
+			"SELECT COUNT(*) FROM bookings WHERE id <> 42": "44"}, "1 row of bookings", map[string]string{
+			"SELECT COUNT(*) FROM bookings": "45", "SELECT name FROM bookings WHERE id = 42": "first 42"}},
 	{"a key given again", "TRUNCATE bookings", "INSERT INTO bookings (id, name, note, seats) VALUES (1, 'mine', 'here', 1)",
 		map[string]string{"SELECT COUNT(*) FROM bookings": "45", "SELECT id > 44 FROM bookings WHERE name = 'mine'": "1"}, "", nil},
 }

@@ -547,7 +547,7 @@ func (r *Readings) apply(ctx context.Context, plan *Plan) (err error) {
 		}
 		switch {
 		case errors.Is(failed, database.ErrWritten):
-			err = failed
+			err, w.tried = failed, true
 		case failed != nil:
 			return failed
 		default:

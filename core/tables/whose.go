@@ -38,6 +38,7 @@ type written struct {
 	alone     bool // nobody but the update could write while it settled
 	again     bool // what is found now comes after a change of ours
 	rebuilt   bool // that made the table anew
+	tried     bool // some of what is to go back may be back
 	tied      bool // rows that need a new key cannot have one
 	before    database.State
 	unread    bool // right before the swap: before is the snapshot's
@@ -71,6 +72,7 @@ type tally struct {
 	columns                 []int64
 	kinds                   map[string]*kind
 	bulkAdded, bulkRemoved  bool
+	emptied                 bool // none is as it was: whatever has an old key got it anew
 	bulkChanged             bool
 	bulkColumns             map[int]bool
 }
@@ -181,6 +183,7 @@ func (t *tally) add(what string, columns []int) {
 func (t *tally) weigh(of int64, strict bool) {
 	bulk := func(n int64) bool { return inBulk(n, of) && (n >= fewest || !strict) }
 	t.bulkRemoved = t.bulkRemoved || inBulk(t.removed, of)
+	t.emptied = t.emptied || t.bulkRemoved && t.removed+t.changed >= of
 	for i, n := range t.columns {
 		t.bulkColumns[i] = t.bulkColumns[i] || bulk(n)
 	}
@@ -228,7 +231,7 @@ func (w *written) isMadeAnew(row database.Row) bool {
 func (w *written) examine(ctx context.Context, before database.Rows) error {
 	then := newTally(len(w.table.Columns))
 	if !w.again && w.then.kinds != nil { // what was found before a visitor was faster stays
-		then.bulkAdded, then.bulkRemoved = w.then.bulkAdded, w.then.bulkRemoved
+		then.bulkAdded, then.bulkRemoved, then.emptied = w.then.bulkAdded, w.then.bulkRemoved, w.then.emptied
 		then.bulkChanged, then.bulkColumns = w.then.bulkChanged, w.then.bulkColumns
 	}
 	w.then = then
@@ -454,10 +457,18 @@ func (w *written) findAliases(ctx context.Context, before database.Rows) error {
 	if !w.ruled {
 		return nil
 	}
-	changed := map[int64]database.Row{}
+	type candidate struct {
+		now     database.Row
+		settled uint64 // what it held beside its key once the new version had settled; 0: it was not there
+	}
+	changed := map[int64]candidate{}
 	err := w.each(ctx, func(b, s, n database.Row) error {
 		if b == nil && n != nil && len(changed) < mostAliases && !w.doubles[hashOf(n, w.rest)] {
-			changed[w.number(n)-w.apart] = n
+			one := candidate{now: n.Clone()}
+			if s != nil {
+				one.settled = hashOf(s, w.rest)
+			}
+			changed[w.number(n)-w.apart] = one
 		}
 		return nil
 	})
@@ -465,10 +476,15 @@ func (w *written) findAliases(ctx context.Context, before database.Rows) error {
 		return err
 	}
 	return before(ctx, func(row database.Row) error {
-		now, is := changed[w.number(row)]
-		if is && !w.isAnother(row, now) {
-			w.aliases[w.keyOf(row)] = &alias{row.Clone(), now.Clone()}
-			w.aliasKeys[w.keyOf(now)] = true
+		one, is := changed[w.number(row)]
+		if !is {
+			return nil
+		}
+		// A row whose own double is elsewhere has no other one where the rule says: there are gaps between keys.
+		own := hashOf(row, w.rest)
+		if one.settled == own || !w.doubles[own] && !w.isAnother(row, one.now) {
+			w.aliases[w.keyOf(row)] = &alias{row.Clone(), one.now}
+			w.aliasKeys[w.keyOf(one.now)] = true
 		}
 		return nil
 	})
@@ -487,6 +503,12 @@ func (w *written) isAnother(a, b database.Row) bool {
 		}
 	}
 	return 2*differ > filled
+}
+
+// isAnew tells whether a row was added under the key of an old one. Where some rows were put back already, those have
+// their keys again, too.
+func (w *written) isAnew(in tally, old, row database.Row) bool {
+	return in.emptied && !w.tried || w.isAnother(old, row)
 }
 
 // findShapes finds the names of settings of which there are many, or that came outside of the time in which the new
@@ -635,7 +657,7 @@ func (w *written) outcome(b, s, n database.Row) outcome {
 		switch {
 		case o.doubt && !w.isAnother(b, n): // it was only away for a while
 			return outcome{row: n, theirs: true}
-		case o.row == nil || !w.isAnother(o.row, n):
+		case o.row == nil || !w.isAnew(w.first, o.row, n):
 			o.row = n
 		default:
 			o.fresh = n
@@ -645,7 +667,7 @@ func (w *written) outcome(b, s, n database.Row) outcome {
 	case o.fresh != nil:
 		o.fresh = n
 		return o
-	case w.then.bulkRemoved && o.row != nil && w.isAnother(s, n): // emptied, and the key given again
+	case w.then.bulkRemoved && o.row != nil && w.isAnew(w.then, s, n): // and the key given again
 		o.fresh, o.theirs = n, true
 		return o
 	case o.row == nil && b == nil:
@@ -729,7 +751,7 @@ func (w *written) settled(b, s database.Row) outcome {
 			return outcome{row: b}
 		}
 		return outcome{doubt: true, old: b}
-	case w.first.bulkRemoved && w.isAnother(b, s):
+	case w.first.bulkRemoved && w.isAnew(w.first, b, s):
 		return outcome{row: b, fresh: s, theirs: true}
 	}
 	return w.changedWhile(b, s, kind, columns)
