@@ -20,12 +20,14 @@ type Doing struct{ done map[uint64]bool }
 // mostDone bounds how many cells and rows are remembered. More were written in bulk, which shows by itself.
 const mostDone = 2_000_000
 
-// What is remembered: a cell that was changed, by its column; a row that was removed; what a row that was added holds
-// beside its key, or the name of a setting.
+// What is remembered: a cell that was changed, by its column, from what and to what; a row that was removed; what a row
+// that was added holds beside its key, or the name of a setting.
 const (
 	didRemove  = "\x01"
 	didAdd     = "\x02"
 	didAddName = "\x03"
+	didFrom    = "\x04"
+	didTo      = "\x05"
 )
 
 func mark(table, what, which string) uint64 {
@@ -40,6 +42,17 @@ func (d *Doing) note(table, what, which string) {
 	if len(d.done) < mostDone {
 		d.done[mark(table, what, which)] = true
 	}
+}
+
+// made tells whether the update changed such a cell, and made the same of it. known is false where it did not, or had
+// another one to begin with.
+func (d *Doing) made(w *written, before, settled database.Row, column int) (known, same bool) {
+	if d == nil || before == nil || settled == nil {
+		return false, false
+	}
+	name, key := w.table.Columns[column].Name, w.keyOf(before)
+	from, to := hashOf(before, []int{column}), hashOf(settled, []int{column})
+	return d.is(w.table.Name, name+didFrom, fmt.Sprint(key, from)), d.is(w.table.Name, name+didTo, fmt.Sprint(key, to))
 }
 
 // added tells whether the update added such a row.
@@ -106,7 +119,10 @@ func (d *Doing) Watch(ctx context.Context, s *session.Session, from *snapshot.Ma
 				}
 			}
 			for _, i := range columns {
-				d.note(differ.Name, w.table.Columns[i].Name, w.keyOf(b))
+				name, key := w.table.Columns[i].Name, w.keyOf(b)
+				d.note(differ.Name, name, key)
+				d.note(differ.Name, name+didFrom, fmt.Sprint(key, hashOf(b, []int{i})))
+				d.note(differ.Name, name+didTo, fmt.Sprint(key, hashOf(n, []int{i})))
 			}
 			return nil
 		})

@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"hash/maphash"
 	"maps"
+	"math"
 	"regexp"
 	"slices"
 	"strconv"
@@ -55,16 +56,28 @@ type written struct {
 	single     map[string]int64       // changes outside of the time in which the new version settled, by their kind
 	most       map[string]int64       // and those within
 	groups     map[group]map[int]bool // rows with a value in common, rewritten or deleted in bulk, and in which columns
-	doubles    map[uint64]bool        // what rows hold beside their key that are there twice
+	doubles    map[uint64]int64       // what rows hold beside their key that are there twice, and the key of the other
 	twins      map[uint64]int64       // the lowest keys of rows that came meanwhile and were doubled, too
 	moved      map[uint64]bool        // and of rows that are in another table, too, from which most were taken
-	apart      int64                  // how far from their own the keys lie that rows got, or that their doubles have
-	ruled      bool                   // they all lie so
+	apart      *int64                 // how far the first one's other key lies from its own; nil: keys are no numbers
 	aliases    map[string]*alias      // rows that got another key, or a double, by their key before
 	aliasKeys  map[string]bool
 	shapes     map[string]bool // of names of settings that visitors make
 	sameAtOnce map[int]uint64  // the value that most rows got in a column that was rewritten in bulk
+	likeCopy   []tries         // for each column, of the cells that the copy changed from the same: which became the same
 }
+
+// tries counts how often something was so.
+type tries struct{ so, all int64 }
+
+func (t *tries) add(so bool) {
+	if t.all++; so {
+		t.so++
+	}
+}
+
+// mostly tells whether it nearly always was.
+func (t tries) mostly() bool { return t.all > 0 && t.so*10 >= t.all*8 }
 
 // tally counts what happened to rows between two readings.
 type tally struct {
@@ -248,6 +261,9 @@ func (w *written) examine(ctx context.Context, before database.Rows) error {
 	w.gone = 0
 	var added, late []addition
 	votes := make([]vote, len(w.table.Columns))
+	if !w.again && !w.tried { // else most of it is back already
+		w.likeCopy = make([]tries, len(w.table.Columns))
+	}
 	err := w.each(ctx, func(b, s, n database.Row) error {
 		kind, columns := w.step(b, s)
 		w.first.add(kind, columns)
@@ -256,6 +272,9 @@ func (w *written) examine(ctx context.Context, before database.Rows) error {
 		}
 		for _, i := range columns {
 			votes[i].add(hashOf(s, []int{i}))
+			if known, same := w.copied.made(w, b, s, i); known && !w.again && !w.tried {
+				w.likeCopy[i].add(same)
+			}
 		}
 		if n == nil {
 			w.gone++
@@ -378,7 +397,7 @@ func (w *written) findConstants(ctx context.Context, votes []vote) error {
 // keys follow a rule, the rows among those that visitors changed since.
 func (w *written) findDoubles(ctx context.Context, before database.Rows, added []addition, bulk *bool) error {
 	if w.doubles == nil {
-		w.doubles = map[uint64]bool{}
+		w.doubles = map[uint64]int64{}
 	}
 	if *bulk { // found before a visitor was faster
 		return w.findAliases(ctx, before)
@@ -390,8 +409,8 @@ func (w *written) findDoubles(ctx context.Context, before database.Rows, added [
 	for _, one := range added {
 		keys[one.hash] = one.key
 	}
-	var apart vote
-	count, found := int64(0), map[uint64]bool{}
+	var apart *int64
+	count, found := int64(0), map[uint64]int64{}
 	err := before(ctx, func(row database.Row) error {
 		hash := hashOf(row, w.rest)
 		key, is := keys[hash]
@@ -399,9 +418,10 @@ func (w *written) findDoubles(ctx context.Context, before database.Rows, added [
 			return nil
 		}
 		count++
-		found[hash] = true
-		if own := w.number(row); own != noNumber && key != noNumber {
-			apart.add(uint64(key - own))
+		found[hash] = key
+		if own := w.number(row); apart == nil && own != noNumber && key != noNumber {
+			distance := key - own
+			apart = &distance
 		}
 		return nil
 	})
@@ -413,9 +433,7 @@ func (w *written) findDoubles(ctx context.Context, before database.Rows, added [
 	}
 	maps.Copy(w.doubles, found)
 	w.findTwins(added)
-	if w.ruled = apart.lead*2 >= count; w.ruled {
-		w.apart = int64(apart.value)
-	}
+	w.apart = apart
 	return w.findAliases(ctx, before)
 }
 
@@ -431,7 +449,7 @@ func (w *written) findTwins(added []addition) {
 			w.twins[one.hash] = one.key
 		}
 	}
-	maps.DeleteFunc(w.twins, func(hash uint64, _ int64) bool { return times[hash] < 2 || w.doubles[hash] })
+	maps.DeleteFunc(w.twins, func(hash uint64, _ int64) bool { return times[hash] < 2 || w.isDoubled(hash) })
 }
 
 // isTwin tells whether a row that was added is the double of another such row.
@@ -452,42 +470,80 @@ func (w *written) withTheirs(before database.Rows) database.Rows {
 	}
 }
 
-// findAliases finds rows whose keys lie apart from those that they had, and that visitors changed since.
+// isDoubled tells whether there are two rows that hold this beside their key.
+func (w *written) isDoubled(hash uint64) bool {
+	_, is := w.doubles[hash]
+	return is
+}
+
+// candidate is a row that may be another's other self, as a visitor changed it.
+type candidate struct {
+	now     database.Row
+	settled uint64 // what it held beside its key once the new version had settled; 0: it was not there
+}
+
+// findAliases finds rows that got another key, or a double, and that visitors changed since. Keys are given in the order
+// of the rows: the other self of a row lies between those of its neighbours, or as far from its own as the one before.
 func (w *written) findAliases(ctx context.Context, before database.Rows) error {
-	if !w.ruled {
+	if w.apart == nil {
 		return nil
-	}
-	type candidate struct {
-		now     database.Row
-		settled uint64 // what it held beside its key once the new version had settled; 0: it was not there
 	}
 	changed := map[int64]candidate{}
 	err := w.each(ctx, func(b, s, n database.Row) error {
-		if b == nil && n != nil && len(changed) < mostAliases && !w.doubles[hashOf(n, w.rest)] {
-			one := candidate{now: n.Clone()}
-			if s != nil {
-				one.settled = hashOf(s, w.rest)
-			}
-			changed[w.number(n)-w.apart] = one
+		if b != nil || n == nil || len(changed) >= mostAliases || w.isDoubled(hashOf(n, w.rest)) {
+			return nil
 		}
+		one := candidate{now: n.Clone()}
+		if s != nil {
+			one.settled = hashOf(s, w.rest)
+		}
+		changed[w.number(n)] = one
 		return nil
 	})
 	if err != nil || len(changed) == 0 {
 		return err
 	}
-	return before(ctx, func(row database.Row) error {
-		one, is := changed[w.number(row)]
-		if !is {
-			return nil
+	keys := slices.Sorted(maps.Keys(changed))
+	apart, last := *w.apart, int64(noNumber)
+	var pending []database.Row // rows whose other self is not as they were
+	match := func(until int64) {
+		from, _ := slices.BinarySearch(keys, last+1)
+		to, _ := slices.BinarySearch(keys, until)
+		ranked := last != noNumber && to-from == len(pending)
+		for i, row := range pending {
+			other := w.number(row) + apart
+			if ranked {
+				other = keys[from+i]
+			}
+			if one, is := changed[other]; is && !w.isAnother(row, one.now) {
+				w.noteAlias(row, one.now)
+			}
 		}
-		// A row whose own double is elsewhere has no other one where the rule says: there are gaps between keys.
-		own := hashOf(row, w.rest)
-		if one.settled == own || !w.doubles[own] && !w.isAnother(row, one.now) {
-			w.aliases[w.keyOf(row)] = &alias{row.Clone(), one.now}
-			w.aliasKeys[w.keyOf(one.now)] = true
+		pending = pending[:0]
+	}
+	err = before(ctx, func(row database.Row) error {
+		own, number := hashOf(row, w.rest), w.number(row)
+		other, doubled := w.doubles[own]
+		switch {
+		case number == noNumber:
+		case !doubled && len(pending) < mostValues:
+			pending = append(pending, row.Clone())
+		case doubled && other != noNumber:
+			match(other)
+			apart, last = other-number, other
+			if one := changed[other]; one.settled == own {
+				w.noteAlias(row, one.now)
+			}
 		}
 		return nil
 	})
+	match(math.MaxInt64)
+	return err
+}
+
+func (w *written) noteAlias(row, now database.Row) {
+	w.aliases[w.keyOf(row)] = &alias{row.Clone(), now}
+	w.aliasKeys[w.keyOf(now)] = true
 }
 
 // isAnother tells whether two rows of one key have so little in common that they are two.
@@ -651,7 +707,7 @@ func (w *written) outcome(b, s, n database.Row) outcome {
 			return outcome{theirs: true}
 		}
 		return o
-	case s == nil && b == nil && w.then.bulkAdded && (w.doubles[hashOf(n, w.rest)] || w.aliasKeys[w.keyOf(n)]):
+	case s == nil && b == nil && w.then.bulkAdded && (w.isDoubled(hashOf(n, w.rest)) || w.aliasKeys[w.keyOf(n)]):
 		return outcome{}
 	case s == nil:
 		switch {
@@ -734,7 +790,7 @@ func (w *written) settled(b, s database.Row) outcome {
 		return outcome{row: b}
 	case b == nil:
 		hash := hashOf(s, w.rest)
-		if w.doubles[hash] || w.isTwin(s, hash) || w.moved[hash] || w.aliasKeys[w.keyOf(s)] || w.copied.added(w, s, hash) {
+		if w.isDoubled(hash) || w.isTwin(s, hash) || w.moved[hash] || w.aliasKeys[w.keyOf(s)] || w.copied.added(w, s, hash) {
 			return outcome{}
 		}
 		if w.settings && w.copied == nil && !w.shapes[kind[1:]] {
@@ -762,9 +818,10 @@ func (w *written) changedWhile(b, s database.Row, kind string, columns []int) ou
 	was := w.withAlias(b)
 	o := outcome{row: slices.Clone(was), old: slices.Clone(was)}
 	for _, i := range columns {
-		same, constant := w.sameAtOnce[i]
 		switch {
-		case w.first.bulkColumns[i] && constant && hashOf(s, []int{i}) != same && w.copied == nil:
+		case sameCell(was[i], s[i]): // visitors wrote it to its other self, too
+			o.theirs = true
+		case w.isTheirValue(b, s, i):
 			o.row[i], o.old[i], o.theirs = s[i], s[i], true
 		case w.first.bulkColumns[i], w.first.bulkChanged, w.inGroup(b, i), w.copied.changed(w, b, i):
 		case w.copied != nil || slices.Contains(w.counted, i) || w.isUsual(kind):
@@ -775,6 +832,17 @@ func (w *written) changedWhile(b, s database.Row, kind string, columns []int) ou
 		}
 	}
 	return o
+}
+
+// isTheirValue tells whether a cell that the update rewrote, too, has what somebody else wrote: nearly all rows got one
+// value, and this one another; or nearly all became what they became on the private copy, but not this one, from the
+// same.
+func (w *written) isTheirValue(b, s database.Row, column int) bool {
+	if known, like := w.copied.made(w, b, s, column); known && w.likeCopy[column].mostly() {
+		return !like
+	}
+	same, constant := w.sameAtOnce[column]
+	return w.first.bulkColumns[column] && constant && hashOf(s, []int{column}) != same
 }
 
 // muchMore is how many times as often a change may be made while the new version settles, and still be usual.
