@@ -3,6 +3,7 @@ package cli
 import (
 	"fmt"
 	"slices"
+	"time"
 
 	"github.com/jedib0t/go-pretty/v6/table"
 	"github.com/spf13/cobra"
@@ -47,7 +48,11 @@ func (a *app) showHistory(events []archive.Event) {
 	s := a.screen
 	rows := s.Table("when", "what", "how it ended", "about")
 	for _, event := range slices.Backward(events) {
-		rows.AppendRow(table.Row{event.At.Local().Format("2 Jan 15:04"), event.Name, state(s, event.State), event.About})
+		how := state(s, event.State)
+		if !event.Proved.IsZero() && event.Proved.Format(time.DateOnly) != event.At.UTC().Format(time.DateOnly) {
+			how += ", last " + event.Proved.Format("2 Jan")
+		}
+		rows.AppendRow(table.Row{event.At.Local().Format("2 Jan 15:04"), event.Name, how, event.About})
 	}
 	rows.Render()
 	damaged := 0

@@ -33,6 +33,7 @@ var commandLines = map[advice.Operation]string{
 	advice.RestoreTables:    "wetland restore {1} --only database",
 	advice.SealStore:        "wetland seal --with {1}",
 	advice.Shelve:           "wetland shelve {...}",
+	advice.TakeSnapshot:     "wetland snapshot",
 	advice.TakeBroken:       "wetland restore {1} --keep-broken",
 	advice.Tidy:             "wetland tidy",
 	advice.Update:           "wetland update {...}",

@@ -82,7 +82,9 @@ func (a *adoption) config() string {
 	say("all_for_days = 14")
 	say("one_a_day_for_days = 60")
 	say("one_a_week_for_weeks = 26")
-	say("one_a_month_for_months = 24\n")
+	say("one_a_month_for_months = 24")
+	say("# Each snapshot reads old ones back by turns, so that every byte is proved within so many days.")
+	say("# prove_every_days = 30\n")
 	a.sayPages(say)
 	return b.String()
 }

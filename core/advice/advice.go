@@ -34,6 +34,7 @@ const (
 	RestoreTables    Operation = "restore the tables of a snapshot"        // the snapshot
 	SealStore        Operation = "seal the store"                          // where its secret is
 	Shelve           Operation = "put packages on the shelf"               // the packages, or nothing
+	TakeSnapshot     Operation = "take a snapshot"                         // nothing
 	TakeBroken       Operation = "restore a version with its broken pages" // FOLDER@VERSION
 	Tidy             Operation = "tidy"                                    // nothing
 	Update           Operation = "update"                                  // the packages

@@ -28,6 +28,7 @@ type Event struct {
 	Name    string    `json:"name"`
 	State   string    `json:"state"`
 	About   string    `json:"about"`
+	Proved  time.Time `json:"proved,omitzero"`   // the day since which each byte of a snapshot was read back
 	Problem string    `json:"problem,omitempty"` // why it cannot be read
 }
 
@@ -64,9 +65,16 @@ func History(ctx context.Context, w *workspace.Workspace, guard session.Guard) (
 		return events, err
 	}
 	for _, name := range snapshots {
-		m, err := snapshot.Describe(ctx, store, name)
+		m, err := snapshot.Load(ctx, store, name)
 		if err != nil {
 			events = append(events, damaged(name, err))
+			continue
+		}
+		proved, err := snapshot.ProvedOn(ctx, store, m)
+		if err != nil {
+			event := damaged(name, err)
+			event.At = m.FilesAt
+			events = append(events, event)
 			continue
 		}
 		count, size, tables, _ := m.Totals()
@@ -78,7 +86,7 @@ func History(ctx context.Context, w *workspace.Workspace, guard session.Guard) (
 		if as, is := broughtUp[name]; is {
 			state = map[bool]string{true: Lived, false: "brought up, " + string(as.Verdict)}[as.Verdict == smoke.Sound]
 		}
-		events = append(events, Event{At: m.FilesAt, Name: m.Name, State: state, About: about})
+		events = append(events, Event{At: m.FilesAt, Name: m.Name, State: state, About: about, Proved: proved})
 	}
 	slices.SortStableFunc(events, func(a, b Event) int { return a.At.Compare(b.At) })
 	return events, nil

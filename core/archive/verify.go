@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 
+	"wetland/core/advice"
 	"wetland/core/database"
 	"wetland/core/host"
 	"wetland/core/packs"
@@ -18,6 +19,10 @@ import (
 
 // ErrDamaged says that a snapshot must not be relied on.
 var ErrDamaged = errors.New("it is damaged and must not be relied on")
+
+// mend is what to do about a damaged snapshot.
+var mend = advice.Lead("What the site still has of these, as they were, the next snapshot stores anew, and this one is whole again with it:",
+	advice.TakeSnapshot)
 
 // Verify proves a snapshot of the workspace's site: every byte and every row. With
 // deep, it also loads the tables into a scratch database and compares what the engine
@@ -42,7 +47,7 @@ func Verify(ctx context.Context, w *workspace.Workspace, name string, deep bool,
 		if ctx.Err() != nil {
 			return nil, err
 		}
-		return nil, fmt.Errorf("%s: %w:\n%w", name, ErrDamaged, err)
+		return nil, advice.With(fmt.Errorf("%s: %w:\n%w", name, ErrDamaged, err), mend)
 	}
 	guard.Report.End(progress.Good, "every byte", session.SnapshotTotals(m))
 	if !deep || len(m.Tables) == 0 {

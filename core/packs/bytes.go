@@ -215,12 +215,17 @@ func (d DiskBytes) isForeign() (bool, error) {
 
 // getWhole reads a small entry.
 func getWhole(ctx context.Context, from Bytes, name string) ([]byte, error) {
+	return getUpTo(ctx, from, name, mostMarker)
+}
+
+// getUpTo reads so many bytes of an entry.
+func getUpTo(ctx context.Context, from Bytes, name string, most int64) ([]byte, error) {
 	r, err := from.Get(ctx, name, 0, -1)
 	if err != nil {
 		return nil, err
 	}
 	defer r.Close()
-	return io.ReadAll(io.LimitReader(r, mostMarker))
+	return io.ReadAll(io.LimitReader(r, most))
 }
 
 // mostMarker bounds what is read of entries that are known to be small, in bytes.

@@ -57,17 +57,18 @@ func (s *Store) Compact(ctx context.Context, needed map[ID]bool, report progress
 	to := s.NewAdder(ctx, report)
 	var old []*volume
 	for number, v := range s.volumes {
-		total, waste := 0, 0
+		total, waste, lost := 0, 0, false
 		for i, b := range v.blocks {
 			for _, p := range b.pieces {
 				total += int(p.size)
-				at := s.index[p.id]
+				at, there := s.where(p.id)
+				lost = lost || needed[p.id] && !there
 				if elsewhere := at.volume != int32(number) || at.block != int32(i); elsewhere || !needed[p.id] {
 					waste += int(p.size)
 				}
 			}
 		}
-		if total > 0 && waste*100 <= total*mostWaste {
+		if lost || total > 0 && waste*100 <= total*mostWaste { // of what is rotten and nowhere else, nothing is given up
 			continue
 		}
 		old, names = append(old, v), append(names, v.Name)
@@ -75,7 +76,7 @@ func (s *Store) Compact(ctx context.Context, needed map[ID]bool, report progress
 	for _, v := range old {
 		for _, b := range v.blocks {
 			for _, p := range b.pieces {
-				at := s.index[p.id]
+				at, _ := s.where(p.id)
 				if !needed[p.id] || s.volumes[at.volume] != v {
 					continue
 				}

@@ -218,7 +218,9 @@ func (a *Adder) Finish() error {
 	}
 	for _, v := range a.written {
 		a.Store.learn(v)
+		a.Store.wrote(v)
 	}
+	a.Store.saveProofs(context.WithoutCancel(a.ctx)) // which ended with the last volume
 	return nil
 }
 

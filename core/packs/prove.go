@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"path"
 	"runtime"
+	"slices"
 
 	"github.com/zeebo/blake3"
 	"golang.org/x/sync/errgroup"
@@ -77,6 +78,16 @@ func (s *Store) proveBlock(ctx context.Context, v *volume, b block, report progr
 		data = data[p.size:]
 	}
 	return nil
+}
+
+// wrote notes that a volume was written, and read back, just now.
+func (s *Store) wrote(v *volume) {
+	number := int32(slices.Index(s.volumes, v))
+	found := map[spot]day{}
+	for i := range v.blocks {
+		found[spot{number, int32(i)}] = today()
+	}
+	s.note(found)
 }
 
 // Present makes sure that every volume is there, of the size that its directory was read with. That

@@ -45,15 +45,31 @@ func (c *blockCache) put(at location, data []byte) {
 	c.blocks = append(c.blocks, cachedBlock{at.volume, at.block, data})
 }
 
-// Piece returns the proved bytes of a piece. They are shared: do not change them.
+// Piece returns the proved bytes of a piece. They are shared: do not change them. Where they are damaged, another block
+// may have them, too.
 func (s *Store) Piece(ctx context.Context, id ID) ([]byte, error) {
-	at, ok := s.index[id]
-	if !ok {
-		for name, err := range s.damaged {
-			return nil, fmt.Errorf("a piece is missing, and the volume %s cannot be read: %w", path.Base(name), err)
+	for {
+		at, ok := s.where(id)
+		if !ok {
+			return s.salvage(ctx, id)
 		}
-		return nil, errors.New("a piece is missing: a volume of the store is gone")
+		data, err := s.pieceAt(ctx, id, at)
+		if err == nil || ctx.Err() != nil {
+			return data, err
+		}
+		s.note(map[spot]day{at.spot(): rotten})
+		s.saveProofs(ctx)
 	}
+}
+
+func (s *Store) where(id ID) (at location, there bool) {
+	s.mu.RLock()
+	defer s.mu.RUnlock()
+	at, there = s.index[id]
+	return at, there
+}
+
+func (s *Store) pieceAt(ctx context.Context, id ID, at location) ([]byte, error) {
 	v := s.volumes[at.volume]
 	b := v.blocks[at.block]
 	data := s.cache.get(at)
@@ -73,14 +89,41 @@ func (s *Store) Piece(ctx context.Context, id ID) ([]byte, error) {
 	return data, nil
 }
 
+// salvage reads a piece of a rotten block, of which the others may be what is wrong; else it says what is.
+func (s *Store) salvage(ctx context.Context, id ID) (data []byte, err error) {
+	for number, v := range s.volumes {
+		for i, b := range v.blocks {
+			at := location{volume: int32(number), block: int32(i)}
+			for _, p := range b.pieces {
+				if at.size = p.size; p.id == id {
+					if data, err = s.pieceAt(ctx, id, at); err == nil {
+						return data, nil
+					}
+				}
+				at.at += p.size
+			}
+		}
+	}
+	if err != nil {
+		return nil, err
+	}
+	for name, err := range s.damaged {
+		return nil, fmt.Errorf("a piece is missing, and the volume %s cannot be read: %w", path.Base(name), err)
+	}
+	return nil, errors.New("a piece is missing: a volume of the store is gone")
+}
+
 // hexOf writes a hash as files.Item has it.
 func hexOf(sum []byte) string { return hex.EncodeToString(sum) }
 
 // SizeOf is how many bytes a piece has; 0 if it is not there.
-func (s *Store) SizeOf(id ID) uint32 { return s.index[id].size }
+func (s *Store) SizeOf(id ID) uint32 {
+	at, _ := s.where(id)
+	return at.size
+}
 
-// Has tells whether a piece is there.
+// Has tells whether a piece is there, as far as is known.
 func (s *Store) Has(id ID) bool {
-	_, there := s.index[id]
+	_, there := s.where(id)
 	return there
 }

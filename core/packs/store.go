@@ -15,6 +15,7 @@ import (
 	"slices"
 	"strconv"
 	"strings"
+	"sync"
 	"time"
 
 	"github.com/klauspost/compress/zstd"
@@ -27,7 +28,11 @@ type Store struct {
 	Seal    *Sealing
 	Begin   string // of the names that snapshots get; "": OfSite
 	volumes []*volume
-	index   map[ID]location // every piece of every readable volume
+	mu      sync.RWMutex    // guards index, proofs, proved and unsaved
+	index   map[ID]location // every piece of every readable volume, but of rotten blocks
+	proofs  proofs
+	proved  map[spot]bool // blocks that this process proved or wrote
+	unsaved map[spot]bool // whose proofs are not written down yet
 	cache   blockCache
 	// damaged holds the volumes whose directory could not be read, with the reason.
 	damaged map[string]error
@@ -153,7 +158,13 @@ const readAtOnce = 16
 
 // read reads which pieces there are. What is damaged is noted.
 func read(ctx context.Context, bytes Bytes, seal *Sealing) (*Store, error) {
-	s := &Store{Bytes: bytes, Seal: seal, index: map[ID]location{}, damaged: map[string]error{}}
+	s := &Store{
+		Bytes: bytes, Seal: seal, index: map[ID]location{}, damaged: map[string]error{},
+		proved: map[spot]bool{}, unsaved: map[spot]bool{},
+	}
+	if err := s.readProofs(ctx); err != nil {
+		return nil, fmt.Errorf("read what of the store is proved: %w", err)
+	}
 	names, err := bytes.List(ctx, VolumeFolder)
 	if err != nil {
 		return nil, fmt.Errorf("list the volumes of the store: %w", err)
@@ -184,9 +195,18 @@ func read(ctx context.Context, bytes Bytes, seal *Sealing) (*Store, error) {
 
 // learn makes a volume's pieces known.
 func (s *Store) learn(v *volume) {
-	number := int32(len(s.volumes))
+	s.mu.Lock()
+	defer s.mu.Unlock()
 	s.volumes = append(s.volumes, v)
-	for i, b := range v.blocks {
+	s.know(int32(len(s.volumes) - 1))
+}
+
+// know puts a volume's pieces into the index. Call it with mu held.
+func (s *Store) know(number int32) {
+	for i, b := range s.volumes[number].blocks {
+		if s.proofOf(spot{number, int32(i)}) == rotten {
+			continue
+		}
 		at := uint32(0)
 		for _, p := range b.pieces {
 			s.index[p.id] = location{volume: number, block: int32(i), at: at, size: p.size}

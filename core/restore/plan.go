@@ -112,7 +112,7 @@ func (r *restoration) salvage(ctx context.Context, reason string) (*snapshot.Man
 			of.Replaced = append(of.Replaced, area.Path)
 		}
 	}
-	manifest, err := r.TakeOf(ctx, of)
+	manifest, err := r.TakeToReturn(ctx, of)
 	if err != nil {
 		return nil, err
 	}

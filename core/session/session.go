@@ -440,6 +440,9 @@ func (s *Session) TakeAs(ctx context.Context, step string, of snapshot.Subject) 
 	if s.Run != nil {
 		of.Run = s.Run.Name
 	}
+	if err := s.proveByTurns(ctx); err != nil {
+		return nil, err
+	}
 	var manifest *snapshot.Manifest
 	err := s.Step(step, 0, "bytes", func() (progress.Mark, string, error) {
 		var err error
@@ -456,7 +459,7 @@ func (s *Session) TakeAs(ctx context.Context, step string, of snapshot.Subject) 
 
 // TakeSnapshot takes the verified snapshot that the run stands on. The places given are about to be replaced.
 func (s *Session) TakeSnapshot(ctx context.Context, reason string, replaced []string) (*snapshot.Manifest, error) {
-	manifest, err := s.TakeOf(ctx, snapshot.Subject{Reason: reason, Replaced: replaced})
+	manifest, err := s.TakeToReturn(ctx, snapshot.Subject{Reason: reason, Replaced: replaced})
 	if err != nil {
 		return nil, err
 	}

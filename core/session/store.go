@@ -145,6 +145,74 @@ func Seal(ctx context.Context, w *workspace.Workspace, secret packs.Secret, guar
 	return err
 }
 
+// mostRetakes is how often a snapshot is taken anew because old blocks that it rests on turned out to be rotten.
+const mostRetakes = 3
+
+// TakeToReturn takes a snapshot to which a run may go back: all that this would need is read back before anything is
+// touched, also what older snapshots stored. Of what is rotten it takes another one, which stores that anew.
+func (s *Session) TakeToReturn(ctx context.Context, of snapshot.Subject) (*snapshot.Manifest, error) {
+	for range mostRetakes {
+		manifest, err := s.TakeOf(ctx, of)
+		if err != nil || s.Site.Workspace.IsCopy() {
+			return manifest, err
+		}
+		missing, err := snapshot.ProveNeeded(ctx, s.Store, manifest, of.Replaced, s.Report)
+		if err != nil {
+			return nil, fmt.Errorf("read back what going back would need: %w", err)
+		}
+		if missing == 0 {
+			return manifest, nil
+		}
+		s.tellRot(phrase.Plural(missing, "old block") + " that " + manifest.Name + " rests on")
+	}
+	return nil, errors.New("old blocks of the store keep turning out to be damaged, also those just written: the disk of the store" +
+		" cannot be relied on. Nothing was touched")
+}
+
+// ProveAhead reads back, beside other work, what going back to the newest snapshot would need: the next one rests on it.
+// wait waits for that, and tells what was found.
+func (s *Session) ProveAhead(ctx context.Context, places []string) (wait func() error) {
+	var missing int
+	var err error
+	done := make(chan struct{})
+	go func() {
+		defer close(done)
+		newest := snapshot.Newest(ctx, s.Store)
+		if newest == nil || s.Site.Workspace.IsCopy() {
+			return
+		}
+		missing, err = snapshot.ProveNeeded(ctx, s.Store, newest, places, progress.Silent{})
+	}()
+	return func() error {
+		<-done
+		if missing > 0 {
+			s.tellRot(phrase.Plural(missing, "old block"))
+		}
+		return err
+	}
+}
+
+// proveByTurns reads old blocks of the store back, by turns.
+func (s *Session) proveByTurns(ctx context.Context) error {
+	if s.Site.Workspace.IsCopy() {
+		return nil
+	}
+	s.Report.Begin("reading old snapshots back", 0, "bytes")
+	due, err := s.Store.ProveDue(ctx, s.Site.Workspace.Config.Retention.ProvesEveryDays(), s.Report)
+	if err != nil {
+		return fmt.Errorf("read old blocks of the store back: %w", err)
+	}
+	if due.Rotten > 0 {
+		s.tellRot(phrase.Plural(due.Rotten, "old block"))
+	}
+	return nil
+}
+
+func (s *Session) tellRot(what string) {
+	s.Report.End(progress.Doubt, "store", what+" cannot be read back as written: the disk lost bytes. What the site still has"+
+		" of that is stored anew; the history shows which snapshots are damaged")
+}
+
 // Recall has the site's database know the rows that the store has: they do not travel. The hashes of a
 // sealed store are not those of its bytes alone, and it spares no rows.
 func (s *Session) Recall() {

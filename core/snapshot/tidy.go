@@ -4,7 +4,6 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"path"
 	"slices"
 	"time"
 
@@ -192,10 +191,8 @@ func Tidy(ctx context.Context, s *packs.Store, gone []string, report progress.Re
 			return 0, fmt.Errorf("delete %s: %w", name, err)
 		}
 	}
-	for _, volume := range old {
-		if err := s.Bytes.Delete(ctx, volume); err != nil {
-			return 0, fmt.Errorf("delete the volume %s: %w", path.Base(volume), err)
-		}
+	if err := fresh.Remove(ctx, old); err != nil {
+		return 0, err
 	}
 	if err := s.Bytes.Clear(ctx); err != nil {
 		return 0, err
@@ -223,23 +220,12 @@ func needed(ctx context.Context, s *packs.Store, gone []string) (map[packs.ID]bo
 		if err != nil {
 			return nil, fmt.Errorf("nothing is deleted while a snapshot cannot be read: %w", err)
 		}
-		for _, area := range m.Areas {
-			for _, id := range area.Lists {
-				needed[id] = true
-			}
-			for _, item := range area.Items {
-				for _, id := range item.Pieces {
-					needed[id] = true
-				}
-			}
+		contents, err := m.contentsOf(ctx, s, anyFile)
+		if err != nil {
+			return nil, fmt.Errorf("%s: %w", name, err)
 		}
-		for _, table := range m.Tables {
-			for _, id := range table.Lists {
-				needed[id] = true
-			}
-			if err := rowPieces(ctx, s, table, func(id packs.ID) error { needed[id] = true; return nil }); err != nil {
-				return nil, fmt.Errorf("%s: %w", name, err)
-			}
+		for _, id := range append(contents, m.listsOf()...) {
+			needed[id] = true
 		}
 	}
 	return needed, nil

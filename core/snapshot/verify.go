@@ -1,10 +1,12 @@
 package snapshot
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
 	"runtime"
+	"slices"
 	"sync"
 
 	"golang.org/x/sync/errgroup"
@@ -12,12 +14,16 @@ import (
 	"wetland/core/database"
 	"wetland/core/files"
 	"wetland/core/packs"
+	"wetland/core/phrase"
 	"wetland/core/progress"
 )
 
-// Verify proves a snapshot: every file's bytes by its hash and every table's rows
-// by its digest. It returns all faults at once.
+// Verify proves a snapshot, past what the system remembers of the store's disk: every file's bytes by its hash and
+// every table's rows by its digest. Its error says what is damaged, and how much is still whole.
 func Verify(ctx context.Context, s *packs.Store, m *Manifest, report progress.Reporter) error {
+	if _, err := ProveNeeded(ctx, s, m, m.places(), progress.Silent{}); ctx.Err() != nil {
+		return err
+	} // what is damaged, is found again below
 	var items []Item
 	for _, area := range m.Areas {
 		items = append(items, area.Items...)
@@ -29,38 +35,53 @@ func Verify(ctx context.Context, s *packs.Store, m *Manifest, report progress.Re
 func VerifyParts(ctx context.Context, s *packs.Store, items []Item, tables []Table, report progress.Reporter) error {
 	var mu sync.Mutex
 	var faults []error
-	fault := func(what string, err error) {
+	whole := map[string]int{}
+	note := func(kind, name string, err error) {
 		mu.Lock()
 		defer mu.Unlock()
-		faults = append(faults, fmt.Errorf("%s: %w", what, err))
+		if err == nil {
+			whole[kind]++
+		} else {
+			faults = append(faults, fmt.Errorf("the %s %s: %w", kind, name, err))
+		}
 	}
+	count := 0
 	group, ctx := errgroup.WithContext(ctx)
 	group.SetLimit(runtime.GOMAXPROCS(0))
 	for _, item := range items {
 		if item.Kind != files.File {
 			continue
 		}
+		count++
 		group.Go(func() error {
-			if err := verifyFile(ctx, s, item); err != nil {
-				fault("the file "+item.Path, err)
-			}
+			note("file", item.Path, verifyFile(ctx, s, item))
 			report.Advance(item.Size)
 			return ctx.Err()
 		})
 	}
 	for _, table := range tables {
 		group.Go(func() error {
-			if err := verifyTable(ctx, s, table); err != nil {
-				fault("the table "+table.Name, err)
-			}
+			note("table", table.Name, verifyTable(ctx, s, table))
 			return ctx.Err()
 		})
 	}
 	if err := group.Wait(); err != nil {
 		return err
 	}
-	return errors.Join(faults...)
+	if len(faults) == 0 {
+		return nil
+	}
+	slices.SortFunc(faults, func(a, b error) int { return cmp.Compare(a.Error(), b.Error()) })
+	if more := len(faults) - mostFaults; more > 0 {
+		faults = append(faults[:mostFaults], fmt.Errorf("and %d more", more))
+	}
+	still := fmt.Errorf("still whole: %d of %s, %d of %s",
+		whole["file"], phrase.Plural(count, "file"), whole["table"], phrase.Plural(len(tables), "table"))
+	return errors.Join(append(faults, still)...)
 }
+
+// mostFaults is how many are told one by one.
+const mostFaults = 20
 
 func verifyFile(ctx context.Context, s *packs.Store, item Item) error {
 	whole := packs.NewWholeHash(s.Seal)

@@ -271,8 +271,10 @@ func (m *motion) prepare(ctx context.Context, why *runs.Reasons) error {
 		m.Report.End(progress.Note, "returning", m.returning.words)
 	}
 	before := pagecheck.Before{AcceptPresent: m.options.AcceptPresent, Returning: m.returning != nil, Pictures: filepath.Join(m.scratch, runs.PicturesFolder), Earlier: m.options.Earlier}
+	proved := m.ProveAhead(ctx, deploy.Places(m.changes))
 	var err error
-	if m.baseline, err = pagecheck.LookBefore(ctx, m.Session, before, why); err != nil {
+	m.baseline, err = pagecheck.LookBefore(ctx, m.Session, before, why)
+	if err := errors.Join(err, proved()); err != nil {
 		return err
 	}
 	m.baseline.Moving = append(m.baseline.Moving, m.options.Moving...)

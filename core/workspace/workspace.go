@@ -260,12 +260,24 @@ func (c *Config) HeldBack(kind cms.Kind, folder string) (Hold, bool) {
 	return Hold{}, false
 }
 
-// RetentionConfig says how long wetland tidy keeps snapshots.
+// RetentionConfig says how long wetland tidy keeps snapshots, and how often they are read back.
 type RetentionConfig struct {
 	AllForDays       *int `toml:"all_for_days"`
 	DailyForDays     *int `toml:"one_a_day_for_days"`
 	WeeklyForWeeks   *int `toml:"one_a_week_for_weeks"`
 	MonthlyForMonths *int `toml:"one_a_month_for_months"`
+	ProveEveryDays   *int `toml:"prove_every_days"`
+}
+
+// usualProof is within how many days each block of the store is read back, unless wetland.toml says so.
+const usualProof = 30
+
+// ProvesEveryDays is within how many days each block of the store is read back; 0: with each snapshot.
+func (c RetentionConfig) ProvesEveryDays() int {
+	if c.ProveEveryDays == nil {
+		return usualProof
+	}
+	return *c.ProveEveryDays
 }
 
 // StoreConfig says how the store of snapshots is opened.
@@ -569,7 +581,10 @@ func (c *Config) checkKept(say func(string, ...any)) {
 	if with := c.Store.UnlockWith; with != "" && with != AskForKey && !strings.HasPrefix(with, "env ") && !strings.HasPrefix(with, "file ") && !strings.HasPrefix(with, "keys ") {
 		say("[store] unlock_with must be \"env NAME\", \"file PATH\", \"keys PATH\" or \"ask\": where the secret is, not the secret")
 	}
-	for _, n := range []*int{c.Retention.AllForDays, c.Retention.DailyForDays, c.Retention.WeeklyForWeeks, c.Retention.MonthlyForMonths} {
+	keep := c.Retention
+	for _, n := range []*int{
+		keep.AllForDays, keep.DailyForDays, keep.WeeklyForWeeks, keep.MonthlyForMonths, keep.ProveEveryDays,
+	} {
 		if n != nil && *n < 0 {
 			say("[retention] takes whole numbers, 0 or more, not %d", *n)
 		}
