@@ -168,6 +168,10 @@ func (a *app) showShelf(entries []shelf.OnShelf) {
 	}
 	rows := a.screen.Table("package", "version", "to what is installed", "from")
 	for _, entry := range entries {
+		if entry.Problem != "" {
+			rows.AppendRow([]any{entry.Folder, orUnknown(entry.Version), a.screen.Bad("damaged"), entry.Problem})
+			continue
+		}
 		from := entry.Source + ", " + entry.Shelved.Local().Format("2 Jan 15:04")
 		if entry.Replaced && entry.Distance != version.Same {
 			from += "; was installed here"

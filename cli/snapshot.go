@@ -2,11 +2,13 @@ package cli
 
 import (
 	"fmt"
+	"time"
 
 	"github.com/spf13/cobra"
 
 	"wetland/core/advice"
 	"wetland/core/archive"
+	"wetland/core/phrase"
 	"wetland/core/snapshot"
 )
 
@@ -30,24 +32,24 @@ an earlier snapshot holds already is not stored again.`,
 			}
 			o.Guard = a.guard()
 			o.WithoutDatabase = withoutDatabase
-			manifest, fresh, err := archive.Snapshot(cmd.Context(), w, o)
+			taken, err := archive.Snapshot(cmd.Context(), w, o)
 			if err != nil {
 				return err
 			}
 			if a.json {
-				document := documentOfSnapshot(manifest)
-				document.Fresh = &fresh
+				document := documentOfSnapshot(taken.Manifest)
+				document.Fresh = &taken.Fresh
 				a.writeJSON(document)
 				return nil
 			}
 			a.screen.Print("\n")
-			if fresh {
-				a.screen.Paragraph(a.screen.Good("Taken and verified."), fmt.Sprintf("%s is in %s.", manifest.Name, w.Store()))
+			if taken.Fresh {
+				a.screen.Paragraph(a.screen.Good("Taken and verified."), fmt.Sprintf("%s is in %s%s.", taken.Name, w.Store(), provedWords(taken.Proved)))
 			} else {
-				a.screen.Paragraph(a.screen.Good("None needed."), fmt.Sprintf("%s of %s holds what is there now.", manifest.Name, manifest.FilesAt.Local().Format("2 Jan 15:04")))
+				a.screen.Paragraph(a.screen.Good("None needed."), fmt.Sprintf("%s of %s holds what is there now.", taken.Name, taken.FilesAt.Local().Format("2 Jan 15:04")))
 			}
-			a.showWeaker(manifest)
-			a.screen.Next(advice.Run("makes the site as it is now", advice.Restore, manifest.Name))
+			a.showWeaker(taken.Manifest)
+			a.screen.Next(advice.Run("makes the site as it is now", advice.Restore, taken.Name))
 			return nil
 		},
 	}
@@ -56,6 +58,17 @@ an earlier snapshot holds already is not stored again.`,
 	command.Flags().BoolVar(&withoutDatabase, "without-database", false, withoutDatabaseUsage)
 	command.Flags().DurationVar(&o.IfOlder, "if-older", 0, "take none if the newest is younger than this (such as 2h) and nothing changed since")
 	return command
+}
+
+// provedWords say when what a snapshot shares with older ones was read back, if not just now.
+func provedWords(since time.Time) string {
+	switch days := int(time.Since(since).Hours() / 24); {
+	case since.IsZero():
+		return "; what it shares with older ones is read back by turns"
+	case days > 0:
+		return "; what it shares with older ones was read back within " + phrase.Plural(days, "day")
+	}
+	return ""
 }
 
 const withoutDatabaseUsage = "go on with the files alone where the host lets nobody reach the database: what changes in it is neither seen nor put back"

@@ -107,28 +107,38 @@ type SnapshotOptions struct {
 	IfOlder time.Duration
 }
 
-// Snapshot takes one by hand. fresh is false if the newest one serves.
-func Snapshot(ctx context.Context, w *workspace.Workspace, o SnapshotOptions) (m *snapshot.Manifest, fresh bool, err error) {
+// Taken is a snapshot that was taken by hand.
+type Taken struct {
+	*snapshot.Manifest
+	Fresh  bool      // else the newest one serves
+	Proved time.Time // the day since which each byte of it was read back; zero: it is not known of all
+}
+
+// Snapshot takes one by hand.
+func Snapshot(ctx context.Context, w *workspace.Workspace, o SnapshotOptions) (taken Taken, err error) {
 	var why runs.Reasons
 	s, err := session.Open(ctx, w, o.Guard, &why)
 	if err != nil {
-		return nil, false, err
+		return taken, err
 	}
 	defer func() { err = errors.Join(err, s.Close()) }()
 	if err := why.Refusal(); err != nil {
-		return nil, false, err
+		return taken, err
 	}
 	if o.IfOlder > 0 {
-		m, err = recent(ctx, s, o.IfOlder)
+		taken.Manifest, err = recent(ctx, s, o.IfOlder)
 	}
-	if err == nil && m == nil {
-		fresh = true
-		m, err = s.Take(ctx, o.Note)
+	if err == nil && taken.Manifest == nil {
+		taken.Fresh = true
+		taken.Manifest, err = s.Take(ctx, o.Note)
 	}
 	if err == nil && o.Pin {
-		err = snapshot.Pin(ctx, s.Store, m.Name, true)
+		err = snapshot.Pin(ctx, s.Store, taken.Name, true)
 	}
-	return m, fresh, err
+	if err == nil {
+		taken.Proved, err = snapshot.ProvedOn(ctx, s.Store, taken.Manifest)
+	}
+	return taken, err
 }
 
 // recent returns the newest snapshot if it is younger than the age, whole, and the site

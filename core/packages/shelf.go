@@ -13,6 +13,7 @@ import (
 	"os"
 	"path"
 	"path/filepath"
+	"regexp"
 	"slices"
 	"strings"
 	"time"
@@ -64,6 +65,8 @@ type Entry struct {
 	File     string `json:"file"` // the archive, absolute
 	// Beside marks content that differs from another package of the same version.
 	Beside bool `json:"beside,omitempty"`
+	// Problem says why it cannot be used; it is described by its file's name then.
+	Problem string `json:"problem,omitempty"`
 }
 
 // Title names the entry as it is asked for: harbourlight@2.5.2.
@@ -157,27 +160,32 @@ func readLabel(archive string) (Entry, error) {
 	if errors.Is(err, fs.ErrNotExist) {
 		return unlabelled(archive)
 	}
-	if err != nil {
-		return entry, err
+	if err == nil {
+		err = json.Unmarshal(text, &entry)
 	}
-	if err := json.Unmarshal(text, &entry); err != nil {
-		return entry, fmt.Errorf("the label %s is damaged: %w", labelOf(archive), err)
+	if err != nil || !entry.isOf(archive) { // what it said of where the files came from is not known any more
+		entry, err = unlabelled(archive)
+		entry.FromSite, entry.Source = true, "its label is damaged"
 	}
 	entry.File = archive
-	return entry, nil
+	return entry, err
+}
+
+// isOf tells whether a label says what the name of its archive says.
+func (e Entry) isOf(archive string) bool {
+	named := describeByName(archive)
+	return e.Kind == named.Kind && plain(e.Folder) == named.Folder && (e.Version == "" || plain(e.Version) == named.Version)
 }
 
 // unlabelled describes an archive by its name alone: one that a person put there,
 // or whose label a crash prevented.
 func unlabelled(archive string) (Entry, error) {
+	entry := describeByName(archive)
 	info, err := os.Stat(archive)
 	if err != nil {
-		return Entry{}, err
+		return entry, err
 	}
-	folder := filepath.Base(filepath.Dir(archive))
-	kind := cms.Kind(strings.TrimSuffix(filepath.Base(filepath.Dir(filepath.Dir(archive))), "s"))
-	_, version, _ := strings.Cut(strings.TrimSuffix(filepath.Base(archive), ".zip"), "@")
-	entry := Entry{Kind: kind, Folder: folder, Version: version, Source: "put there by hand", Shelved: info.ModTime(), File: archive}
+	entry.Source, entry.Shelved = "put there by hand", info.ModTime()
 	known := func(cms.Folder) (cms.Header, error) { return cms.Header{}, nil }
 	p, err := Open(context.Background(), archive, known)
 	if err != nil {
@@ -187,8 +195,26 @@ func unlabelled(archive string) (Entry, error) {
 	return entry, p.Close()
 }
 
-// List returns what is on the shelf, by kind and folder, newest version first.
+// besideSuffix ends the names of archives that are kept beside others of their version.
+var besideSuffix = regexp.MustCompile(`\.[0-9a-f]{8}$`)
+
+func describeByName(archive string) Entry {
+	folder := filepath.Dir(archive)
+	_, version, _ := strings.Cut(strings.TrimSuffix(filepath.Base(archive), ".zip"), "@")
+	return Entry{
+		Kind: cms.Kind(strings.TrimSuffix(filepath.Base(filepath.Dir(folder)), "s")), Folder: filepath.Base(folder),
+		Version: besideSuffix.ReplaceAllString(version, ""), File: archive,
+	}
+}
+
+// List returns what is on the shelf and can be used, by kind and folder, newest version first.
 func (s Shelf) List() ([]Entry, error) {
+	all, err := s.All()
+	return slices.DeleteFunc(all, func(e Entry) bool { return e.Problem != "" }), err
+}
+
+// All is List, with what is damaged.
+func (s Shelf) All() ([]Entry, error) {
 	archives, err := filepath.Glob(filepath.Join(s.Dir, "*", "*", "*.zip"))
 	if err != nil {
 		return nil, err
@@ -197,7 +223,7 @@ func (s Shelf) List() ([]Entry, error) {
 	for _, archive := range archives {
 		entry, err := readLabel(archive)
 		if err != nil {
-			return entries, fmt.Errorf("read the shelf: %w", err)
+			entry.Problem = err.Error()
 		}
 		entries = append(entries, entry)
 	}
@@ -229,7 +255,7 @@ func (s Shelf) Pick(name string) (Entry, error) {
 		fit = fits(func(e Entry) bool { return e.Name != "" && strings.EqualFold(e.Name, folder) })
 	}
 	if len(fit) == 0 {
-		return Entry{}, fmt.Errorf("%s: %w", name, ErrNotOnShelf)
+		return Entry{}, s.whyNot(name, folder)
 	}
 	first := fit[0]
 	same := slices.DeleteFunc(fit, func(e Entry) bool { return version.Compare(e.Version, first.Version) != 0 })
@@ -242,6 +268,17 @@ func (s Shelf) Pick(name string) (Entry, error) {
 		}
 	}
 	return same[0], nil
+}
+
+// whyNot says why the shelf has no package of a name: there is none, or it is damaged.
+func (s Shelf) whyNot(name, folder string) error {
+	all, err := s.All()
+	for _, one := range all {
+		if one.Problem != "" && one.Folder == folder && (name == folder || name == one.Title()) {
+			return fmt.Errorf("%s is on the shelf, but cannot be used: %s", one.Title(), one.Problem)
+		}
+	}
+	return errors.Join(err, fmt.Errorf("%s: %w", name, ErrNotOnShelf))
 }
 
 // OffSite returns the package on the shelf that has the version of another one as it was on

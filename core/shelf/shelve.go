@@ -207,7 +207,7 @@ func List(ctx context.Context, w *workspace.Workspace) ([]OnShelf, error) {
 	if err != nil {
 		return nil, err
 	}
-	entries, err := packages.Shelf{Dir: w.Shelf()}.List()
+	entries, err := packages.Shelf{Dir: w.Shelf()}.All()
 	if err != nil {
 		return nil, err
 	}

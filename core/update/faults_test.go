@@ -213,7 +213,7 @@ func TestRecordsOfStagingAreNotBelieved(t *testing.T) {
 		t.Errorf("it was removed: %v", err)
 	}
 	put(t, j.dir+"/care/runs/run-2/run.json", "{")
-	if _, _, err := archive.Snapshot(t.Context(), j.workspace, archive.SnapshotOptions{Guard: session.Guard{Clock: still{}}}); err != nil {
+	if _, err := archive.Snapshot(t.Context(), j.workspace, archive.SnapshotOptions{Guard: session.Guard{Clock: still{}}}); err != nil {
 		t.Errorf("a record that cannot be read: %v", err)
 	}
 }
