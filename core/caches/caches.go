@@ -11,6 +11,7 @@ import (
 	"fmt"
 	"net/http"
 	"sync"
+	"time"
 
 	"wetland/core/files"
 	"wetland/core/phrase"
@@ -28,7 +29,12 @@ func Purge(ctx context.Context, s *session.Session) (string, error) {
 	var stays error
 	var apart sync.WaitGroup
 	if s.DB != nil {
-		apart.Go(func() { rows, stays = s.Site.CMS.ForgetCaches(ctx, s.DB) })
+		apart.Go(func() {
+			stays = within(ctx, rowsWait, func(ctx context.Context) (err error) {
+				rows, err = s.Site.CMS.ForgetCaches(ctx, s.DB)
+				return err
+			})
+		})
 	}
 	count, err := purgePages(ctx, s)
 	apart.Wait()
@@ -39,6 +45,24 @@ func Purge(ctx context.Context, s *session.Session) (string, error) {
 	}
 	s.Unpurged = errors.Join(err, purgeElsewhere(ctx, s)) // one cache that stays is no reason to leave the others
 	return gone, s.Unpurged
+}
+
+// A cache that stays makes an end doubtful; pages that are dead for longer, because somebody holds a table or a command
+// never ends, are worse.
+const (
+	rowsWait    = 5 * time.Second
+	commandWait = 2 * time.Minute
+)
+
+// within does something that is no more than wanted, for as long as it may take.
+func within(ctx context.Context, most time.Duration, do func(context.Context) error) error {
+	limited, cancel := context.WithTimeout(ctx, most)
+	defer cancel()
+	err := do(limited)
+	if err != nil && limited.Err() != nil && ctx.Err() == nil {
+		return fmt.Errorf("it was not done within %s, and was given up: somebody may hold what it needs", most)
+	}
+	return err
 }
 
 func purgePages(ctx context.Context, s *session.Session) (int, error) {
@@ -64,7 +88,8 @@ func purgeElsewhere(ctx context.Context, s *session.Session) error {
 	var problems []error
 	caches := s.Site.Workspace.Config.Caches
 	for _, line := range caches.Commands {
-		if err := s.Shell(ctx, line, nil); err != nil {
+		run := func(ctx context.Context) error { return s.Shell(ctx, line, nil) }
+		if err := within(ctx, commandWait, run); err != nil {
 			problems = append(problems, fmt.Errorf("[caches] %q: %w", line, err))
 		}
 	}

@@ -14,6 +14,7 @@ import (
 	"slices"
 	"strconv"
 	"strings"
+	"sync"
 	"time"
 
 	"github.com/go-sql-driver/mysql"
@@ -24,7 +25,8 @@ type mysqlDatabase struct {
 	db      *sql.DB
 	name    string
 	owner   Owner
-	isMySQL bool // not MariaDB
+	isMySQL bool     // not MariaDB
+	own     sync.Map // the numbers of our own connections
 }
 
 // session makes values come and go exactly as stored: no time zone shifts, no
@@ -41,6 +43,10 @@ func openMySQL(ctx context.Context, login Login, owner Owner) (Database, error) 
 	}
 	protect(config, login)
 	config.Timeout, config.DialFunc = 15*time.Second, login.dial
+	config.Params = map[string]string{}
+	for _, limit := range waitLimits {
+		config.Params[limit] = strconv.Itoa(mostWait)
+	}
 	config.InterpolateParams = true
 	config.MaxAllowedPacket = 0 // the server's own limit
 	config.Collation = "utf8mb4_general_ci"
@@ -207,7 +213,8 @@ func isNumber(err error, numbers ...uint16) bool {
 func (m *mysqlDatabase) Close() error { return m.db.Close() }
 
 // Query returns the rows of a statement.
-func (m *mysqlDatabase) Query(ctx context.Context, statement string, args ...any) ([]Row, error) {
+func (m *mysqlDatabase) Query(ctx context.Context, statement string, args ...any) (rows []Row, err error) {
+	defer m.explainWait(ctx, &err)
 	return collectRows(ctx, m.db, sent, statement, args...)
 }
 
@@ -232,7 +239,7 @@ func (m *mysqlDatabase) connect(ctx context.Context, exact bool) (*sql.Conn, err
 	if err != nil {
 		return nil, err
 	}
-	err = setUp(ctx, conn)
+	err = errors.Join(setUp(ctx, conn), m.noteOwn(ctx, conn))
 	if err == nil && exact {
 		_, err = conn.ExecContext(ctx, `SET character_set_results = NULL`)
 	}
@@ -285,6 +292,7 @@ func allowOlderTables(ctx context.Context, conn *sql.Conn) error {
 
 // mysqlMoment reads inside one transaction with a consistent snapshot.
 type mysqlMoment struct {
+	of      *mysqlDatabase
 	conn    *sql.Conn
 	isMySQL bool
 	// takesHistory says that rows of the past can be written.
@@ -295,12 +303,13 @@ type mysqlMoment struct {
 }
 
 // Read opens the consistent snapshot, then describes the tables.
-func (m *mysqlDatabase) Read(ctx context.Context) (Moment, error) {
+func (m *mysqlDatabase) Read(ctx context.Context) (_ Moment, err error) {
+	defer m.explainWait(ctx, &err)
 	conn, err := m.connect(ctx, false)
 	if err != nil {
 		return nil, err
 	}
-	moment := &mysqlMoment{conn: conn, isMySQL: m.isMySQL}
+	moment := &mysqlMoment{of: m, conn: conn, isMySQL: m.isMySQL}
 	for _, statement := range []string{
 		`SET TRANSACTION ISOLATION LEVEL REPEATABLE READ`,
 		`START TRANSACTION WITH CONSISTENT SNAPSHOT, READ ONLY`,
@@ -577,8 +586,9 @@ func (m *mysqlMoment) describeHistograms(ctx context.Context, name string) error
 
 // Rows reads a table inside the consistent snapshot. The lock of its structure goes with the savepoint, and not only with
 // the transaction: somebody may want to change it (https://dev.mysql.com/doc/refman/8.4/en/metadata-locking.html).
-func (m *mysqlMoment) Rows(ctx context.Context, table Table, each func(Row) error) error {
-	err := eachRow(ctx, m.conn, sent, selectMySQL(table, table.Name), nil, each)
+func (m *mysqlMoment) Rows(ctx context.Context, table Table, each func(Row) error) (err error) {
+	defer m.of.explainWait(ctx, &err)
+	err = eachRow(ctx, m.conn, sent, selectMySQL(table, table.Name), nil, each)
 	if _, back := m.conn.ExecContext(ctx, `ROLLBACK TO SAVEPOINT `+ours+`moment`); err == nil {
 		err = back
 	}

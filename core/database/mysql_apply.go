@@ -52,7 +52,8 @@ func (a *mysqlApplied) Replaced(ctx context.Context, table Table, each func(Row)
 
 // Apply loads the tables to be replaced under other names, then switches all of
 // them with one RENAME TABLE.
-func (m *mysqlDatabase) Apply(ctx context.Context, change Change) (Applied, error) {
+func (m *mysqlDatabase) Apply(ctx context.Context, change Change) (_ Applied, err error) {
+	defer m.explainWait(ctx, &err)
 	if err := CheckStatements("mysql", m.name, change.Apart, change.described()); err != nil {
 		return nil, err
 	}
@@ -66,6 +67,9 @@ func (m *mysqlDatabase) Apply(ctx context.Context, change Change) (Applied, erro
 		return nil, err
 	}
 	defer release()
+	if err := waitAtMost(ctx, conn, patientWait); err != nil {
+		return nil, err
+	}
 	applied := &mysqlApplied{m: m}
 	if err := m.load(ctx, conn, change); err != nil {
 		return nil, errors.Join(err, m.dropIncoming(ctx, change))
@@ -194,19 +198,17 @@ var (
 )
 
 func renameTables(ctx context.Context, conn *sql.Conn, statement string) error {
-	if _, err := conn.ExecContext(ctx, fmt.Sprintf("SET SESSION lock_wait_timeout = %d", renameWaits)); err != nil {
+	if err := waitAtMost(ctx, conn, renameWaits); err != nil {
 		return err
 	}
-	defer func() { // all else waits for as long as the server lets it, or until its context ends
-		_, _ = conn.ExecContext(context.WithoutCancel(ctx), "SET SESSION lock_wait_timeout = DEFAULT")
-	}()
+	defer func() { _ = waitAtMost(context.WithoutCancel(ctx), conn, patientWait) }()
 	for n := 1; ; n++ {
 		_, err := conn.ExecContext(ctx, statement)
 		if !isNumber(err, 1205) {
 			return err
 		}
 		if n == renameTries {
-			return fmt.Errorf("somebody else holds one of the tables: a backup, a long report or a change of structure, say. SHOW PROCESSLIST tells who. Wait until that has ended, then go on: %w", err)
+			return err
 		}
 		select {
 		case <-ctx.Done():
@@ -218,7 +220,8 @@ func renameTables(ctx context.Context, conn *sql.Conn, statement string) error {
 
 // Finish drops the replaced tables, then gives the new ones what only one table
 // of a database can have: foreign keys and triggers of these names. Views last.
-func (a *mysqlApplied) Finish(ctx context.Context) error {
+func (a *mysqlApplied) Finish(ctx context.Context) (err error) {
+	defer a.m.explainWait(ctx, &err)
 	conn, err := a.m.connect(ctx, false)
 	if err != nil {
 		return err
@@ -313,7 +316,8 @@ func (m *mysqlDatabase) leftover(ctx context.Context, conn *sql.Conn, tables []s
 }
 
 // Sweep drops the incoming and outgoing tables of an interrupted Apply.
-func (m *mysqlDatabase) Sweep(ctx context.Context, tables []string) error {
+func (m *mysqlDatabase) Sweep(ctx context.Context, tables []string) (err error) {
+	defer m.explainWait(ctx, &err)
 	conn, err := m.connect(ctx, false)
 	if err != nil {
 		return err

@@ -6,10 +6,14 @@ import (
 	"os/exec"
 	"runtime"
 	"strings"
+	"time"
 
 	"wetland/core/environment"
 	"wetland/core/phrase"
 )
+
+// afterKill is how long what a killed command began may go on holding its output.
+const afterKill = 2 * time.Second
 
 // Shell runs a line of wetland.toml in the workspace, with these variables besides what every
 // program needs: no secret of the environment reaches it. The end of what it says is in the error.
@@ -19,7 +23,7 @@ func (s *Session) Shell(ctx context.Context, line string, variables []string) er
 		shell = []string{"cmd", "/c", line}
 	}
 	command := exec.CommandContext(ctx, shell[0], shell[1:]...)
-	command.Dir = s.Site.Workspace.Dir
+	command.Dir, command.WaitDelay = s.Site.Workspace.Dir, afterKill
 	command.Env = environment.Clean(variables...)
 	out, err := command.CombinedOutput()
 	if err != nil {
