@@ -799,7 +799,7 @@ func TestMySQLWaitsEnd(t *testing.T) {
 			}
 			boats := before.find(t, "boats")
 			for what, do := range map[string]func() error{
-				"read": read, "ask": asked, "replace": apply(Change{Tag: "t", Replace: []Replacement{boats}}),
+				"read": read, "ask": asked, "be ready": func() error { return Ready(t.Context(), db) }, "replace": apply(Change{Tag: "t", Replace: []Replacement{boats}}),
 				"patch": apply(Change{Patches: []Patch{{Table: boats.Table, Put: RowsOf([]Row{{IntegerValue(7)}})}}}),
 			} {
 				err := do()
@@ -814,6 +814,25 @@ func TestMySQLWaitsEnd(t *testing.T) {
 			if _, err := conn.ExecContext(t.Context(), "UNLOCK TABLES"); err != nil {
 				t.Fatal(err)
 			}
+		}
+		equalNow(t, db, before)
+	})
+}
+
+// A server that takes no writes is told before anything rests on them.
+func TestMySQLThatTakesNoWrites(t *testing.T) {
+	testenv.OnEach(t, func(t *testing.T, server *testenv.Server) {
+		account, db := openTest(t, server)
+		account.Run(t, "CREATE TABLE boats (id INT PRIMARY KEY); INSERT INTO boats VALUES (1), (2)")
+		before := save(t, db)
+		account.Run(t, "SET GLOBAL read_only = 1")
+		err := Ready(t.Context(), db)
+		account.Run(t, "SET GLOBAL read_only = 0")
+		if err == nil || !strings.Contains(err.Error(), "read-only") {
+			t.Errorf("%v", err)
+		}
+		if err := Ready(t.Context(), db); err != nil {
+			t.Error(err)
 		}
 		equalNow(t, db, before)
 	})

@@ -14,6 +14,7 @@ import (
 	"time"
 
 	"wetland/core/advice"
+	"wetland/core/database"
 	"wetland/core/deploy"
 	"wetland/core/files"
 	"wetland/core/identity"
@@ -201,9 +202,7 @@ func checkWritable(ctx context.Context, s *session.Session, folder string, why *
 
 func checkRoom(ctx context.Context, s *session.Session, folder string, p *packages.Package, why *runs.Reasons) {
 	_, size := p.Tree.Total()
-	if free, err := s.Site.Files.FreeSpace(ctx, folder); err == nil && free < uint64(size)*2 {
-		why.Add(fmt.Sprintf("only %s are free on the site's disk, and the new files need %s", phrase.Bytes(int64(free)), phrase.Bytes(size)), "Make room first.")
-	}
+	CheckRoom(ctx, s, folder, size, why)
 }
 
 // actor names the user as whom the site's files are written.
@@ -270,7 +269,24 @@ func CheckSite(ctx context.Context, s *session.Session, why *runs.Reasons) {
 		for _, obstacle := range s.Site.CMS.Obstacles(ctx, s.DB) {
 			why.Add(obstacle, "")
 		}
-	}, func(why *runs.Reasons) { checkIdentity(ctx, s, why) })
+	}, func(why *runs.Reasons) { checkIdentity(ctx, s, why) }, func(why *runs.Reasons) { CheckDatabase(ctx, s, why) })
+}
+
+// CheckDatabase refuses what may have to change tables where nobody can.
+func CheckDatabase(ctx context.Context, s *session.Session, why *runs.Reasons) {
+	if s.DB == nil {
+		return
+	}
+	if err := database.Ready(ctx, s.DB); err != nil && ctx.Err() == nil {
+		why.Add(fmt.Sprintf("the tables could not be changed now: %v", err), "Rows could not be put back. See to the database server first: does it take writes, and a second connection of this user?")
+	}
+}
+
+// CheckRoom refuses to write so many bytes below a folder of the site where they do not fit.
+func CheckRoom(ctx context.Context, s *session.Session, folder string, size int64, why *runs.Reasons) {
+	if free, err := s.Site.Files.FreeSpace(ctx, folder); err == nil && free < uint64(size)*2 {
+		why.Add(fmt.Sprintf("only %s are free on the site's disk, and the new files need %s", phrase.Bytes(int64(free)), phrase.Bytes(size)), "Make room first.")
+	}
 }
 
 // checkIdentity refuses an address at which another site answers.

@@ -18,6 +18,7 @@ import (
 	"wetland/core/host"
 	"wetland/core/pagecheck"
 	"wetland/core/phrase"
+	"wetland/core/preflight"
 	"wetland/core/progress"
 	"wetland/core/runs"
 	"wetland/core/session"
@@ -265,9 +266,8 @@ func (r *restoration) carryOut(ctx context.Context) (*runs.Run, error) {
 	if err := r.makePlan(ctx, r.before.Described()); err != nil {
 		return stop(err)
 	}
-	var gap runs.Reasons
-	if deploy.CheckGap(ctx, r.Session, r.swaps, r.options.AllowGap, &gap); len(gap) > 0 {
-		return stop(gap.Refusal())
+	if err := r.checkBefore(ctx); err != nil {
+		return stop(err)
 	}
 	if !r.plan.Empty() {
 		if err := r.verifyWanted(ctx); err != nil {
@@ -278,6 +278,21 @@ func (r *restoration) carryOut(ctx context.Context) (*runs.Run, error) {
 		return stop(session.ErrDeclined)
 	}
 	return r.finish()
+}
+
+// checkBefore refuses what would end half-way: as an update does, before anything is touched.
+func (r *restoration) checkBefore(ctx context.Context) error {
+	var why runs.Reasons
+	deploy.CheckGap(ctx, r.Session, r.swaps, r.options.AllowGap, &why)
+	size := int64(0)
+	for _, item := range r.wantedItems() {
+		size += item.Size
+	}
+	preflight.CheckRoom(ctx, r.Session, r.Site.Root, size, &why)
+	if len(r.plan.Tables)+len(r.plan.Aside) > 0 {
+		preflight.CheckDatabase(ctx, r.Session, &why)
+	}
+	return why.Refusal()
 }
 
 var chooseAnother = advice.Lead("Choose another snapshot:", advice.ListSnapshots)

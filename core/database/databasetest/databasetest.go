@@ -74,6 +74,7 @@ func TestEngine(t *testing.T, engine Engine) {
 		"many read at once":                      (*suite).manyAtOnce,
 		"strict patches leave what others wrote": (*suite).strict,
 		"what a replaced table had at the end":   (*suite).replaced,
+		"whether it can be changed":              (*suite).ready,
 		"rows are patched by their key":          (*suite).patches,
 		"rows that cannot be read":               (*suite).unreadable,
 		"rows that are not those promised":       (*suite).unproved,
@@ -362,6 +363,13 @@ func (s *suite) strict() {
 	if !maps.Equal(names, want) {
 		s.Errorf("%v, not %v", names, want)
 	}
+}
+
+// ready: whether tables can be changed is found out without changing any, also while they are read.
+func (s *suite) ready() {
+	before := s.save()
+	s.must(database.Ready(s.ctx, s.db))
+	s.want(before, "asked whether it can be changed")
 }
 
 // replaced: until a change is finished, the rows can be read that a table had when another took its place.

@@ -1,0 +1,29 @@
+package database
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"slices"
+)
+
+// Ready tells whether tables could be changed now, while they are read: an error says why not, as where the server takes no
+// writes, or no second connection. It deletes no row, of one of the tables.
+func Ready(ctx context.Context, db Database) (err error) {
+	moment, err := db.Read(ctx)
+	if err != nil {
+		return fmt.Errorf("read the database: %w", err)
+	}
+	defer func() { err = errors.Join(err, moment.Close()) }()
+	tables := moment.Tables()
+	at := slices.IndexFunc(tables, func(t Table) bool { return t.Kind == BaseTable })
+	if at < 0 {
+		return nil
+	}
+	quote := quoteMySQL
+	if db.Dialect() == "sqlite" {
+		quote = quoteSQLite
+	}
+	_, err = db.Query(ctx, "DELETE FROM "+quote(tables[at].Name)+" WHERE 0 = 1")
+	return err
+}
