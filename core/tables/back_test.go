@@ -374,6 +374,13 @@ var between = []struct {
 			"SELECT name FROM bookings WHERE id = 44": "first 44", "SELECT COUNT(*) FROM bookings WHERE name = 'mine'": "1",
 			"SELECT COUNT(*) FROM bookings WHERE id <> 42": "44"}, "1 row of bookings", map[string]string{
 			"SELECT COUNT(*) FROM bookings": "45", "SELECT name FROM bookings WHERE id = 42": "first 42"}, "", false},
+	{"one row changed by both while it settled", "UPDATE bookings SET seats = 9 WHERE id = 7",
+		"UPDATE bookings SET note = 'theirs' WHERE id = 8; UPDATE bookings SET note = 'theirs' WHERE id = 9",
+		map[string]string{"SELECT seats FROM bookings WHERE id = 7": "9", "SELECT note FROM bookings WHERE id = 7": "mine"},
+		"1 row of bookings", map[string]string{
+			"SELECT seats FROM bookings WHERE id = 7": "2", "SELECT note FROM bookings WHERE id = 7": "mine",
+			"SELECT note FROM bookings WHERE id = 9": "theirs"},
+		"UPDATE bookings SET note = 'mine' WHERE id = 7", false},
 	{"doubled, with gaps in the keys, and both changed", "INSERT INTO bookings (name, note, seats)" +
 		" SELECT name, note, seats FROM bookings ORDER BY id", "", map[string]string{
 		"SELECT COUNT(*) FROM bookings": "37", "SELECT note FROM bookings WHERE id = 40": "mine",

@@ -152,7 +152,12 @@ func (w *written) step(from, to database.Row) (kind string, columns []int) {
 	if columns == nil {
 		return "", nil
 	}
-	return fmt.Sprint("c", columns, w.nameOf(from)), columns
+	return w.changeOf(from, columns...), columns
+}
+
+// changeOf is the kind of a change of some columns.
+func (w *written) changeOf(from database.Row, columns ...int) string {
+	return fmt.Sprint("c", columns, w.nameOf(from))
 }
 
 // variable is the part of a setting's name that is another one each time: a number, or a hash.
@@ -824,7 +829,7 @@ func (w *written) changedWhile(b, s database.Row, kind string, columns []int) ou
 		case w.isTheirValue(b, s, i):
 			o.row[i], o.old[i], o.theirs = s[i], s[i], true
 		case w.first.bulkColumns[i], w.first.bulkChanged, w.inGroup(b, i), w.copied.changed(w, b, i):
-		case w.copied != nil || slices.Contains(w.counted, i) || w.isUsual(kind):
+		case w.copied != nil || slices.Contains(w.counted, i) || w.isUsual(kind) || w.isUsual(w.changeOf(b, i)):
 			o.row[i], o.old[i], o.theirs = s[i], s[i], true
 		case w.settings, w.isQuiet():
 		default:
