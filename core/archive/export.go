@@ -9,6 +9,8 @@ import (
 	"io/fs"
 	"os"
 	"path/filepath"
+	"slices"
+	"strings"
 
 	"wetland/core/database"
 	"wetland/core/durable"
@@ -24,6 +26,9 @@ type Exported struct {
 	Snapshot string   `json:"snapshot"`
 	Files    []string `json:"files"`
 }
+
+// unfinished ends the name of a file of an export until it is whole.
+const unfinished = ".part"
 
 // exportWords explains an export to whoever finds it, without Wetland.
 const exportWords = `%s of %s, taken %s.
@@ -51,12 +56,17 @@ func Export(ctx context.Context, w *workspace.Workspace, name, dir string, guard
 	e := &Exported{Snapshot: m.Name}
 	write := func(file string, fill func(io.Writer) error) error {
 		at := filepath.Join(dir, file)
-		out, err := os.OpenFile(at, os.O_WRONLY|os.O_CREATE|os.O_EXCL, 0o600)
+		part := at + unfinished // what a kill leaves must not look whole
+		out, err := os.OpenFile(part, os.O_WRONLY|os.O_CREATE|os.O_TRUNC, 0o600)
 		if err != nil {
 			return err
 		}
-		if err := errors.Join(fill(out), durable.Sync(out), out.Close()); err != nil {
-			return errors.Join(fmt.Errorf("write %s: %w", at, err), os.Remove(at))
+		err = errors.Join(fill(out), durable.Sync(out), out.Close())
+		if err == nil {
+			err = os.Rename(part, at)
+		}
+		if err != nil {
+			return errors.Join(fmt.Errorf("write %s: %w", at, err), os.Remove(part))
 		}
 		e.Files = append(e.Files, at)
 		return nil
@@ -107,6 +117,9 @@ func CheckTarget(ctx context.Context, w *workspace.Workspace, m *snapshot.Manife
 	if err != nil && !errors.Is(err, fs.ErrNotExist) {
 		return err
 	}
+	entries = slices.DeleteFunc(entries, func(e fs.DirEntry) bool { // what an export that was killed left
+		return strings.HasSuffix(e.Name(), unfinished)
+	})
 	if len(entries) > 0 {
 		return fmt.Errorf("the folder %s is not empty. Name a new one", dir)
 	}

@@ -18,6 +18,7 @@ import (
 	"strings"
 
 	"wetland/core/boundary"
+	"wetland/core/durable"
 	"wetland/core/host"
 	"wetland/core/remote"
 )
@@ -111,7 +112,7 @@ func (i inWorld) Close() error { return errors.Join(i.Host.Close(), i.line.Close
 
 // Offered tells whether a world can be made here, by making one; else why not.
 func Offered(ctx context.Context) (err error) {
-	rooms, err := os.MkdirTemp("", "wetland-*")
+	rooms, err := durable.Scratch()
 	if err != nil {
 		return err
 	}

@@ -14,6 +14,8 @@ import (
 	"time"
 
 	sqlite3 "modernc.org/sqlite" // the driver behind sql.Open("sqlite", ...)
+
+	"wetland/core/durable"
 )
 
 // sqlite reaches an SQLite file through the engine and its locks, never as bytes:
@@ -51,7 +53,7 @@ func createSQLite(_ context.Context, login Login) error {
 
 // scratchSQLite makes a file in the folder for temporary files.
 func scratchSQLite(ctx context.Context) (db Database, drop func() error, err error) {
-	dir, err := os.MkdirTemp("", "wetland-*")
+	dir, err := durable.Scratch()
 	if err != nil {
 		return nil, nil, err
 	}

@@ -12,6 +12,7 @@ import (
 	"fmt"
 	"io/fs"
 	"path"
+	"regexp"
 	"slices"
 	"strconv"
 	"strings"
@@ -133,10 +134,27 @@ func readMarker(ctx context.Context, at Bytes, ask Unlock) (*Sealing, error) {
 			return nil, fmt.Errorf("open the store: %w", err)
 		}
 		return is.seal, nil
+	case string(text) != markerText && nearly(string(text), markerText):
+		return nil, fmt.Errorf("the file %s of the store %s is damaged. Nothing else of the store need be: write this line into it, and nothing else: %s",
+			MarkerName, at.Where(), strings.TrimSpace(markerText))
 	case string(text) != markerText:
 		return nil, fmt.Errorf("the store %s has another format than this version of Wetland reads (%s). Use a newer Wetland, or the one that wrote it", at.Where(), strings.TrimSpace(string(text[:min(len(text), 80)])))
 	}
 	return nil, nil
+}
+
+// nearly tells of a text that is another one, but for a few wrong, missing or added bytes: not another format's number.
+func nearly(text, other string) bool {
+	if regexp.MustCompile(`^This folder is a store of snapshots\. Format [0-9]+\.\n$`).MatchString(text) {
+		return false
+	}
+	same := 0
+	for i := range min(len(text), len(other)) {
+		if text[i] == other[i] {
+			same++
+		}
+	}
+	return same*10 >= len(other)*6
 }
 
 // longestTidy is how long to wait for another process that tidies the store.

@@ -6,7 +6,9 @@ import (
 	"fmt"
 	"io/fs"
 
+	"wetland/core/advice"
 	"wetland/core/progress"
+	"wetland/core/runs"
 	"wetland/core/session"
 	"wetland/core/smoke"
 	"wetland/core/smoke/judging"
@@ -54,6 +56,13 @@ func Check(ctx context.Context, w *workspace.Workspace, report progress.Reporter
 // Learn looks at all pages twice and records them as the workspace's baseline. Broken pages are not
 // recorded, unless accepted.
 func Learn(ctx context.Context, w *workspace.Workspace, report progress.Reporter, accept bool) (judgement *smoke.Judgement, recorded bool, err error) {
+	if open, err := runs.Unsettled(w); err != nil || open != nil {
+		if err == nil {
+			err = advice.With(fmt.Errorf("%s %s: pages as they are now may be those of a version that is not judged. Nothing was recorded",
+				open.Name, runs.UnsettledWords[open.State]), advice.Lead("Settle it first:", advice.Recover))
+		}
+		return nil, false, err
+	}
 	fetcher, err := session.FetcherOf(w)
 	if err != nil {
 		return nil, false, err

@@ -15,6 +15,7 @@ import (
 
 	"wetland/core/advice"
 	"wetland/core/deploy"
+	"wetland/core/durable"
 	"wetland/core/edits"
 	"wetland/core/files"
 	"wetland/core/host"
@@ -131,7 +132,7 @@ func Examine(ctx context.Context, w *workspace.Workspace, o Options) (e *Examina
 		return nil, err
 	}
 	defer func() { err = errors.Join(err, s.Close()) }()
-	scratch, err := os.MkdirTemp("", "wetland-*")
+	scratch, err := durable.Scratch()
 	if err != nil {
 		return nil, err
 	}

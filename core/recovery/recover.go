@@ -10,6 +10,7 @@ import (
 	"wetland/core/runs"
 	"wetland/core/session"
 	"wetland/core/site"
+	"wetland/core/tables"
 	"wetland/core/update"
 	"wetland/core/workspace"
 )
@@ -33,7 +34,7 @@ func Recover(ctx context.Context, w *workspace.Workspace, o Options) (run *runs.
 		return nil, err
 	}
 	if unsettled == nil {
-		return nil, errors.Join(atWork(ctx, w, o.Guard), runs.ErrNothingToRecover)
+		return nil, errors.Join(atWork(ctx, w, o.Guard), sweepScratch(ctx, w), runs.ErrNothingToRecover)
 	}
 	if unsettled.Kind == "restore" {
 		return restore.Recover(ctx, w, o.Guard, unsettled)
@@ -67,6 +68,15 @@ func Recover(ctx context.Context, w *workspace.Workspace, o Options) (run *runs.
 		return nil, err
 	}
 	return update.Recover(ctx, s, t, o.To, o.Undecided)
+}
+
+// sweepScratch drops the databases for one use that a crash left, of a site that can be opened.
+func sweepScratch(ctx context.Context, w *workspace.Workspace) error {
+	opened, err := site.Open(ctx, w)
+	if err != nil {
+		return nil
+	}
+	return errors.Join(tables.SweepScratch(ctx, &session.Session{Site: opened}), opened.Close())
 }
 
 // atWork refuses while a run works on the site that has not begun to change anything, and so

@@ -18,6 +18,7 @@ import (
 	"strings"
 
 	"wetland/core/advice"
+	"wetland/core/durable"
 	"wetland/core/files"
 	"wetland/core/packages"
 	"wetland/core/phrase"
@@ -163,7 +164,7 @@ type shelving struct {
 }
 
 func (to shelving) shelve(ctx context.Context, want wantedPackage) (entries []packages.Entry, err error) {
-	scratch, err := os.MkdirTemp("", "wetland-*")
+	scratch, err := durable.Scratch()
 	if err != nil {
 		return nil, err
 	}

@@ -173,7 +173,7 @@ func (r *Readings) compare(ctx context.Context, differ database.TableChange, mom
 	if w.rebuilt { // it stands since we made it: what differs came later
 		w.settledKnown, w.restyled, w.first = true, false, newTally(len(w.table.Columns))
 		w.doubles, w.twins, w.moved, w.groups, w.copied = nil, nil, nil, nil, nil
-		w.aliases, w.aliasKeys, w.shapes, w.sameAtOnce = nil, nil, nil, nil
+		w.aliases, w.aliasKeys, w.shapes, w.sameAtOnce, w.sameLater = nil, nil, nil, nil, nil
 		of.Also = database.State{Table: w.table, Rows: of.Before}
 	} else if known {
 		of.Also = database.State{Table: w.table, Rows: cutRows(settled.Table, w.table, settled.Rows)}
@@ -547,7 +547,7 @@ func (r *Readings) apply(ctx context.Context, plan *Plan) (err error) {
 		}
 		switch {
 		case errors.Is(failed, database.ErrWritten):
-			err, w.tried = failed, true
+			err = errors.Join(failed, w.notePut(ctx))
 		case failed != nil:
 			return failed
 		default:

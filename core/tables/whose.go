@@ -33,14 +33,15 @@ type written struct {
 	// stored tells of rows that a release of the CMS stored in a form of its own; nil: none does.
 	stored func(before, now database.Row) bool
 
-	settings  bool // its rows are settings
-	lively    bool // visitors write to it at other times, too
-	restyled  bool // the update changed its structure
-	alone     bool // nobody but the update could write while it settled
-	again     bool // what is found now comes after a change of ours
-	rebuilt   bool // that made the table anew
-	tried     bool // some of what is to go back may be back
-	tied      bool // rows that need a new key cannot have one
+	settings  bool              // its rows are settings
+	lively    bool              // visitors write to it at other times, too
+	restyled  bool              // the update changed its structure
+	alone     bool              // nobody but the update could write while it settled
+	again     bool              // what is found now comes after a change of ours
+	rebuilt   bool              // that made the table anew
+	tried     bool              // some of what is to go back may be back
+	put       map[string]uint64 // then: what that is, by its key
+	tied      bool              // rows that need a new key cannot have one
 	before    database.State
 	unread    bool // right before the swap: before is the snapshot's
 	now       database.Table
@@ -64,6 +65,7 @@ type written struct {
 	aliasKeys  map[string]bool
 	shapes     map[string]bool // of names of settings that visitors make
 	sameAtOnce map[int]uint64  // the value that most rows got in a column that was rewritten in bulk
+	sameLater  map[int]uint64  // and after the new version had settled
 	likeCopy   []tries         // for each column, of the cells that the copy changed from the same: which became the same
 }
 
@@ -254,7 +256,7 @@ func (w *written) examine(ctx context.Context, before database.Rows) error {
 	}
 	w.then = then
 	if w.first.kinds == nil {
-		w.first, w.sameAtOnce = newTally(len(w.table.Columns)), map[int]uint64{}
+		w.first, w.sameAtOnce, w.sameLater = newTally(len(w.table.Columns)), map[int]uint64{}, map[int]uint64{}
 	}
 	if w.single == nil {
 		w.single = map[string]int64{}
@@ -265,7 +267,7 @@ func (w *written) examine(ctx context.Context, before database.Rows) error {
 	}
 	w.gone = 0
 	var added, late []addition
-	votes := make([]vote, len(w.table.Columns))
+	votes, lateVotes := make([]vote, len(w.table.Columns)), make([]vote, len(w.table.Columns))
 	if !w.again && !w.tried { // else most of it is back already
 		w.likeCopy = make([]tries, len(w.table.Columns))
 	}
@@ -287,7 +289,11 @@ func (w *written) examine(ctx context.Context, before database.Rows) error {
 		if b == nil && s == nil && len(late) < mostAtOnce {
 			late = append(late, addition{hashOf(n, w.rest), w.number(n)})
 		}
-		w.then.add(w.step(s, n))
+		kind, columns = w.step(s, n)
+		w.then.add(kind, columns)
+		for _, i := range columns {
+			lateVotes[i].add(hashOf(n, []int{i}))
+		}
 		return nil
 	})
 	if err != nil || w.again {
@@ -311,7 +317,7 @@ func (w *written) examine(ctx context.Context, before database.Rows) error {
 	}
 	w.then.singles(w.single)
 	w.lively = w.lively || len(w.single) > 0 || w.first.added > 0
-	if err := w.findConstants(ctx, votes); err != nil {
+	if err := w.findConstants(ctx, votes, lateVotes); err != nil {
 		return err
 	}
 	if err := w.findShapes(ctx, before); err != nil {
@@ -372,27 +378,31 @@ func (v *vote) add(value uint64) {
 	}
 }
 
-// findConstants finds out whether nearly all rows got one value in a column: then one that got another was written
-// to by somebody else.
-func (w *written) findConstants(ctx context.Context, votes []vote) error {
-	bulk := w.first.bulkOnes()
-	if len(bulk) == 0 {
+// findConstants finds out whether nearly all rows got one value in a column, while the new version settled or after: then
+// one that got another was written to by somebody else.
+func (w *written) findConstants(ctx context.Context, votes, late []vote) error {
+	if !w.first.isRewritten() && !w.then.isRewritten() {
 		return nil
 	}
-	like := map[int]int64{}
-	err := w.each(ctx, func(b, s, n database.Row) error {
-		if _, columns := w.step(b, s); b != nil && s != nil {
+	like, lateLike := make([]tries, len(votes)), make([]tries, len(votes))
+	count := func(to []tries, votes []vote, from, now database.Row) {
+		if _, columns := w.step(from, now); from != nil && now != nil {
 			for _, i := range columns {
-				if hashOf(s, []int{i}) == votes[i].value {
-					like[i]++
-				}
+				to[i].add(hashOf(now, []int{i}) == votes[i].value)
 			}
 		}
+	}
+	err := w.each(ctx, func(b, s, n database.Row) error {
+		count(like, votes, b, s)
+		count(lateLike, late, s, n)
 		return nil
 	})
-	for _, i := range bulk {
-		if like[i]*10 >= w.first.columns[i]*8 {
+	for i := range votes {
+		if w.first.bulkColumns[i] && like[i].mostly() {
 			w.sameAtOnce[i] = votes[i].value
+		}
+		if w.then.bulkColumns[i] && lateLike[i].mostly() {
+			w.sameLater[i] = late[i].value
 		}
 	}
 	return err
@@ -566,10 +576,38 @@ func (w *written) isAnother(a, b database.Row) bool {
 	return 2*differ > filled
 }
 
-// isAnew tells whether a row was added under the key of an old one. Where some rows were put back already, those have
-// their keys again, too.
+// isAnew tells whether a row was added under the key of an old one. One that may have been put back already, and changed
+// since, must look like another one.
 func (w *written) isAnew(in tally, old, row database.Row) bool {
-	return in.emptied && !w.tried || w.isAnother(old, row)
+	_, back := w.put[w.keyOf(row)]
+	return in.emptied && !back || w.isAnother(old, row)
+}
+
+// notePut notes what an attempt may have put back, before a visitor was faster with some of it.
+func (w *written) notePut(ctx context.Context) error {
+	w.tried = true
+	if w.put == nil {
+		w.put = map[string]uint64{}
+	}
+	return w.eachOutcome(ctx, func(_, n database.Row, o outcome) error {
+		if o.row != nil && !o.doubt && !sameRow(o.row, n) && len(w.put) < mostAtOnce {
+			w.put[w.keyOf(o.row)] = w.wholeHash(o.row)
+		}
+		return nil
+	})
+}
+
+func (w *written) wholeHash(row database.Row) uint64 {
+	return maphash.Bytes(seed, database.AppendRow(nil, row))
+}
+
+// isPut tells of a row as it was put back: nobody wrote to it since.
+func (w *written) isPut(row database.Row) bool {
+	if row == nil || len(w.put) == 0 {
+		return false
+	}
+	as, back := w.put[w.keyOf(row)]
+	return back && as == w.wholeHash(row)
 }
 
 // findShapes finds the names of settings of which there are many, or that came outside of the time in which the new
@@ -696,6 +734,10 @@ func (w *written) outcome(b, s, n database.Row) outcome {
 	if w.again && !w.rebuilt {
 		return w.since(b, s, n)
 	}
+	if w.isPut(n) { // that was decided already; but its other self may be there still
+		row := w.overAlias(n, b)
+		return outcome{row: row, theirs: !sameRow(row, b)}
+	}
 	o := w.settled(b, s)
 	switch {
 	case w.alone && w.isMadeAnew(StateBefore(database.RowChange{Before: b, Now: n})):
@@ -764,7 +806,9 @@ func (w *written) changedSince(o outcome, b, s, n database.Row) outcome {
 	}
 	o.row = slices.Clone(o.row)
 	for i := range n {
-		if sameCell(s[i], n[i]) || w.then.bulkColumns[i] || w.then.bulkChanged {
+		constant, is := w.sameLater[i]
+		theirs := is && hashOf(n, []int{i}) != constant
+		if sameCell(s[i], n[i]) || !theirs && (w.then.bulkColumns[i] || w.then.bulkChanged) {
 			continue
 		}
 		o.row[i], o.theirs = n[i], true
@@ -866,14 +910,18 @@ func (w *written) isQuiet() bool { return w.restyled && !w.lively }
 
 // withAlias puts what visitors made of a row's other self over it.
 func (w *written) withAlias(b database.Row) database.Row {
+	return w.overAlias(b, b)
+}
+
+func (w *written) overAlias(row, b database.Row) database.Row {
 	if b == nil || len(w.aliases) == 0 {
-		return b
+		return row
 	}
 	other := w.aliases[w.keyOf(b)]
 	if other == nil {
-		return b
+		return row
 	}
-	row := slices.Clone(b)
+	row = slices.Clone(row)
 	for _, i := range w.rest {
 		row[i] = other.now[i]
 	}
