@@ -86,7 +86,7 @@ func (p proofs) text() []byte {
 
 // parseProofs reads notes. What cannot be understood is passed over: those blocks are read again.
 func parseProofs(text []byte) proofs {
-	all := proofs{}
+	all, total := proofs{}, 0
 	for line := range strings.Lines(string(text)) {
 		fields := strings.Fields(line)
 		if len(fields) == 0 {
@@ -97,10 +97,11 @@ func parseProofs(text []byte) proofs {
 			count, word, _ := strings.Cut(field, "@")
 			n, err := strconv.Atoi(count)
 			at, err2 := parseDay(word)
-			if errors.Join(err, err2) != nil || n < 1 || n > mostProofs {
+			if errors.Join(err, err2) != nil || n < 1 || n > mostProofs-total { // whoever wrote it, memory is bounded
 				days = nil
 				break
 			}
+			total += n
 			days = append(days, slices.Repeat([]day{at}, n)...)
 		}
 		if days != nil {
@@ -135,15 +136,22 @@ func (s *Store) proofOf(at spot) day {
 	return days[at.block]
 }
 
-// note notes how blocks were found, by this process.
-func (s *Store) note(found map[spot]day) {
+// note notes how blocks were found, by this process; nil is right.
+func (s *Store) note(found map[spot]error) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	moved := false
-	for at, how := range found {
+	for at, fault := range found {
+		how := today()
+		if fault != nil {
+			how = rotten
+		}
 		moved = moved || (s.proofOf(at) == rotten) != (how == rotten)
 		s.set(s.proofs, at, how)
-		s.unsaved[at], s.proved[at] = true, how != rotten
+		s.proved[at] = how != rotten
+		// What could not be read at all just now may be another time: nobody else is told.
+		var system *fs.PathError
+		s.unsaved[at] = !errors.As(fault, &system)
 	}
 	if !moved {
 		return
@@ -172,8 +180,10 @@ func (s *Store) saveProofs(ctx context.Context) {
 		return
 	}
 	err := changeProofs(ctx, s.Bytes, func(stand proofs) {
-		for at := range s.unsaved {
-			s.set(stand, at, s.proofOf(at))
+		for at, is := range s.unsaved {
+			if is {
+				s.set(stand, at, s.proofOf(at))
+			}
 		}
 	})
 	if err == nil {
@@ -218,8 +228,12 @@ func changeProofs(ctx context.Context, at Bytes, change func(proofs)) error {
 }
 
 // Prove reads the blocks of these pieces back, past the system's own memory where it lets us, but for those that this
-// process proved or wrote. It returns how many of the pieces are not to be had: Has does not know them any more.
+// process proved or wrote. It returns how many of the pieces are not to be had: Has does not know them any more. Those that
+// were rotten before are read once more: it may have been the memory, or the line.
 func (s *Store) Prove(ctx context.Context, ids []ID, report progress.Reporter) (missing int, err error) {
+	if _, err := s.proveBlocks(ctx, s.rottenWith(ids), report); err != nil {
+		return 0, err
+	}
 	for {
 		blocks := map[spot]bool{}
 		missing = 0
@@ -239,6 +253,28 @@ func (s *Store) Prove(ctx context.Context, ids []ID, report progress.Reporter) (
 			return missing, err
 		} // else other blocks may have the same pieces
 	}
+}
+
+// rottenWith are the rotten blocks that have pieces which no other block has.
+func (s *Store) rottenWith(ids []ID) (blocks []spot) {
+	s.mu.RLock()
+	defer s.mu.RUnlock()
+	wanted := map[ID]bool{}
+	for _, id := range ids {
+		if _, there := s.index[id]; !there {
+			wanted[id] = true
+		}
+	}
+	for number, v := range s.volumes {
+		for i, b := range v.blocks {
+			at := spot{int32(number), int32(i)}
+			has := func(p piece) bool { return wanted[p.id] }
+			if len(wanted) > 0 && s.proofOf(at) == rotten && slices.ContainsFunc(b.pieces, has) {
+				blocks = append(blocks, at)
+			}
+		}
+	}
+	return blocks
 }
 
 // Due tells how much is proved by turns.
@@ -301,11 +337,10 @@ func (s *Store) proveBlocks(ctx context.Context, blocks []spot, report progress.
 	if err := group.Wait(); err != nil {
 		return 0, err
 	}
-	found := map[spot]day{}
+	found := map[spot]error{}
 	for i, at := range blocks {
-		if found[at] = today(); faults[i] != nil {
+		if found[at] = faults[i]; faults[i] != nil {
 			bad++
-			found[at] = rotten
 		}
 	}
 	s.note(found)

@@ -16,12 +16,13 @@ import (
 // shore is a store of a test, of blocks with random bytes.
 type shore struct {
 	*testing.T
-	dir string
-	ids []ID
+	dir    string
+	ids    []ID
+	places map[ID]location // of the pieces that were flipped
 }
 
 func newShore(t *testing.T, pieces int) *shore {
-	s := &shore{T: t, dir: t.TempDir()}
+	s := &shore{T: t, dir: t.TempDir(), places: map[ID]location{}}
 	store := s.open()
 	s.ids = s.add(store, 1, pieces)
 	return s
@@ -60,7 +61,11 @@ func (s *shore) add(store *Store, seed uint64, pieces int) (ids []ID) {
 // flip changes a bit in the block of a piece.
 func (s *shore) flip(store *Store, id ID) {
 	s.Helper()
-	at := store.index[id]
+	at, ok := s.places[id]
+	if !ok {
+		at = store.index[id]
+		s.places[id] = at
+	}
 	v := store.volumes[at.volume]
 	name := filepath.Join(s.dir, v.Name)
 	text, err := os.ReadFile(name)
@@ -105,6 +110,16 @@ func TestRotIsFoundAndStoredAnew(t *testing.T) {
 	}
 	if on, missing := again.ProvedOn(s.ids); missing != len(bad) || !on.IsZero() {
 		t.Errorf("%s, %d missing", on, missing)
+	}
+	// What was wrong with one of them is right again: it was not the disk.
+	s.flip(store, bad[0])
+	if missing := s.proved(again, s.ids...); missing != len(bad)-1 || !again.Has(bad[0]) {
+		t.Errorf("%d missing once one could be read again", missing)
+	}
+	s.flip(store, bad[0])
+	again = s.open()
+	if missing := s.proved(again, s.ids...); missing != len(bad) {
+		t.Errorf("%d missing", missing)
 	}
 	s.add(again, 1, 24)
 	if size, err := os.ReadDir(filepath.Join(s.dir, VolumeFolder)); err != nil || len(size) != 2 {
@@ -197,6 +212,10 @@ func TestProofsAreReadBack(t *testing.T) {
 	text := string(all.text()) + "ghi x@2026-01-01\njkl 3@someday\nmno -1@never\npqr 99999999999@never\n\nstu\n"
 	if got := parseProofs([]byte(text)); !reflect.DeepEqual(got, all) {
 		t.Errorf("%v", got)
+	}
+	hostile := strings.Repeat("a 16777216@never 16777216@never\n", 1000)
+	if got := parseProofs([]byte(hostile)); len(got) > 1 {
+		t.Errorf("%d lists of millions", len(got))
 	}
 	s := newShore(t, 2)
 	for _, text := range []string{"", "nonsense", strings.Repeat("\x00", 500), string(bytes.Repeat([]byte("a 1@rotten "), 9))} {

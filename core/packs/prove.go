@@ -83,9 +83,9 @@ func (s *Store) proveBlock(ctx context.Context, v *volume, b block, report progr
 // wrote notes that a volume was written, and read back, just now.
 func (s *Store) wrote(v *volume) {
 	number := int32(slices.Index(s.volumes, v))
-	found := map[spot]day{}
+	found := map[spot]error{}
 	for i := range v.blocks {
-		found[spot{number, int32(i)}] = today()
+		found[spot{number, int32(i)}] = nil
 	}
 	s.note(found)
 }

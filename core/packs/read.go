@@ -57,7 +57,7 @@ func (s *Store) Piece(ctx context.Context, id ID) ([]byte, error) {
 		if err == nil || ctx.Err() != nil {
 			return data, err
 		}
-		s.note(map[spot]day{at.spot(): rotten})
+		s.note(map[spot]error{at.spot(): err})
 		s.saveProofs(ctx)
 	}
 }
