@@ -88,7 +88,7 @@ func snapshots(w *workspace.Workspace) []string {
 
 // runNames lists the runs, newest first, with what each was for.
 func runNames(w *workspace.Workspace) []string {
-	all, err := runs.All(w)
+	all, err := runs.Readable(w)
 	if err != nil {
 		return nil
 	}

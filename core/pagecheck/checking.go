@@ -30,7 +30,7 @@ func Check(ctx context.Context, w *workspace.Workspace, report progress.Reporter
 	}
 	baseline, err := smoke.LoadTake(w.Baseline())
 	if err != nil && !errors.Is(err, fs.ErrNotExist) {
-		return nil, err
+		return nil, advice.With(err, advice.Lead("Look at the pages yourself. Then record them anew:", advice.RecordPages))
 	}
 	rules, err := session.RulesOf(w)
 	if err != nil {

@@ -288,10 +288,20 @@ func All(w *workspace.Workspace) (all []*Run, err error) {
 	})
 }
 
+// Readable lists the runs, oldest first, whose records can be read: a damaged one takes its own story away, and no other.
+func Readable(w *workspace.Workspace) (all []*Run, err error) {
+	return all, Each(w, func(_ string, run *Run, err error) error {
+		if err == nil {
+			all = append(all, run)
+		}
+		return nil
+	})
+}
+
 // InstalledTree returns what the newest run that kept this version installed: the
 // tree that its folder must have. It is nil if no run did.
 func InstalledTree(w *workspace.Workspace, kind cms.Kind, folder, version string) (files.Tree, error) {
-	runs, err := All(w)
+	runs, err := Readable(w)
 	if err != nil {
 		return nil, err
 	}
@@ -306,7 +316,7 @@ func InstalledTree(w *workspace.Workspace, kind cms.Kind, folder, version string
 // LastVersion returns the version of a component that the newest run left in
 // place, and the run's name; both empty if no run touched it.
 func LastVersion(w *workspace.Workspace, kind cms.Kind, folder string) (version, by string, err error) {
-	runs, err := All(w)
+	runs, err := Readable(w)
 	for _, run := range runs {
 		t := run.Component(kind, folder)
 		switch {

@@ -72,7 +72,7 @@ type sighting struct {
 // lastHere returns the newest look at the pages with this version of a component in place;
 // nil if no run took one.
 func lastHere(w *workspace.Workspace, kind cms.Kind, folder, wanted string) (*sighting, error) {
-	all, err := runs.All(w)
+	all, err := runs.Readable(w)
 	if err != nil {
 		return nil, err
 	}
