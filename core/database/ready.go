@@ -14,15 +14,17 @@ func Ready(ctx context.Context, db Database) (err error) {
 	if err != nil {
 		return fmt.Errorf("read the database: %w", err)
 	}
-	defer func() { err = errors.Join(err, moment.Close()) }()
 	tables := moment.Tables()
-	at := slices.IndexFunc(tables, func(t Table) bool { return t.Kind == BaseTable })
-	if at < 0 {
-		return nil
-	}
 	quote := quoteMySQL
-	if db.Dialect() == "sqlite" {
+	if db.Dialect() == "sqlite" { // whoever reads keeps writers away, unless it has a log of writes
 		quote = quoteSQLite
+		err = moment.Close()
+	} else {
+		defer func() { err = errors.Join(err, moment.Close()) }()
+	}
+	at := slices.IndexFunc(tables, func(t Table) bool { return t.Kind == BaseTable })
+	if err != nil || at < 0 {
+		return err
 	}
 	_, err = db.Query(ctx, "DELETE FROM "+quote(tables[at].Name)+" WHERE 0 = 1")
 	return err
