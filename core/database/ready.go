@@ -22,7 +22,8 @@ func Ready(ctx context.Context, db Database) (err error) {
 	} else {
 		defer func() { err = errors.Join(err, moment.Close()) }()
 	}
-	at := slices.IndexFunc(tables, func(t Table) bool { return t.Kind == BaseTable })
+	// Some of the engines without transactions delete nothing at all.
+	at := slices.IndexFunc(tables, func(t Table) bool { return t.Kind == BaseTable && t.Firm })
 	if err != nil || at < 0 {
 		return err
 	}
