@@ -18,9 +18,9 @@ import (
 	"strings"
 
 	"wetland/core/boundary"
-	"wetland/core/durable"
 	"wetland/core/host"
 	"wetland/core/remote"
+	"wetland/core/scratch"
 )
 
 // System are the folders of a machine that programs need to run.
@@ -112,7 +112,7 @@ func (i inWorld) Close() error { return errors.Join(i.Host.Close(), i.line.Close
 
 // Offered tells whether a world can be made here, by making one; else why not.
 func Offered(ctx context.Context) (err error) {
-	rooms, err := durable.Scratch()
+	rooms, err := scratch.Folder()
 	if err != nil {
 		return err
 	}

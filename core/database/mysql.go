@@ -26,7 +26,7 @@ type mysqlDatabase struct {
 	name    string
 	owner   Owner
 	isMySQL bool     // not MariaDB
-	own     sync.Map // the numbers of our own connections
+	own     sync.Map // the numbers of our own connections, as the server prints them
 }
 
 // session makes values come and go exactly as stored: no time zone shifts, no
@@ -239,7 +239,7 @@ func (m *mysqlDatabase) connect(ctx context.Context, exact bool) (*sql.Conn, err
 	if err != nil {
 		return nil, err
 	}
-	err = errors.Join(setUp(ctx, conn), m.noteOwn(ctx, conn))
+	err = m.setUp(ctx, conn)
 	if err == nil && exact {
 		_, err = conn.ExecContext(ctx, `SET character_set_results = NULL`)
 	}
@@ -250,13 +250,13 @@ func (m *mysqlDatabase) connect(ctx context.Context, exact bool) (*sql.Conn, err
 }
 
 // setUp makes the session ours.
-func setUp(ctx context.Context, conn *sql.Conn) error {
+func (m *mysqlDatabase) setUp(ctx context.Context, conn *sql.Conn) error {
 	for _, statement := range []string{session, `SET NAMES utf8mb4`} {
 		if _, err := conn.ExecContext(ctx, statement); err != nil {
 			return err
 		}
 	}
-	return allowOlderTables(ctx, conn)
+	return m.allowOlderTables(ctx, conn)
 }
 
 // wishes are settings of a session under which each table comes to be as its statement says, and is described as it is.
@@ -271,14 +271,19 @@ var wishes = map[string]string{
 	"system_versioning_alter_history":    "KEEP",
 }
 
-func allowOlderTables(ctx context.Context, conn *sql.Conn) error {
-	names := slices.Sorted(maps.Keys(wishes))
-	now, err := collectRows(ctx, conn, sent, "SHOW SESSION VARIABLES WHERE Variable_name IN ('"+strings.Join(names, "', '")+"')")
+func (m *mysqlDatabase) allowOlderTables(ctx context.Context, conn *sql.Conn) error {
+	names := append(slices.Sorted(maps.Keys(wishes)), ownNumber)
+	now, err := collectRows(ctx, conn, sent, "SHOW SESSION VARIABLES WHERE Variable_name IN ('"+
+		strings.Join(names, "', '")+"')")
 	if err != nil {
 		return err
 	}
 	for _, row := range now {
 		name, value := row[0].String(), row[1].String()
+		if name == ownNumber {
+			m.own.Store(value, true)
+			continue
+		}
 		if value == wishes[name] {
 			continue
 		}

@@ -70,6 +70,7 @@ func (m *mysqlDatabase) Apply(ctx context.Context, change Change) (_ Applied, er
 	if err := waitAtMost(ctx, conn, patientWait); err != nil {
 		return nil, err
 	}
+	defer func() { _ = waitAtMost(context.WithoutCancel(ctx), conn, mostWait) }()
 	applied := &mysqlApplied{m: m}
 	if err := m.load(ctx, conn, change); err != nil {
 		return nil, errors.Join(err, m.dropIncoming(ctx, change))
@@ -239,7 +240,7 @@ func (a *mysqlApplied) Finish(ctx context.Context) (err error) {
 			}
 		}
 		if len(table.After) > 0 { // triggers came with settings of their own
-			if err := setUp(ctx, conn); err != nil {
+			if err := a.m.setUp(ctx, conn); err != nil {
 				return err
 			}
 		}

@@ -157,7 +157,7 @@ func (a *mysqlApplied) makeProgram(ctx context.Context, conn *sql.Conn, program 
 			return err
 		}
 	}
-	return errors.Join(a.execAsDefiner(ctx, conn, program.Create, NewDefiner{Of: "the " + program.Name, Table: program.Name}), setUp(ctx, conn))
+	return errors.Join(a.execAsDefiner(ctx, conn, program.Create, NewDefiner{Of: "the " + program.Name, Table: program.Name}), a.m.setUp(ctx, conn))
 }
 
 // needsRight is ER_SPECIFIC_ACCESS_DENIED_ERROR.

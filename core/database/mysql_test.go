@@ -2,14 +2,12 @@ package database
 
 import (
 	"context"
-	"database/sql"
 	"errors"
 	"fmt"
 	"os"
 	"slices"
 	"strings"
 	"testing"
-	"time"
 
 	"wetland/internal/testenv"
 )
@@ -766,109 +764,6 @@ func TestMySQLOddSettings(t *testing.T) {
 		}
 		account.Run(t, "SET GLOBAL "+name+" = "+was)
 	}
-}
-
-// Whatever needs a table that somebody holds ends after a while, and says who that is where the server tells.
-func TestMySQLWaitsEnd(t *testing.T) {
-	reads, patient, waits, tries := mostWait, patientWait, renameWaits, renameTries
-	mostWait, patientWait, renameWaits, renameTries = 1, 1, 1, 1
-	defer func() { mostWait, patientWait, renameWaits, renameTries = reads, patient, waits, tries }()
-	testenv.OnEach(t, func(t *testing.T, server *testenv.Server) {
-		account, db := openTest(t, server)
-		account.Run(t, "CREATE TABLE boats (id INT PRIMARY KEY); INSERT INTO boats VALUES (1), (2)")
-		before := save(t, db)
-		other, err := sql.Open("mysql", fmt.Sprintf("%s:%s@tcp(127.0.0.1:%d)/%s", account.User, account.Password, account.Port, account.Name))
-		if err != nil {
-			t.Fatal(err)
-		}
-		defer other.Close()
-		conn, err := other.Conn(t.Context())
-		if err != nil {
-			t.Fatal(err)
-		}
-		var number int64
-		for _, how := range []string{"WRITE", "READ"} {
-			err := conn.QueryRowContext(t.Context(), "SELECT CONNECTION_ID()").Scan(&number)
-			if _, failed := conn.ExecContext(t.Context(), "LOCK TABLES boats "+how); err != nil || failed != nil {
-				t.Fatal(err, failed)
-			}
-			read := func() error { _, err := Present(t.Context(), db); return err }
-			asked := func() error { _, err := db.Query(t.Context(), "SELECT id FROM boats"); return err }
-			apply := func(change Change) func() error {
-				return func() error { _, err := db.Apply(t.Context(), change); return err }
-			}
-			boats := before.find(t, "boats")
-			for what, do := range map[string]func() error{
-				"read": read, "ask": asked, "be ready": func() error { return Ready(t.Context(), db) }, "replace": apply(Change{Tag: "t", Replace: []Replacement{boats}}),
-				"patch": apply(Change{Patches: []Patch{{Table: boats.Table, Put: RowsOf([]Row{{IntegerValue(7)}})}}}),
-			} {
-				err := do()
-				if how == "READ" && (what == "read" || what == "ask") {
-					if err != nil {
-						t.Errorf("%s %s: %v", how, what, err)
-					}
-				} else if !errors.Is(err, ErrHeld) || !strings.Contains(err.Error(), fmt.Sprintf("client %d,", number)) {
-					t.Errorf("%s %s: %v", how, what, err)
-				}
-			}
-			if _, err := conn.ExecContext(t.Context(), "UNLOCK TABLES"); err != nil {
-				t.Fatal(err)
-			}
-		}
-		equalNow(t, db, before)
-	})
-}
-
-// A server that takes no writes is told before anything rests on them.
-func TestMySQLThatTakesNoWrites(t *testing.T) {
-	testenv.OnEach(t, func(t *testing.T, server *testenv.Server) {
-		account, db := openTest(t, server)
-		account.Run(t, "CREATE TABLE boats (id INT PRIMARY KEY); INSERT INTO boats VALUES (1), (2)")
-		before := save(t, db)
-		account.Run(t, "SET GLOBAL read_only = 1")
-		err := Ready(t.Context(), db)
-		account.Run(t, "SET GLOBAL read_only = 0")
-		if err == nil || !strings.Contains(err.Error(), "read-only") {
-			t.Errorf("%v", err)
-		}
-		if err := Ready(t.Context(), db); err != nil {
-			t.Error(err)
-		}
-		equalNow(t, db, before)
-	})
-}
-
-// A table that somebody holds all the while is not switched: that is told, nothing changes, and
-// nothing of ours stays.
-func TestMySQLTableThatIsHeld(t *testing.T) {
-	waits, rests := renameWaits, renameRests
-	renameWaits, renameRests = 1, time.Millisecond
-	defer func() { renameWaits, renameRests = waits, rests }()
-	testenv.OnEach(t, func(t *testing.T, server *testenv.Server) {
-		account, db := openTest(t, server)
-		account.Run(t, "CREATE TABLE boats (id INT PRIMARY KEY); INSERT INTO boats VALUES (1), (2)")
-		before := save(t, db)
-		account.Run(t, "DELETE FROM boats WHERE id = 2")
-		conn, err := account.Root.Conn(t.Context())
-		if err != nil {
-			t.Fatal(err)
-		}
-		defer conn.Close()
-		if _, err := conn.ExecContext(t.Context(), "LOCK TABLES boats READ"); err != nil {
-			t.Fatal(err)
-		}
-		if _, err := db.Apply(t.Context(), Change{Tag: "t", Replace: []Replacement{before.find(t, "boats")}}); err == nil || !strings.Contains(err.Error(), "SHOW PROCESSLIST") {
-			t.Errorf("%v", err)
-		}
-		if _, err := conn.ExecContext(t.Context(), "UNLOCK TABLES"); err != nil {
-			t.Fatal(err)
-		}
-		if got := one(t, account, "SELECT CONCAT((SELECT COUNT(*) FROM boats), ' ', (SELECT GROUP_CONCAT(table_name) FROM information_schema.tables WHERE table_schema = database()))"); got != "1 boats" {
-			t.Errorf("rows and tables: %s", got)
-		}
-		before.restore(t, db)
-		equalNow(t, db, before)
-	})
 }
 
 // What a server still carries out for a process that is gone is waited for, before anything is looked

@@ -15,22 +15,15 @@ var (
 	patientWait = 300 // to put something back, for what is half done is worse than what is late
 )
 
+// ownNumber is the variable that has a connection's own number.
+const ownNumber = "pseudo_thread_id"
+
 // waitLimits are the server's own settings of how long a statement waits for tables, and for rows.
 var waitLimits = []string{"lock_wait_timeout", "innodb_lock_wait_timeout"}
 
 func waitAtMost(ctx context.Context, conn *sql.Conn, seconds int) error {
 	_, err := conn.ExecContext(ctx, fmt.Sprintf("SET SESSION %[2]s = %[1]d, %[3]s = %[1]d", seconds, waitLimits[0], waitLimits[1]))
 	return err
-}
-
-// noteOwn notes the number of a connection of ours, and how long it waits.
-func (m *mysqlDatabase) noteOwn(ctx context.Context, conn *sql.Conn) error {
-	var number int64
-	if err := conn.QueryRowContext(ctx, "SELECT CONNECTION_ID()").Scan(&number); err != nil {
-		return err
-	}
-	m.own.Store(number, true)
-	return waitAtMost(ctx, conn, mostWait)
 }
 
 // ErrHeld says that another client held a table, or rows of it, for longer than is waited.
@@ -70,13 +63,14 @@ func (m *mysqlDatabase) holders(ctx context.Context) (others []string) {
 			continue // it may not be asked that
 		}
 		for rows.Next() {
-			var number, seconds int64
+			var seconds int64
+			var number string
 			var user, host, does sql.NullString
 			if rows.Scan(&number, &user, &host, &seconds, &does) != nil {
 				continue
 			}
 			if _, own := m.own.Load(number); !own {
-				others = append(others, fmt.Sprintf("client %d, %s from %s, %s, since %s",
+				others = append(others, fmt.Sprintf("client %s, %s from %s, %s, since %s",
 					number, user.String, host.String, does.String, time.Duration(seconds)*time.Second))
 			}
 		}

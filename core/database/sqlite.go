@@ -15,7 +15,7 @@ import (
 
 	sqlite3 "modernc.org/sqlite" // the driver behind sql.Open("sqlite", ...)
 
-	"wetland/core/durable"
+	"wetland/core/scratch"
 )
 
 // sqlite reaches an SQLite file through the engine and its locks, never as bytes:
@@ -53,7 +53,7 @@ func createSQLite(_ context.Context, login Login) error {
 
 // scratchSQLite makes a file in the folder for temporary files.
 func scratchSQLite(ctx context.Context) (db Database, drop func() error, err error) {
-	dir, err := durable.Scratch()
+	dir, err := scratch.Folder()
 	if err != nil {
 		return nil, nil, err
 	}

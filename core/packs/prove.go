@@ -71,6 +71,11 @@ func (s *Store) proveBlock(ctx context.Context, v *volume, b block, report progr
 		return err
 	}
 	report.Advance(int64(len(data)))
+	return s.checkPieces(v, b, data)
+}
+
+// checkPieces proves the pieces of an unpacked block.
+func (s *Store) checkPieces(v *volume, b block, data []byte) error {
 	for _, p := range b.pieces {
 		if s.Seal.ID(data[:p.size]) != p.id {
 			return fmt.Errorf("a piece in %s is damaged: its bytes are not those that were written", path.Base(v.Name))

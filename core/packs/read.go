@@ -58,7 +58,6 @@ func (s *Store) Piece(ctx context.Context, id ID) ([]byte, error) {
 			return data, err
 		}
 		s.note(map[spot]error{at.spot(): err})
-		s.saveProofs(ctx)
 	}
 }
 
@@ -74,9 +73,16 @@ func (s *Store) pieceAt(ctx context.Context, id ID, at location) ([]byte, error)
 	b := v.blocks[at.block]
 	data := s.cache.get(at)
 	if data == nil {
+		anew := s.anew && !s.isProved(at.spot())
+		if anew {
+			s.forget(v, b)
+		}
 		var err error
 		if data, err = readBlock(ctx, s.Bytes, v, b, s.Seal, nil, nil); err != nil {
 			return nil, err
+		}
+		if anew && s.checkPieces(v, b, data) == nil {
+			s.note(map[spot]error{at.spot(): nil})
 		}
 		if len(b.pieces) > 1 {
 			s.cache.put(at, data)

@@ -34,6 +34,7 @@ type Store struct {
 	proofs  proofs
 	proved  map[spot]bool // blocks that this process proved or wrote
 	unsaved map[spot]bool // whose proofs are not written down yet
+	anew    bool          // see ReadAnew
 	cache   blockCache
 	// damaged holds the volumes whose directory could not be read, with the reason.
 	damaged map[string]error
@@ -160,11 +161,12 @@ func nearly(text, other string) bool {
 // longestTidy is how long to wait for another process that tidies the store.
 const longestTidy = 10 * time.Minute
 
-// Close lets others tidy the store. It may be called more than once.
+// Close notes how what was read is, and lets others tidy the store. It may be called more than once.
 func (s *Store) Close() error {
 	if s.release == nil {
 		return nil
 	}
+	s.saveProofs(context.Background())
 	release := s.release
 	s.release = nil
 	return release()

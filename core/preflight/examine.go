@@ -15,7 +15,6 @@ import (
 
 	"wetland/core/advice"
 	"wetland/core/deploy"
-	"wetland/core/durable"
 	"wetland/core/edits"
 	"wetland/core/files"
 	"wetland/core/host"
@@ -23,6 +22,7 @@ import (
 	"wetland/core/pagecheck"
 	"wetland/core/phrase"
 	"wetland/core/runs"
+	"wetland/core/scratch"
 	"wetland/core/session"
 	"wetland/core/shelf"
 	"wetland/core/site"
@@ -132,7 +132,7 @@ func Examine(ctx context.Context, w *workspace.Workspace, o Options) (e *Examina
 		return nil, err
 	}
 	defer func() { err = errors.Join(err, s.Close()) }()
-	scratch, err := durable.Scratch()
+	scratch, err := scratch.Folder()
 	if err != nil {
 		return nil, err
 	}

@@ -18,12 +18,12 @@ import (
 	"strings"
 
 	"wetland/core/advice"
-	"wetland/core/durable"
 	"wetland/core/files"
 	"wetland/core/packages"
 	"wetland/core/phrase"
 	"wetland/core/progress"
 	"wetland/core/runs"
+	"wetland/core/scratch"
 	"wetland/core/session"
 	"wetland/core/site"
 	"wetland/core/site/cms"
@@ -164,7 +164,7 @@ type shelving struct {
 }
 
 func (to shelving) shelve(ctx context.Context, want wantedPackage) (entries []packages.Entry, err error) {
-	scratch, err := durable.Scratch()
+	scratch, err := scratch.Folder()
 	if err != nil {
 		return nil, err
 	}

@@ -41,14 +41,6 @@ func (m *Manifest) contentsOf(ctx context.Context, s *packs.Store, wanted func(n
 	return ids, nil
 }
 
-// places are where all of its files are.
-func (m *Manifest) places() (all []string) {
-	for _, area := range m.Areas {
-		all = append(all, area.Path)
-	}
-	return all
-}
-
 func anyFile(string) bool { return true }
 
 // ProveNeeded reads back what going back to a snapshot would need: its lists, the rows of its tables, and the files in

@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"maps"
 	"slices"
 	"time"
 
@@ -98,6 +99,21 @@ func (r *Readings) AsBefore() (names []string) {
 		}
 	}
 	return names
+}
+
+// Restyled tells whether any table was made, dropped, or given another structure until the new version had settled.
+func (r *Readings) Restyled() bool {
+	if r.settled == nil {
+		return false
+	}
+	shapes := func(tables []database.Table) map[string]string {
+		all := map[string]string{}
+		for _, table := range tables {
+			all[table.Name] = table.Shape()
+		}
+		return all
+	}
+	return !maps.Equal(shapes(r.target()), shapes(r.settled.tables))
 }
 
 // open opens a view of the tables. since is when an earlier one was opened.

@@ -178,26 +178,6 @@ func saveUnfit(ctx context.Context, s *session.Session, patch database.Patch) (s
 	return file, writeRowsOf(patch.Table, file, func(each func(database.Row) error) error { return patch.Put(ctx, each) })
 }
 
-// StructureChanged tells whether any table has another structure than in the snapshot.
-func StructureChanged(ctx context.Context, s *session.Session, from *snapshot.Manifest) (bool, error) {
-	if s.DB == nil {
-		return false, nil
-	}
-	moment, err := s.DB.Read(ctx)
-	if err != nil {
-		return false, fmt.Errorf("read the database: %w", err)
-	}
-	shapes := map[string]string{}
-	for _, table := range moment.Tables() {
-		shapes[table.Name] = table.Shape()
-	}
-	was := map[string]string{}
-	for _, table := range from.Tables {
-		was[table.Name] = table.Shape()
-	}
-	return !maps.Equal(shapes, was), moment.Close()
-}
-
 // PutKept writes rows over those that were put back. What a table does not take is written
 // to a file in the run.
 func PutKept(ctx context.Context, s *session.Session, kept map[string][]KeptRows) (notes []runs.TableNote, err error) {

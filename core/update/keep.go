@@ -14,7 +14,6 @@ import (
 	"wetland/core/smoke"
 	"wetland/core/smoke/judging"
 	"wetland/core/snapshot"
-	"wetland/core/tables"
 )
 
 // keepGroup proves the new trees and removes the old ones, which by then are in the
@@ -80,12 +79,8 @@ func (m *motion) keepGroup(ctx context.Context, judgement *smoke.Judgement) erro
 // takeMigrated keeps the state after the update had settled, if it changed the structure
 // of a table: without it nobody could tell what visitors wrote there meanwhile.
 func (m *motion) takeMigrated(ctx context.Context) error {
-	if m.Settled != nil {
+	if m.Settled != nil || !m.readings.Restyled() {
 		return nil
-	}
-	changed, err := tables.StructureChanged(ctx, m.Session, m.manifest)
-	if err != nil || !changed {
-		return err
 	}
 	return m.takeSettled(ctx)
 }

@@ -17,13 +17,13 @@ import (
 
 	"wetland/core/advice"
 	"wetland/core/deploy"
-	"wetland/core/durable"
 	"wetland/core/edits"
 	"wetland/core/pagecheck"
 	"wetland/core/phrase"
 	"wetland/core/preflight"
 	"wetland/core/progress"
 	"wetland/core/runs"
+	"wetland/core/scratch"
 	"wetland/core/session"
 	"wetland/core/site"
 	"wetland/core/site/cms"
@@ -193,7 +193,7 @@ func openMotion(ctx context.Context, w *workspace.Workspace, o Options, unasked 
 	s.Stopped = func() bool { return ctx.Err() != nil }
 	m := &motion{Session: s, options: o, unasked: unasked}
 	s.Notice = o.Notice
-	if m.scratch, err = durable.Scratch(); err == nil {
+	if m.scratch, err = scratch.Folder(); err == nil {
 		err = m.prepare(ctx, &why)
 	}
 	if err != nil {

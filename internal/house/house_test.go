@@ -38,7 +38,7 @@ var floors = []floor{
 	{"the site", []string{"core/site", "core/workspace", "core/site/phppool", "core/site/cms", "core/boundary", "core/remote", "core/sshhost", "core/sshhost/helpers", "core/hosts", "core/confine", "core/sftphost"}},
 	{"where a site lives", []string{"core/host", "core/accounts", "core/sshclient", "core/wire", "core/webfront"}},
 	{"files and rows", []string{"core/database", "core/files"}},
-	{"the ground", []string{"core/advice", "core/phrase", "core/journal", "core/durable", "core/version", "core/environment", "core/network", "core/fastcgi", "core/visible", "core/progress", "core/site/traits"}},
+	{"the ground", []string{"core/advice", "core/phrase", "core/journal", "core/durable", "core/scratch", "core/version", "core/environment", "core/network", "core/fastcgi", "core/visible", "core/progress", "core/site/traits"}},
 }
 
 // way is that of one update through the rooms, in its order.

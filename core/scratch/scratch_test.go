@@ -1,4 +1,4 @@
-package durable
+package scratch
 
 import (
 	"fmt"
@@ -16,7 +16,7 @@ func TestScratchOfDeadProcessesGoes(t *testing.T) {
 		t.Fatal(err)
 	}
 	dir := t.TempDir()
-	dead, mine := fmt.Sprintf(scratchName, gone.Process.Pid)+"1", fmt.Sprintf(scratchName, os.Getpid())+"1"
+	dead, mine := fmt.Sprintf(pattern, gone.Process.Pid)+"1", fmt.Sprintf(pattern, os.Getpid())+"1"
 	for _, name := range []string{dead, mine, "wetland-12345678", "wetland-browser-7", "wetland-demo-1-2"} {
 		if err := os.MkdirAll(filepath.Join(dir, name, "below"), 0o700); err != nil {
 			t.Fatal(err)
@@ -29,10 +29,10 @@ func TestScratchOfDeadProcessesGoes(t *testing.T) {
 		}
 		return len(names)
 	}
-	if sweepScratch(dir, time.Now()); left() != 5 {
+	if sweep(dir, time.Now()); left() != 5 {
 		t.Error("what is new was taken away")
 	}
-	sweepScratch(dir, time.Now().Add(2*abandoned))
+	sweep(dir, time.Now().Add(2*abandoned))
 	if _, err := os.Stat(filepath.Join(dir, dead)); err == nil || left() != 4 {
 		t.Errorf("%d are left, %v", left(), err)
 	}
