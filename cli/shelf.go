@@ -95,7 +95,8 @@ func (a *app) withAddresses(ctx context.Context, args []string) ([]string, error
 	var names []string
 	for _, arg := range args {
 		if strings.Contains(arg, "://") && packages.CarriesSecret(arg) {
-			return nil, &exitError{code: exitRefused, err: errors.New("the address carries a key or password: others can see it in the list of processes, and it stays in your shell's history. Give it on standard input: wetland shelve -")}
+			return nil, &exitError{code: exitRefused, err: errors.New("the address carries a key or password: others can see" +
+				" it in the list of processes, and it stays in your shell's history. Give it on standard input: wetland shelve -")}
 		}
 		if arg == "-" {
 			question := ""
@@ -188,7 +189,8 @@ func (a *app) showShelf(entries []shelf.OnShelf) {
 // them. Of the vendor's package and the files as they were on the site they mean the former.
 func mustBeNamed(entry shelf.OnShelf, entries []shelf.OnShelf) bool {
 	return slices.ContainsFunc(entries, func(other shelf.OnShelf) bool {
-		same := other.File != entry.File && other.Kind == entry.Kind && other.Folder == entry.Folder && version.Compare(other.Version, entry.Version) == 0
+		same := other.File != entry.File && other.Kind == entry.Kind && other.Folder == entry.Folder &&
+			version.Compare(other.Version, entry.Version) == 0
 		return same && (entry.FromSite || !other.FromSite)
 	})
 }

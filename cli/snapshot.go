@@ -44,9 +44,11 @@ an earlier snapshot holds already is not stored again.`,
 			}
 			a.screen.Print("\n")
 			if taken.Fresh {
-				a.screen.Paragraph(a.screen.Good("Taken and verified."), fmt.Sprintf("%s is in %s%s.", taken.Name, w.Store(), provedWords(taken.Proved)))
+				a.screen.Paragraph(a.screen.Good("Taken and verified."), fmt.Sprintf("%s is in %s%s.", taken.Name, w.Store(),
+					provedWords(taken.Proved)))
 			} else {
-				a.screen.Paragraph(a.screen.Good("None needed."), fmt.Sprintf("%s of %s holds what is there now.", taken.Name, taken.FilesAt.Local().Format("2 Jan 15:04")))
+				a.screen.Paragraph(a.screen.Good("None needed."), fmt.Sprintf("%s of %s holds what is there now.", taken.Name,
+					taken.FilesAt.Local().Format("2 Jan 15:04")))
 			}
 			a.showWeaker(taken.Manifest)
 			a.screen.Next(advice.Run("makes the site as it is now", advice.Restore, taken.Name))
@@ -56,7 +58,8 @@ an earlier snapshot holds already is not stored again.`,
 	command.Flags().StringVar(&o.Note, "note", "", "a few words, shown by history")
 	command.Flags().BoolVar(&o.Pin, "pin", false, "keep it until it is unpinned, however old it gets")
 	command.Flags().BoolVar(&withoutDatabase, "without-database", false, withoutDatabaseUsage)
-	command.Flags().DurationVar(&o.IfOlder, "if-older", 0, "take none if the newest is younger than this (such as 2h) and nothing changed since")
+	command.Flags().DurationVar(&o.IfOlder, "if-older", 0, "take none if the newest is younger than this (such as 2h)"+
+		" and nothing changed since")
 	return command
 }
 
@@ -71,7 +74,8 @@ func provedWords(since time.Time) string {
 	return ""
 }
 
-const withoutDatabaseUsage = "go on with the files alone where the host lets nobody reach the database: what changes in it is neither seen nor put back"
+const withoutDatabaseUsage = "go on with the files alone where the host lets nobody reach the database: what changes" +
+	" in it is neither seen nor put back"
 
 func (a *app) pinCommand() *cobra.Command {
 	var off bool

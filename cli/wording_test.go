@@ -51,6 +51,7 @@ func TestAllThatIsSaid(t *testing.T) {
 			if err != nil {
 				t.Fatal(err)
 			}
+			joinTexts(file)
 			for _, declared := range file.Decls {
 				collectSaid(said, declared)
 			}
@@ -81,6 +82,43 @@ func TestAllThatIsSaid(t *testing.T) {
 	if !bytes.Equal(written, out.Bytes()) {
 		t.Errorf("what is said has changed. Read it anew: WETLAND_WRITE_DOCS=1 go test -run TestAllThatIsSaid ./cli, then git diff cli/%s", golden)
 	}
+}
+
+// joinTexts makes one text of those that are only cut into lines: of "a" + "b" it makes "ab", and nothing of "b".
+func joinTexts(file *ast.File) {
+	var sums []*ast.BinaryExpr
+	ast.Inspect(file, func(node ast.Node) bool {
+		if sum, ok := node.(*ast.BinaryExpr); ok && sum.Op == token.ADD {
+			sums = append(sums, sum)
+		}
+		return true
+	})
+	for _, sum := range slices.Backward(sums) { // what is within comes first
+		before, after := lastText(sum.X), lastText(sum.Y)
+		if before != nil && after == sum.Y {
+			before.Value = strings.TrimSuffix(before.Value, `"`) + strings.TrimPrefix(after.Value, `"`)
+			sum.Y = joined
+		}
+	}
+}
+
+// joined is what is left of a text that was added to the one before.
+var joined = &ast.Ident{Name: "_"}
+
+// lastText is the text that a sum ends with; nil: it ends with something else.
+func lastText(of ast.Expr) *ast.BasicLit {
+	switch of := of.(type) {
+	case *ast.BasicLit:
+		if strings.HasPrefix(of.Value, `"`) {
+			return of
+		}
+	case *ast.BinaryExpr:
+		if of.Y == joined {
+			return lastText(of.X)
+		}
+		return lastText(of.Y)
+	}
+	return nil
 }
 
 // collectSaid adds what a declaration says. In functions that end a run, or put its words

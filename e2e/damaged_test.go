@@ -11,8 +11,8 @@ import (
 	"testing"
 )
 
-// rests says which commands rest on a file of a workspace, by the beginning of its path: these alone may fail when it is
-// damaged. The first that fits counts.
+// rests says which commands rest on a file of a workspace, by the beginning of its path: these alone may fail when it
+// is damaged. The first that fits counts.
 var rests = []struct{ file, commands string }{
 	{"wetland.toml", "history verify shelf smoke snapshot examine update"},
 	{"store/wetland-store-name", ""},
@@ -32,8 +32,9 @@ func TestDamagedFilesOfAWorkspace(t *testing.T) {
 	f.run(t, "update", f.pkg("harbourlight-2.5.0")).want(t, 3)
 	f.run(t, "update", f.pkg("enquiries-1.2.0")).want(t, 0)
 	commands := map[string][]string{
-		"history": {"history"}, "verify": {"verify", "snap-1"}, "shelf": {"shelf"}, "smoke": {"smoke"}, "snapshot": {"snapshot"},
-		"examine": {"examine", f.pkg("harbourlight-2.5.2")}, "update": {"update", f.pkg("harbourlight-2.5.2"), "--plan"},
+		"history": {"history"}, "verify": {"verify", "snap-1"}, "shelf": {"shelf"}, "smoke": {"smoke"},
+		"snapshot": {"snapshot"},
+		"examine":  {"examine", f.pkg("harbourlight-2.5.2")}, "update": {"update", f.pkg("harbourlight-2.5.2"), "--plan"},
 	}
 	codes := map[string]int{}
 	for name, args := range commands {

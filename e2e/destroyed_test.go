@@ -25,28 +25,37 @@ var destructive = []struct {
 }{
 	{name: "a table emptied at once", sql: "TRUNCATE {p}bookings"},
 	{name: "most rows deleted", sql: "DELETE FROM {p}bookings WHERE id <= 80"},
-	{name: "all rows doubled", sql: "INSERT INTO {p}bookings (name, note, seats, at) SELECT name, note, seats, at FROM {p}bookings"},
+	{name: "all rows doubled", sql: "INSERT INTO {p}bookings (name, note, seats, at) SELECT name, note, seats, at FROM" +
+		" {p}bookings"},
 	{name: "a field emptied in all", sql: "UPDATE {p}bookings SET note = ''"},
 	{name: "keys renumbered", sql: "UPDATE {p}bookings SET id = id + 1000 ORDER BY id DESC"},
 	{name: "texts encoded twice", sql: "UPDATE {p}bookings SET name = CONVERT(BINARY name USING latin1)"},
-	{name: "a column in another character set", sql: "UPDATE {p}bookings SET name = REPLACE(name, 'ü', '?'); ALTER TABLE {p}bookings MODIFY name VARCHAR(60) CHARACTER SET ascii"},
-	{name: "rows moved to a new table", sql: "CREATE TABLE {p}reservations AS SELECT * FROM {p}bookings; DELETE FROM {p}bookings"},
-	{name: "rows moved to a table that was there", sql: "INSERT INTO {p}past SELECT * FROM {p}bookings; DELETE FROM {p}bookings"},
+	{name: "a column in another character set", sql: "UPDATE {p}bookings SET name = REPLACE(name, 'ü', '?'); ALTER" +
+		" TABLE {p}bookings MODIFY name VARCHAR(60) CHARACTER SET ascii"},
+	{name: "rows moved to a new table", sql: "CREATE TABLE {p}reservations AS SELECT * FROM {p}bookings; DELETE FROM" +
+		" {p}bookings"},
+	{name: "rows moved to a table that was there", sql: "INSERT INTO {p}past SELECT * FROM {p}bookings; DELETE FROM" +
+		" {p}bookings"},
 	{name: "a table dropped", sql: "DROP TABLE {p}bookings"},
-	{name: "a table renamed, with another form", sql: "RENAME TABLE {p}bookings TO {p}reservations; ALTER TABLE {p}reservations CHANGE note remark TEXT"},
+	{name: "a table renamed, with another form", sql: "RENAME TABLE {p}bookings TO {p}reservations; ALTER TABLE" +
+		" {p}reservations CHANGE note remark TEXT"},
 	{name: "work in the background a second later", late: "TRUNCATE {p}bookings"},
 	{name: "a table without transactions emptied", sql: "DELETE FROM {p}crossings"},
 	{name: "a small table emptied", sql: "DELETE FROM {p}stages"},
 	{name: "all amounts counted otherwise", sql: "UPDATE {p}fares SET amount = amount * 100"},
-	{name: "posts and their fields rewritten", sql: "UPDATE {p}posts SET post_content = UPPER(post_content) WHERE post_type = 'sailing'; UPDATE {p}postmeta SET meta_value = CONCAT('[', meta_value, ']') WHERE meta_key = '_berth'"},
+	{name: "posts and their fields rewritten", sql: "UPDATE {p}posts SET post_content = UPPER(post_content) WHERE" +
+		" post_type = 'sailing'; UPDATE {p}postmeta SET meta_value = CONCAT('[', meta_value, ']') WHERE meta_key = '_berth'"},
 	{name: "a field of all posts deleted", sql: "DELETE FROM {p}postmeta WHERE meta_key = '_berth'"},
-	{name: "options rewritten, deleted and added", sql: "UPDATE {p}options SET option_value = 'new form' WHERE option_name = 'ledger_form'; DELETE FROM {p}options WHERE option_name = 'ledger_colour'; INSERT INTO {p}options (option_name, option_value) VALUES ('ledger_new', '1')"},
-	{name: "people's fields rewritten, comments deleted", sql: "UPDATE {p}usermeta SET meta_value = '' WHERE meta_key = 'ledger_berth'; DELETE FROM {p}comments WHERE comment_author = 'Piet Alder'"},
+	{name: "options rewritten, deleted and added", sql: "UPDATE {p}options SET option_value = 'new form' WHERE" +
+		" option_name = 'ledger_form'; DELETE FROM {p}options WHERE option_name = 'ledger_colour'; INSERT INTO {p}options" +
+		" (option_name, option_value) VALUES ('ledger_new', '1')"},
+	{name: "people's fields rewritten, comments deleted", sql: "UPDATE {p}usermeta SET meta_value = '' WHERE meta_key =" +
+		" 'ledger_berth'; DELETE FROM {p}comments WHERE comment_author = 'Piet Alder'"},
 	{name: "three rows of many rewritten", sql: "UPDATE {p}bookings SET seats = 0 WHERE id IN (20, 40, 61)", doubt: true},
 }
 
-// ledgerPlugin keeps bookings. Its version 2.0.0 migrates when it is first visited, and dies on the timetable; but not on a
-// private copy, which does not see a folder outside of the site.
+// ledgerPlugin keeps bookings. Its version 2.0.0 migrates when it is first visited, and dies on the timetable; but not
+// on a private copy, which does not see a folder outside of the site.
 func ledgerPlugin(version, outside, migrate, late string) map[string]string {
 	statements := func(list string) (code string) {
 		for one := range strings.SplitSeq(list, ";") {
@@ -105,21 +114,30 @@ type harbour struct {
 
 // onlyTheUpdates are rows that only the update touches.
 var onlyTheUpdates = map[string]string{
-	"keys, names and seats of bookings": "SELECT CONCAT_WS('|', id, HEX(name), seats, at) FROM of_bookings WHERE name NOT LIKE 'guest%' ORDER BY id",
-	"form of bookings":                  "SELECT CONCAT_WS('|', column_name, column_type, COALESCE(collation_name, '')) FROM information_schema.columns WHERE table_schema = database() AND table_name = 'of_bookings' ORDER BY ordinal_position",
-	"crossings":                         "SELECT CONCAT_WS('|', id, name) FROM of_crossings ORDER BY id",
-	"stages":                            "SELECT CONCAT_WS('|', id, name) FROM of_stages ORDER BY id",
-	"fares":                             "SELECT CONCAT_WS('|', code, amount) FROM of_fares ORDER BY code",
-	"past":                              "SELECT CONCAT_WS('|', id, name) FROM of_past ORDER BY id",
-	"sailings":                          "SELECT CONCAT_WS('|', ID, post_title, post_content) FROM of_posts WHERE post_type = 'sailing' ORDER BY ID",
-	"berths of sailings":                "SELECT CONCAT_WS('|', meta_id, post_id, meta_value) FROM of_postmeta WHERE meta_key = '_berth' ORDER BY meta_id",
-	"options":                           "SELECT CONCAT_WS('|', option_name, option_value) FROM of_options WHERE option_name LIKE 'ledger\\_%' AND option_name <> 'ledger_invoice' ORDER BY option_name",
-	"berths of people":                  "SELECT CONCAT_WS('|', umeta_id, user_id, meta_value) FROM of_usermeta WHERE meta_key = 'ledger_berth' ORDER BY umeta_id",
-	"comments":                          "SELECT CONCAT_WS('|', comment_ID, comment_content) FROM of_comments WHERE comment_author = 'Piet Alder' ORDER BY comment_ID",
+	"keys, names and seats of bookings": "SELECT CONCAT_WS('|', id, HEX(name), seats, at) FROM of_bookings WHERE name" +
+		" NOT LIKE 'guest%' ORDER BY id",
+	"form of bookings": "SELECT CONCAT_WS('|', column_name, column_type, COALESCE(collation_name, ''))" +
+		" FROM information_schema.columns WHERE table_schema = database() AND table_name = 'of_bookings' ORDER BY" +
+		" ordinal_position",
+	"crossings": "SELECT CONCAT_WS('|', id, name) FROM of_crossings ORDER BY id",
+	"stages":    "SELECT CONCAT_WS('|', id, name) FROM of_stages ORDER BY id",
+	"fares":     "SELECT CONCAT_WS('|', code, amount) FROM of_fares ORDER BY code",
+	"past":      "SELECT CONCAT_WS('|', id, name) FROM of_past ORDER BY id",
+	"sailings": "SELECT CONCAT_WS('|', ID, post_title, post_content) FROM of_posts WHERE" +
+		" post_type = 'sailing' ORDER BY ID",
+	"berths of sailings": "SELECT CONCAT_WS('|', meta_id, post_id, meta_value) FROM of_postmeta WHERE" +
+		" meta_key = '_berth' ORDER BY meta_id",
+	"options": "SELECT CONCAT_WS('|', option_name, option_value) FROM of_options WHERE" +
+		" option_name LIKE 'ledger\\_%' AND option_name <> 'ledger_invoice' ORDER BY option_name",
+	"berths of people": "SELECT CONCAT_WS('|', umeta_id, user_id, meta_value) FROM of_usermeta WHERE" +
+		" meta_key = 'ledger_berth' ORDER BY umeta_id",
+	"comments": "SELECT CONCAT_WS('|', comment_ID, comment_content) FROM of_comments WHERE" +
+		" comment_author = 'Piet Alder' ORDER BY comment_ID",
 }
 
 func newHarbour(t *testing.T, site *testenv.Site) *harbour {
-	h := &harbour{Site: site, care: t.TempDir(), notes: map[string]string{}, maybe: map[string]bool{}, last: map[string]time.Time{}, carts: map[string]bool{}}
+	h := &harbour{Site: site, care: t.TempDir(), notes: map[string]string{}, maybe: map[string]bool{},
+		last: map[string]time.Time{}, carts: map[string]bool{}}
 	for name, text := range ledgerPlugin("1.0.0", "", "", "") {
 		site.Write(t, "wp-content/plugins/"+name, text)
 	}
@@ -128,7 +146,8 @@ func newHarbour(t *testing.T, site *testenv.Site) *harbour {
 		_, err := db.Exec(statement, args...)
 		must(t, err)
 	}
-	run("CREATE TABLE of_bookings (id INT AUTO_INCREMENT PRIMARY KEY, name VARCHAR(60) CHARACTER SET utf8mb4, note TEXT, seats INT, at DATETIME)")
+	run("CREATE TABLE of_bookings (id INT AUTO_INCREMENT PRIMARY KEY, name VARCHAR(60) CHARACTER SET utf8mb4, note" +
+		" TEXT, seats INT, at DATETIME)")
 	run("CREATE TABLE of_past LIKE of_bookings")
 	run("CREATE TABLE of_crossings (id INT AUTO_INCREMENT PRIMARY KEY, name VARCHAR(60)) ENGINE=MyISAM")
 	run("CREATE TABLE of_stages (id INT AUTO_INCREMENT PRIMARY KEY, name VARCHAR(60))")
@@ -143,13 +162,19 @@ func newHarbour(t *testing.T, site *testenv.Site) *harbour {
 			run("INSERT INTO of_stages (name) VALUES (?)", fmt.Sprint("stage ", i))
 		}
 		if i <= 30 {
-			run("INSERT INTO of_comments (comment_post_ID, comment_author, comment_content, comment_date, comment_date_gmt, comment_author_email) VALUES (10, 'Piet Alder', ?, NOW(), NOW(), '')", fmt.Sprint("note ", i))
-			run("INSERT INTO of_posts (post_title, post_content, post_type, post_status, post_date, post_date_gmt, post_modified, post_modified_gmt, post_excerpt, to_ping, pinged, post_content_filtered) VALUES (?, 'by boat', 'sailing', 'private', NOW(), NOW(), NOW(), NOW(), '', '', '', '')", fmt.Sprint("sailing ", i))
-			run("INSERT INTO of_postmeta (post_id, meta_key, meta_value) VALUES (LAST_INSERT_ID(), '_berth', ?)", fmt.Sprint("berth ", i))
-			run("INSERT INTO of_usermeta (user_id, meta_key, meta_value) VALUES (?, 'ledger_berth', ?)", 100+i, fmt.Sprint("berth ", i))
+			run("INSERT INTO of_comments (comment_post_ID, comment_author, comment_content, comment_date, comment_date_gmt,"+
+				" comment_author_email) VALUES (10, 'Piet Alder', ?, NOW(), NOW(), '')", fmt.Sprint("note ", i))
+			run("INSERT INTO of_posts (post_title, post_content, post_type, post_status, post_date, post_date_gmt,"+
+				" post_modified, post_modified_gmt, post_excerpt, to_ping, pinged, post_content_filtered) VALUES (?, 'by boat',"+
+				" 'sailing', 'private', NOW(), NOW(), NOW(), NOW(), '', '', '', '')", fmt.Sprint("sailing ", i))
+			run("INSERT INTO of_postmeta (post_id, meta_key, meta_value) VALUES (LAST_INSERT_ID(), '_berth', ?)",
+				fmt.Sprint("berth ", i))
+			run("INSERT INTO of_usermeta (user_id, meta_key, meta_value) VALUES (?, 'ledger_berth', ?)", 100+i,
+				fmt.Sprint("berth ", i))
 		}
 	}
-	run("INSERT INTO of_options (option_name, option_value) VALUES ('ledger_form', 'old form'), ('ledger_colour', 'blue'), ('ledger_invoice', '1000'), ('ledger_version', '1.0.0')")
+	run("INSERT INTO of_options (option_name, option_value) VALUES ('ledger_form', 'old form'), ('ledger_colour'," +
+		" 'blue'), ('ledger_invoice', '1000'), ('ledger_version', '1.0.0')")
 	h.number = 1000
 	site.PHP(t, []byte(`<?php require getcwd() . '/wp-load.php'; update_option( 'active_plugins', array( 'ledger/ledger.php' ) );`))
 	if text, err := site.Get("/?pagename=timetable"); err != nil || !strings.Contains(text, "All boats sail.") {
@@ -173,14 +198,16 @@ func (h *harbour) phase(db *sql.DB) (name string, sure bool) {
 	code, err := os.ReadFile(filepath.Join(h.Root, "wp-content/plugins/ledger/ledger.php"))
 	var migrated, late sql.NullString
 	if err == nil {
-		err = db.QueryRow("SELECT (SELECT option_value FROM of_options WHERE option_name = 'ledger_version'), (SELECT option_value FROM of_options WHERE option_name = 'ledger_due')").Scan(&migrated, &late)
+		err = db.QueryRow("SELECT (SELECT option_value FROM of_options WHERE option_name = 'ledger_version'), (SELECT"+
+			" option_value FROM of_options WHERE option_name = 'ledger_due')").Scan(&migrated, &late)
 	}
 	if err != nil {
 		return err.Error(), false
 	}
 	isNew := strings.Contains(string(code), "Version: 2.0.0")
 	name = fmt.Sprint(isNew, migrated.String, late.String)
-	return name, !isNew && (!h.late || migrated.String == "1.0.0") || migrated.String == "2.0.0" && (!h.late || late.String == "1")
+	return name, !isNew && (!h.late || migrated.String == "1.0.0") || migrated.String == "2.0.0" &&
+		(!h.late || late.String == "1")
 }
 
 // shortlyBefore is how long before the swap is seen to have been made the tables may have been read.
@@ -215,13 +242,15 @@ func (h *harbour) write(n int) {
 	name, text := fmt.Sprint("guest ", n), fmt.Sprint("written ", n)
 	switch n % 4 {
 	case 0, 1:
-		exec(note(name, text), "INSERT INTO of_bookings (name, note, seats, at) VALUES (?, ?, 1, '2026-06-01 10:00:00')", name, text)
+		exec(note(name, text), "INSERT INTO of_bookings (name, note, seats, at) VALUES (?, ?, 1, '2026-06-01 10:00:00')",
+			name, text)
 	case 2:
 		known := fmt.Sprintf("Müller %d", n/4%96+1)
 		exec(note(known, text), "UPDATE of_bookings SET note = ? WHERE name = ?", text, known)
 	default:
 		known := fmt.Sprint("guest ", n-11)
-		exec(func(sure bool) { delete(h.notes, known); h.maybe[known] = true }, "DELETE FROM of_bookings WHERE name = ?", known)
+		exec(func(sure bool) { delete(h.notes, known); h.maybe[known] = true }, "DELETE FROM of_bookings WHERE name = ?",
+			known)
 	}
 	exec(func(sure bool) {
 		if sure {
@@ -290,7 +319,8 @@ func (h *harbour) faults(t *testing.T) (faults []string) {
 			faults = append(faults, cart+" is lost")
 		}
 	}
-	for _, number := range column(t, h.Account.Root, "SELECT option_value FROM of_options WHERE option_name = 'ledger_invoice'") {
+	for _, number := range column(t, h.Account.Root, "SELECT option_value FROM of_options WHERE option_name ="+
+		" 'ledger_invoice'") {
 		if fmt.Sprint(h.number) > number {
 			faults = append(faults, fmt.Sprintf("the invoices went back from %d to %s", h.number, number))
 		}
@@ -319,7 +349,8 @@ func (h *harbour) update(t *testing.T, sql, late string, args ...string) (result
 	outside := t.TempDir()
 	h.late = late != ""
 	h.begin()
-	result = wetland(t, h.care, append([]string{"update", zipOf(t, "ledger.zip", ledgerPlugin("2.0.0", outside, sql, late)), "--allow-major"}, args...)...)
+	result = wetland(t, h.care, append([]string{"update", zipOf(t, "ledger.zip", ledgerPlugin("2.0.0", outside, sql,
+		late)), "--allow-major"}, args...)...)
 	h.end()
 	faults = h.faults(t)
 	t.Logf("%d writes, exit code %d, %d faults", h.wrote, result.code, len(faults))
@@ -327,7 +358,8 @@ func (h *harbour) update(t *testing.T, sql, late string, args ...string) (result
 	return result, faults
 }
 
-// The rows that an update destroyed are as before once it is put back, and those that visitors wrote meanwhile are there.
+// The rows that an update destroyed are as before once it is put back, and those that visitors wrote meanwhile are
+// there.
 func TestDestroyedRowsComeBack(t *testing.T) {
 	t.Parallel()
 	sites := []struct {
@@ -336,11 +368,15 @@ func TestDestroyedRowsComeBack(t *testing.T) {
 		which  func(i int) bool
 		sample []int // that make test tries
 	}{
-		{"PHP's own server", func(t *testing.T) *testenv.Site { return testenv.WordPress(t) }, func(i int) bool { return true }, []int{0, 17}},
-		{"nginx and a pool", func(t *testing.T) *testenv.Site { return testenv.NginxWordPress(t) }, func(i int) bool { return true }, []int{4}},
+		{"PHP's own server", func(t *testing.T) *testenv.Site { return testenv.WordPress(t) },
+			func(i int) bool { return true }, []int{0, 17}},
+		{"nginx and a pool", func(t *testing.T) *testenv.Site { return testenv.NginxWordPress(t) },
+			func(i int) bool { return true }, []int{4}},
 		{"the newest, on newer PHP", kinds["the newest, on newer PHP"], func(i int) bool { return true }, nil},
-		{"MySQL", func(t *testing.T) *testenv.Site { return testenv.WordPressOn(t, testenv.MySQL) }, func(i int) bool { return i%7 == 0 }, []int{0}},
-		{"by SSH", func(t *testing.T) *testenv.Site { reachBySSH(t, testenv.OwnSSHAccount(t)); return testenv.WordPress(t) }, func(i int) bool { return i%7 == 1 }, []int{8}},
+		{"MySQL", func(t *testing.T) *testenv.Site { return testenv.WordPressOn(t, testenv.MySQL) },
+			func(i int) bool { return i%7 == 0 }, []int{0}},
+		{"by SSH", func(t *testing.T) *testenv.Site { reachBySSH(t, testenv.OwnSSHAccount(t)); return testenv.WordPress(t) },
+			func(i int) bool { return i%7 == 1 }, []int{8}},
 	}
 	for _, kind := range sites {
 		var doubts atomic.Int64
@@ -390,7 +426,8 @@ func (h *harbour) undecided(t *testing.T) (all []string) {
 
 // decide settles those rows, and lists what is not as it must be then.
 func (h *harbour) decide(t *testing.T, how string) (faults []string) {
-	wetland(t, h.care, "recover").want(t, 5, "nobody can tell", "wetland recover --undecided keep", "wetland recover --undecided back")
+	wetland(t, h.care, "recover").want(t, 5, "nobody can tell", "wetland recover --undecided keep", "wetland recover"+
+		" --undecided back")
 	wetland(t, h.care, "recover", "--undecided", how).want(t, 0, "you said so")
 	return h.faults(t)
 }

@@ -70,7 +70,8 @@ func TestPutBackWithDoubts(t *testing.T) {
 	var h haunted
 	f := h.site(t, withoutALink)
 	before := f.siteTree(t)
-	result := f.run(t, "update", f.pkg("harbourlight-2.5.0")).want(t, 3, "Put back, with doubts.", "Version 2.4.1 is back, and proved: files and tables are as before",
+	result := f.run(t, "update", f.pkg("harbourlight-2.5.0")).want(t, 3, "Put back, with doubts.", "Version 2.4.1 is"+
+		" back, and proved: files and tables are as before",
 		"still differ from before: the menu lost 1 of", "Look at", "rest of the site as in the snapshot")
 	if strings.Contains(result.stdout, "tables and pages are as before") {
 		t.Errorf("it claims something about the pages\n%s", result)
@@ -102,7 +103,8 @@ func TestRecoverSettlesDoubtfulPages(t *testing.T) {
 	f := h.site(t, func(string) string {
 		return "<!DOCTYPE html><html><body><p>Fatal error: Uncaught Error in /srv/a.php on line 3</p></body></html>"
 	})
-	f.run(t, "update", f.pkg("harbourlight-2.5.0")).want(t, 5, "A person is needed.", "files and database are back, but", "wetland recover")
+	f.run(t, "update", f.pkg("harbourlight-2.5.0")).want(t, 5, "A person is needed.", "files and database are back, but",
+		"wetland recover")
 	f.run(t, "update", f.pkg("harbourlight-2.5.2")).want(t, 2, "left the site without proof")
 	does := withoutALink
 	h.from.Store(&does)
@@ -134,7 +136,8 @@ func TestPagesThatMoveByThemselves(t *testing.T) {
 	f.run(t, "update", f.pkg("harbourlight-2.5.2")).want(t, 0, "Kept.")
 	f.run(t, "smoke").want(t, 0, "Sound.")
 	errors.Store(true)
-	f.run(t, "update", f.pkg("harbourlight-2.4.1"), f.pkg("enquiries-1.2.0"), "--allow-older").want(t, 2, "is broken at times, before any update already: an error message is on the page")
+	f.run(t, "update", f.pkg("harbourlight-2.4.1"), f.pkg("enquiries-1.2.0"), "--allow-older").want(t, 2,
+		"is broken at times, before any update already: an error message is on the page")
 }
 
 // What is found with the version before, too, once all is proved to be back, is not the
@@ -156,7 +159,8 @@ func TestFoundWithTheVersionBeforeToo(t *testing.T) {
 		return body
 	})
 	pkg := f.pkg("harbourlight-2.5.2")
-	f.run(t, "update", pkg).want(t, 3, "Put back, with doubts.", "The same is found with the version before: it is not the update's doing.", "wetland update "+pkg+" tries again")
+	f.run(t, "update", pkg).want(t, 3, "Put back, with doubts.", "The same is found with the version before: it is not"+
+		" the update's doing.", "wetland update "+pkg+" tries again")
 	f.run(t, "update", pkg).want(t, 0, "Kept.")
 }
 
@@ -165,7 +169,8 @@ func TestFoundWithTheVersionBeforeToo(t *testing.T) {
 func TestDeadPageIsLeftOut(t *testing.T) {
 	f := adopted(t)
 	f.edit(t, f.config(), "[[pages]]\npath = \"/fares\"", "[[pages]]\npath = \"/author/\"\n\n[[pages]]\npath = \"/fares\"")
-	f.run(t, "update", f.pkg("harbourlight-2.5.2")).want(t, 0, "left out /author/ (404): gone before the update already", "11 pages, all sound", "Kept.")
+	f.run(t, "update", f.pkg("harbourlight-2.5.2")).want(t, 0, "left out /author/ (404): gone before the update already",
+		"11 pages, all sound", "Kept.")
 	f.run(t, "update", f.pkg("harbourlight-2.5.0"), "--allow-older").want(t, 3, "Put back.")
 }
 
@@ -175,7 +180,9 @@ func TestWeighHoldsWhileLearning(t *testing.T) {
 	f.breakPage(t)
 	f.run(t, "smoke", "--learn").want(t, 2, "Not recorded.")
 	config, err := os.ReadFile(f.config())
-	must(t, err, os.WriteFile(f.config(), append(config, "\n[[severity]]\ncheck = \"status\"\nas = \"sound\"\nbecause = \"it is being rebuilt\"\n\n[[severity]]\ncheck = \"error text\"\nas = \"sound\"\nbecause = \"it is being rebuilt\"\n"...), 0o600))
+	must(t, err, os.WriteFile(f.config(), append(config, "\n[[severity]]\ncheck = \"status\"\nas = \"sound\"\nbecause ="+
+		" \"it is being rebuilt\"\n\n[[severity]]\ncheck = \"error text\"\nas = \"sound\"\nbecause = \"it is being"+
+		" rebuilt\"\n"...), 0o600))
 	f.run(t, "smoke", "--learn").want(t, 0, "Recorded.")
 	f.run(t, "update", f.pkg("enquiries-1.2.0")).want(t, 0, "Kept.")
 }

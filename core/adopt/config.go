@@ -211,9 +211,11 @@ func (a *adoption) checkConfig(text string) error {
 	for _, page := range a.result.Pages {
 		wanted = append(wanted, page.Path)
 	}
-	if read.Site.Name != a.o.Name || read.Site.Root != a.site.Place() || read.Site.Address != a.site.Address.String() || !slices.Equal(pages, wanted) ||
+	if read.Site.Name != a.o.Name || read.Site.Root != a.site.Place() || read.Site.Address != a.site.Address.String() ||
+		!slices.Equal(pages, wanted) ||
 		read.Hooks != (workspace.HooksConfig{}) || len(read.Caches.Commands)+len(read.Sources)+len(read.Severity) > 0 {
-		return fmt.Errorf("the site's settings hold characters that %s cannot hold: it would not say what was meant. Rename the folder or page that holds them", workspace.ConfigName)
+		return fmt.Errorf("the site's settings hold characters that %s cannot hold: it would not say what was meant."+
+			" Rename the folder or page that holds them", workspace.ConfigName)
 	}
 	return nil
 }

@@ -21,13 +21,16 @@ import (
 var ErrDamaged = errors.New("it is damaged and must not be relied on")
 
 // mend is what to do about a damaged snapshot.
-var mend = advice.Lead("What the site still has of these, as they were, the next snapshot stores anew, and this one is whole again with it:",
+var mend = advice.Lead("What the site still has of these, as they were, the next snapshot stores anew, and this one"+
+	" is whole again with it:",
 	advice.TakeSnapshot)
 
 // Verify proves a snapshot of the workspace's site: every byte and every row. With
 // deep, it also loads the tables into a scratch database and compares what the engine
 // makes of them. Errors that wrap ErrDamaged tell what is wrong with the snapshot.
-func Verify(ctx context.Context, w *workspace.Workspace, name string, deep bool, guard session.Guard) (*snapshot.Manifest, error) {
+func Verify(
+	ctx context.Context, w *workspace.Workspace, name string, deep bool, guard session.Guard,
+) (*snapshot.Manifest, error) {
 	guard.Fill()
 	store, err := session.OpenStore(ctx, w, guard)
 	if err != nil {
@@ -57,7 +60,8 @@ func Verify(ctx context.Context, w *workspace.Workspace, name string, deep bool,
 	if err := roundTrip(ctx, w, store, m); err != nil {
 		return nil, fmt.Errorf("load the tables of %s into a scratch database: %w", name, err)
 	}
-	guard.Report.End(progress.Good, "every row", fmt.Sprintf("%s loaded into a scratch database and read back, equal; the scratch database is gone again", phrase.Plural(len(m.Tables), "table")))
+	guard.Report.End(progress.Good, "every row", fmt.Sprintf("%s loaded into a scratch database and read back, equal;"+
+		" the scratch database is gone again", phrase.Plural(len(m.Tables), "table")))
 	return m, nil
 }
 
@@ -97,7 +101,9 @@ func LoadAll(ctx context.Context, store *packs.Store, m *snapshot.Manifest, into
 }
 
 // openScratch makes an empty database of the same engine as the snapshot's.
-func openScratch(ctx context.Context, w *workspace.Workspace, m *snapshot.Manifest) (db database.Database, drop func() error, err error) {
+func openScratch(
+	ctx context.Context, w *workspace.Workspace, m *snapshot.Manifest,
+) (db database.Database, drop func() error, err error) {
 	login, databases := database.Login{Engine: "sqlite"}, host.Here.Databases()
 	if m.Dialect() != "sqlite" {
 		opened, err := site.Open(ctx, w)

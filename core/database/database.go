@@ -46,10 +46,11 @@ type Table struct {
 	Kind   Kind   `json:"kind"`
 	Create string `json:"create"` // the statement that makes it, without its foreign keys
 	// Settings is a statement that makes the session what it was when this was made.
-	Settings string   `json:"settings,omitempty"`
-	After    []string `json:"after,omitempty"` // statements for when all rows of all tables are in: indexes, foreign keys, triggers
-	Columns  []Column `json:"columns,omitempty"`
-	Key      []string `json:"key,omitempty"` // columns that tell rows apart; none: rows have no name
+	Settings string `json:"settings,omitempty"`
+	// statements for when all rows of all tables are in: indexes, foreign keys, triggers
+	After   []string `json:"after,omitempty"`
+	Columns []Column `json:"columns,omitempty"`
+	Key     []string `json:"key,omitempty"` // columns that tell rows apart; none: rows have no name
 	// Counter is the next or last number the engine gives to new rows; 0: none.
 	Counter int64 `json:"counter,omitempty"`
 	// History says that the table keeps rows of the past too (MariaDB's system versioning).
@@ -291,7 +292,8 @@ type NewDefiner struct {
 
 // String says it in words.
 func (d NewDefiner) String() string {
-	text := fmt.Sprintf("%s acts in the name of %s now, not of %s: the database user may not make it in another name", d.Of, d.Now, d.Was)
+	text := fmt.Sprintf("%s acts in the name of %s now, not of %s: the database user may not make it in another name",
+		d.Of, d.Now, d.Was)
 	if d.Disabled {
 		text += ". It is disabled, so that it does not run with other rights; let an administrator enable it"
 	}

@@ -32,7 +32,8 @@ type mysqlDatabase struct {
 // session makes values come and go exactly as stored: no time zone shifts, no
 // dates or zeros refused, a counter's zero kept as zero, and quotes around names
 // in SHOW CREATE whatever the server's default is.
-const session = `SET SESSION time_zone = '+00:00', sql_mode = 'NO_AUTO_VALUE_ON_ZERO,ALLOW_INVALID_DATES', sql_quote_show_create = 1, foreign_key_checks = 0, unique_checks = 0, group_concat_max_len = 1048576`
+const session = `SET SESSION time_zone = '+00:00', sql_mode = 'NO_AUTO_VALUE_ON_ZERO,ALLOW_INVALID_DATES',
+			sql_quote_show_create = 1, foreign_key_checks = 0, unique_checks = 0, group_concat_max_len = 1048576`
 
 func openMySQL(ctx context.Context, login Login, owner Owner) (Database, error) {
 	config := mysql.NewConfig()
@@ -143,7 +144,8 @@ func sweepScratchMySQL(ctx context.Context, login Login) error {
 	}
 	defer server.Close()
 	defer conn.Close()
-	listed, err := collectRows(ctx, conn, sent, "SELECT schema_name FROM information_schema.schemata WHERE schema_name LIKE ?", strings.ReplaceAll(scratchPrefix, "_", "\\_")+"%")
+	listed, err := collectRows(ctx, conn, sent, "SELECT schema_name FROM information_schema.schemata WHERE schema_name"+
+		" LIKE ?", strings.ReplaceAll(scratchPrefix, "_", "\\_")+"%")
 	if err != nil {
 		return err
 	}
@@ -200,7 +202,8 @@ func (m *mysqlDatabase) Engine(ctx context.Context) (string, error) {
 
 // Size is what the server believes; it need not be exact.
 func (m *mysqlDatabase) Size(ctx context.Context) (size int64, err error) {
-	err = m.db.QueryRowContext(ctx, `SELECT COALESCE(SUM(data_length), 0) FROM information_schema.tables WHERE table_schema = ?`, m.name).Scan(&size)
+	err = m.db.QueryRowContext(ctx, `SELECT COALESCE(SUM(data_length), 0) FROM information_schema.tables
+			WHERE table_schema = ?`, m.name).Scan(&size)
 	return size, err
 }
 
@@ -354,7 +357,10 @@ func (m *mysqlMoment) describe(ctx context.Context, name string, owner Owner) er
 	if err := m.tellUnseen(ctx, name); err != nil {
 		return fmt.Errorf("read the rights of the database user: %w", err)
 	}
-	listed, err := collectRows(ctx, m.conn, sent, `SELECT table_name, table_type, COALESCE(engine, ''), COALESCE(auto_increment, 0), TIMESTAMPDIFF(SECOND, update_time, NOW()) FROM information_schema.tables WHERE table_schema = ? ORDER BY table_name`, name)
+	listed, err := collectRows(ctx, m.conn, sent,
+		`SELECT table_name, table_type, COALESCE(engine, ''), COALESCE(auto_increment, 0),
+			TIMESTAMPDIFF(SECOND, update_time, NOW()) FROM information_schema.tables WHERE table_schema = ?
+			ORDER BY table_name`, name)
 	if err != nil {
 		return err
 	}
@@ -371,7 +377,8 @@ func (m *mysqlMoment) describe(ctx context.Context, name string, owner Owner) er
 		if !slices.Contains(owned, table.Name) {
 			continue
 		}
-		if idle, err := strconv.ParseInt(row[4].String(), 10, 64); err == nil { // it knows none that nobody wrote to since it runs
+		// It knows none that nobody wrote to since it runs.
+		if idle, err := strconv.ParseInt(row[4].String(), 10, 64); err == nil {
 			m.idle[table.Name] = idle
 		}
 		switch kind := row[1].String(); kind {
@@ -390,7 +397,8 @@ func (m *mysqlMoment) describe(ctx context.Context, name string, owner Owner) er
 		engine := row[2].String()
 		table.Firm = table.Kind != BaseTable || strings.EqualFold(engine, "InnoDB")
 		if !table.Firm {
-			m.weaker = append(m.weaker, fmt.Sprintf("the table %s is kept by %s, which has no transactions: it is read as it stands when its turn comes", table.Name, engine))
+			m.weaker = append(m.weaker, fmt.Sprintf("the table %s is kept by %s, which has no transactions: it is read as it"+
+				" stands when its turn comes", table.Name, engine))
 		}
 		table.Counter, _ = strconv.ParseInt(row[3].String(), 10, 64)
 		if err := m.describeTable(ctx, name, &table); err != nil {
@@ -434,15 +442,18 @@ func (m *mysqlMoment) tellUnseen(ctx context.Context, name string) error {
 	whole := user[0][0].String()
 	at := strings.LastIndexByte(whole, '@')
 	grantee := "'" + whole[:at] + "'@'" + whole[at+1:] + "'"
-	rights, err := collectRows(ctx, m.conn, sent, `SELECT privilege_type FROM information_schema.user_privileges WHERE grantee = ?
-		UNION SELECT privilege_type FROM information_schema.schema_privileges WHERE grantee = ? AND ? LIKE table_schema`, grantee, grantee, name)
+	rights, err := collectRows(ctx, m.conn, sent, `SELECT privilege_type FROM information_schema.user_privileges
+			WHERE grantee = ?
+		UNION SELECT privilege_type FROM information_schema.schema_privileges WHERE grantee = ?
+			AND ? LIKE table_schema`, grantee, grantee, name)
 	if err != nil {
 		return err
 	}
 	for _, right := range []string{"TRIGGER", "EVENT"} {
 		if !slices.ContainsFunc(rights, func(row Row) bool { return row[0].String() == right }) {
 			what := strings.ToLower(right) + "s"
-			m.weaker = append(m.weaker, fmt.Sprintf("the database user may not see %s: if there are any, they are not in the snapshot (the right %s is missing)", what, right))
+			m.weaker = append(m.weaker, fmt.Sprintf("the database user may not see %s: if there are any, they are not in the"+
+				" snapshot (the right %s is missing)", what, right))
 		}
 	}
 	return nil
@@ -471,7 +482,9 @@ func (m *mysqlMoment) describeTable(ctx context.Context, name string, table *Tab
 	for _, clause := range unique {
 		table.After = append(table.After, "ALTER TABLE "+quoteMySQL(table.Name)+" ADD "+clause)
 	}
-	columns, err := collectRows(ctx, m.conn, sent, `SELECT column_name, data_type, extra FROM information_schema.columns WHERE table_schema = ? AND table_name = ? ORDER BY ordinal_position`, name, table.Name)
+	columns, err := collectRows(ctx, m.conn, sent,
+		`SELECT column_name, data_type, extra FROM information_schema.columns WHERE table_schema = ? AND table_name = ?
+			ORDER BY ordinal_position`, name, table.Name)
 	if err != nil {
 		return err
 	}
@@ -487,7 +500,9 @@ func (m *mysqlMoment) describeTable(ctx context.Context, name string, table *Tab
 	if table.History { // a row of the past shares its key with that of the present
 		return nil
 	}
-	key, err := collectRows(ctx, m.conn, sent, `SELECT column_name FROM information_schema.statistics WHERE table_schema = ? AND table_name = ? AND index_name = 'PRIMARY' ORDER BY seq_in_index`, name, table.Name)
+	key, err := collectRows(ctx, m.conn, sent,
+		`SELECT column_name FROM information_schema.statistics WHERE table_schema = ? AND table_name = ?
+			AND index_name = 'PRIMARY' ORDER BY seq_in_index`, name, table.Name)
 	if err != nil {
 		return err
 	}
@@ -549,7 +564,9 @@ func (m *mysqlDatabase) takeUnique(create, table string) (without string, clause
 }
 
 func (m *mysqlMoment) describeTriggers(ctx context.Context, name string) error {
-	rows, err := collectRows(ctx, m.conn, sent, `SELECT trigger_name, event_object_table FROM information_schema.triggers WHERE trigger_schema = ? ORDER BY event_object_table, action_timing, event_manipulation, action_order`, name)
+	rows, err := collectRows(ctx, m.conn, sent,
+		`SELECT trigger_name, event_object_table FROM information_schema.triggers WHERE trigger_schema = ?
+			ORDER BY event_object_table, action_timing, event_manipulation, action_order`, name)
 	if err != nil {
 		return err
 	}
@@ -573,7 +590,9 @@ func (m *mysqlMoment) describeHistograms(ctx context.Context, name string) error
 	if !m.isMySQL {
 		return nil
 	}
-	rows, err := collectRows(ctx, m.conn, sent, `SELECT table_name, column_name, histogram->'$."number-of-buckets-specified"' FROM information_schema.column_statistics WHERE schema_name = ? ORDER BY 1, 2`, name)
+	rows, err := collectRows(ctx, m.conn, sent,
+		`SELECT table_name, column_name, histogram->'$."number-of-buckets-specified"'
+			FROM information_schema.column_statistics WHERE schema_name = ? ORDER BY 1, 2`, name)
 	if isNumber(err, 1109) { // there is no such table before MySQL 8.0
 		return nil
 	}
@@ -583,14 +602,15 @@ func (m *mysqlMoment) describeHistograms(ctx context.Context, name string) error
 	for _, row := range rows {
 		i := slices.IndexFunc(m.tables, func(t Table) bool { return t.Name == row[0].String() })
 		if i >= 0 {
-			m.tables[i].After = append(m.tables[i].After, fmt.Sprintf("ANALYZE TABLE %s UPDATE HISTOGRAM ON %s WITH %s BUCKETS", quoteMySQL(row[0].String()), quoteMySQL(row[1].String()), row[2]))
+			m.tables[i].After = append(m.tables[i].After, fmt.Sprintf("ANALYZE TABLE %s UPDATE HISTOGRAM ON %s WITH %s BUCKETS",
+				quoteMySQL(row[0].String()), quoteMySQL(row[1].String()), row[2]))
 		}
 	}
 	return nil
 }
 
-// Rows reads a table inside the consistent snapshot. The lock of its structure goes with the savepoint, and not only with
-// the transaction: somebody may want to change it (https://dev.mysql.com/doc/refman/8.4/en/metadata-locking.html).
+// Rows reads a table inside the consistent snapshot. The lock of its structure goes with the savepoint, and not only
+// with the transaction: somebody may want to change it (https://dev.mysql.com/doc/refman/8.4/en/metadata-locking.html).
 func (m *mysqlMoment) Rows(ctx context.Context, table Table, each func(Row) error) (err error) {
 	defer m.of.explainWait(ctx, &err)
 	err = eachRow(ctx, m.conn, sent, selectMySQL(table, table.Name), nil, each)

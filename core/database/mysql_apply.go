@@ -99,7 +99,8 @@ func (m *mysqlDatabase) changeAlone(ctx context.Context, conn *sql.Conn) (releas
 		return nil, ended
 	}
 	if err == nil && len(got) == 1 && got[0][0].String() == "0" {
-		return nil, errors.New("the server still carries out an earlier change of the tables. SHOW PROCESSLIST tells of it. Wait until it has ended, then go on")
+		return nil, errors.New("the server still carries out an earlier change of the tables. SHOW PROCESSLIST tells of" +
+			" it. Wait until it has ended, then go on")
 	}
 	return func() { _, _ = conn.ExecContext(context.WithoutCancel(ctx), "DO RELEASE_LOCK(?)", name) }, nil
 }
@@ -116,7 +117,8 @@ func (m *mysqlDatabase) dropIncoming(ctx context.Context, change Change) error {
 		if r.Table.Kind != BaseTable && r.Table.Kind != Sequence {
 			continue
 		}
-		if _, err := conn.ExecContext(context.WithoutCancel(ctx), "DROP TABLE IF EXISTS "+quoteMySQL(incoming(r.Table.Name))); err != nil {
+		if _, err := conn.ExecContext(context.WithoutCancel(ctx), "DROP TABLE IF EXISTS "+
+			quoteMySQL(incoming(r.Table.Name))); err != nil {
 			return fmt.Errorf("clear what was loaded: %w", err)
 		}
 	}
@@ -142,7 +144,8 @@ func (m *mysqlDatabase) load(ctx context.Context, conn *sql.Conn, change Change)
 
 // switchTables makes the loaded tables live, in one step for all of them.
 func (m *mysqlDatabase) switchTables(ctx context.Context, conn *sql.Conn, change Change, applied *mysqlApplied) error {
-	present, err := collectRows(ctx, conn, sent, `SELECT table_name, table_type FROM information_schema.tables WHERE table_schema = ?`, m.name)
+	present, err := collectRows(ctx, conn, sent,
+		`SELECT table_name, table_type FROM information_schema.tables WHERE table_schema = ?`, m.name)
 	if err != nil {
 		return err
 	}
@@ -235,7 +238,8 @@ func (a *mysqlApplied) Finish(ctx context.Context) (err error) {
 	}
 	for _, table := range a.replaced {
 		for _, statement := range table.After {
-			if err := a.execAsDefiner(ctx, conn, statement, NewDefiner{Of: triggerWords(statement, table.Name), Table: table.Name}); err != nil {
+			if err := a.execAsDefiner(ctx, conn, statement, NewDefiner{Of: triggerWords(statement, table.Name),
+				Table: table.Name}); err != nil {
 				return fmt.Errorf("put back what belongs to the table %s: %w", table.Name, err)
 			}
 		}
@@ -273,7 +277,8 @@ func (a *mysqlApplied) putViews(ctx context.Context, conn *sql.Conn) error {
 		var failed error
 		for _, view := range views {
 			statement := createView.ReplaceAllString(view.Create, "CREATE OR REPLACE ${1}VIEW ")
-			if err := a.execAsDefiner(ctx, conn, statement, NewDefiner{Of: "the view " + view.Name, Table: view.Name}); err != nil {
+			if err := a.execAsDefiner(ctx, conn, statement, NewDefiner{Of: "the view " + view.Name,
+				Table: view.Name}); err != nil {
 				waiting = append(waiting, view)
 				failed = errors.Join(failed, fmt.Errorf("put back the view %s: %w", view.Name, err))
 			}
@@ -303,7 +308,8 @@ func (m *mysqlDatabase) leftover(ctx context.Context, conn *sql.Conn, tables []s
 	for _, name := range tables {
 		working[incoming(name)], working[outgoing(name)] = true, true
 	}
-	present, err := collectRows(ctx, conn, sent, `SELECT table_name, table_type FROM information_schema.tables WHERE table_schema = ?`, m.name)
+	present, err := collectRows(ctx, conn, sent,
+		`SELECT table_name, table_type FROM information_schema.tables WHERE table_schema = ?`, m.name)
 	if err != nil {
 		return nil, err
 	}
@@ -377,7 +383,8 @@ func patchRows(ctx context.Context, conn *sql.Conn, patch Patch, key []int) erro
 		how := replacing
 		if patch.Strict { // what is taken by a visitor's row stays so
 			column := quoteMySQL(patch.Table.Key[0])
-			how = insertion{"INSERT INTO", " ON DUPLICATE KEY UPDATE " + column + " = " + quoteMySQL(patch.Table.Name) + "." + column}
+			how = insertion{"INSERT INTO", " ON DUPLICATE KEY UPDATE " + column + " = " + quoteMySQL(patch.Table.Name) + "." +
+				column}
 		}
 		taken, err := insertRows(ctx, conn, how, patch.Table.Name, patch.Table, left.others(patch.Put))
 		if err != nil {
@@ -460,10 +467,11 @@ func (l *leftAlone) others(rows Rows) Rows {
 func (l *leftAlone) takeBatch(ctx context.Context, conn *sql.Conn, table Table, key []int, rows []Row) error {
 	is := map[string]bool{}
 	err := exactly(ctx, conn, func() error {
-		return eachRow(ctx, conn, sent, selectMySQL(table, table.Name)+byKeys(table, key, rows)+" FOR UPDATE", nil, func(row Row) error {
-			is[string(AppendRow(nil, row))] = true
-			return nil
-		})
+		return eachRow(ctx, conn, sent, selectMySQL(table, table.Name)+byKeys(table, key, rows)+" FOR UPDATE", nil,
+			func(row Row) error {
+				is[string(AppendRow(nil, row))] = true
+				return nil
+			})
 	})
 	if err != nil {
 		return err

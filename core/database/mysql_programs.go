@@ -26,8 +26,10 @@ func (t Table) bare() string {
 // describePrograms adds the procedures, functions and events that are the site's: all,
 // where all tables of the database are, else those that are named like its tables.
 func (m *mysqlMoment) describePrograms(ctx context.Context, schema string, owner Owner, all bool) error {
-	listed, err := collectRows(ctx, m.conn, sent, `SELECT LOWER(routine_type), routine_name FROM information_schema.routines WHERE routine_schema = ?
-UNION ALL SELECT 'event', event_name FROM information_schema.events WHERE event_schema = ? ORDER BY 1, 2`, schema, schema)
+	listed, err := collectRows(ctx, m.conn, sent, `SELECT LOWER(routine_type), routine_name
+			FROM information_schema.routines WHERE routine_schema = ?
+UNION ALL SELECT 'event', event_name FROM information_schema.events WHERE event_schema = ?
+			ORDER BY 1, 2`, schema, schema)
 	if err != nil {
 		return err
 	}
@@ -41,7 +43,8 @@ UNION ALL SELECT 'event', event_name FROM information_schema.events WHERE event_
 			m.weaker = append(m.weaker, fmt.Sprintf("%s is not in the snapshot: it is a %s", name, kind))
 			continue
 		case !all && !slices.Contains(owner([]string{name}), name):
-			m.weaker = append(m.weaker, fmt.Sprintf("the %s is not in the snapshot: whether it is this site's cannot be known", program.Name))
+			m.weaker = append(m.weaker, fmt.Sprintf("the %s is not in the snapshot: whether it is this site's cannot be known",
+				program.Name))
 			continue
 		}
 		if err := m.describeProgram(ctx, &program); err != nil {
@@ -57,7 +60,8 @@ UNION ALL SELECT 'event', event_name FROM information_schema.events WHERE event_
 }
 
 func (m *mysqlMoment) describeProgram(ctx context.Context, program *Table) error {
-	shown, err := collectRows(ctx, m.conn, sent, "SHOW CREATE "+strings.ToUpper(string(program.Kind))+" "+quoteMySQL(program.bare()))
+	shown, err := collectRows(ctx, m.conn, sent, "SHOW CREATE "+strings.ToUpper(string(program.Kind))+" "+
+		quoteMySQL(program.bare()))
 	if err != nil {
 		return err
 	}
@@ -157,7 +161,8 @@ func (a *mysqlApplied) makeProgram(ctx context.Context, conn *sql.Conn, program 
 			return err
 		}
 	}
-	return errors.Join(a.execAsDefiner(ctx, conn, program.Create, NewDefiner{Of: "the " + program.Name, Table: program.Name}), a.m.setUp(ctx, conn))
+	return errors.Join(a.execAsDefiner(ctx, conn, program.Create, NewDefiner{Of: "the " + program.Name,
+		Table: program.Name}), a.m.setUp(ctx, conn))
 }
 
 // needsRight is ER_SPECIFIC_ACCESS_DENIED_ERROR.
@@ -195,7 +200,8 @@ func unquoteMySQL(name string) string { return strings.ReplaceAll(name, "``", "`
 // programs while it keeps a log of changes.
 func explainProgram(err error) error {
 	if isNumber(err, 1418, 1419) {
-		return fmt.Errorf("the server keeps a log of changes, and takes this only from an administrator: set its log_bin_trust_function_creators = 1, then try again: %w", err)
+		return fmt.Errorf("the server keeps a log of changes, and takes this only from an administrator: set its"+
+			" log_bin_trust_function_creators = 1, then try again: %w", err)
 	}
 	return err
 }

@@ -26,7 +26,8 @@ func openTest(t *testing.T, server *testenv.Server) (*testenv.Account, Database)
 
 func reopen(t *testing.T, account *testenv.Account) (*testenv.Account, Database) {
 	t.Helper()
-	login := Login{Engine: "mysql", Host: "127.0.0.1", Port: account.Port, Name: account.Name, User: account.User, Password: account.Password}
+	login := Login{Engine: "mysql", Host: "127.0.0.1", Port: account.Port, Name: account.Name, User: account.User,
+		Password: account.Password}
 	db, err := (Engines{}).Open(t.Context(), login, everything)
 	if err != nil {
 		t.Fatal(err)
@@ -156,7 +157,8 @@ ALTER TABLE kinds AUTO_INCREMENT = 5000; SET FOREIGN_KEY_CHECKS = 1; DROP TABLE 
 	account.Run(t, damage)
 	for n, table := range before.tables {
 		change := "DELETE FROM "
-		if table.Kind != BaseTable || table.Name == "crossings" || strings.Contains(damage, quoteMySQL(table.Name)) || table.Name == "old_engine" {
+		if table.Kind != BaseTable || table.Name == "crossings" || strings.Contains(damage, quoteMySQL(table.Name)) ||
+			table.Name == "old_engine" {
 			continue
 		}
 		if table.History {
@@ -169,7 +171,8 @@ ALTER TABLE kinds AUTO_INCREMENT = 5000; SET FOREIGN_KEY_CHECKS = 1; DROP TABLE 
 	aside := before.restore(t, db)
 	equalNow(t, db, before)
 	if server.Kind.IsMySQL() {
-		if got := one(t, account, "SELECT CONCAT_WS(' ', JSON_TYPE(j->'$.price'), JSON_TYPE(j->'$.long'), JSON_TYPE(j->'$.fine'), JSON_TYPE(j->'$.nested[0].deep')) FROM documents WHERE id = 1"); got != "DECIMAL DECIMAL DECIMAL DECIMAL" {
+		if got := one(t, account, "SELECT CONCAT_WS(' ', JSON_TYPE(j->'$.price'), JSON_TYPE(j->'$.long'),"+
+			" JSON_TYPE(j->'$.fine'), JSON_TYPE(j->'$.nested[0].deep')) FROM documents WHERE id = 1"); got != "DECIMAL DECIMAL DECIMAL DECIMAL" {
 			t.Errorf("numbers in JSON became %s", got)
 		}
 		if got := one(t, account, "SELECT COUNT(*) FROM information_schema.column_statistics WHERE schema_name = database()"); got != "1" {
@@ -203,7 +206,8 @@ ALTER TABLE kinds AUTO_INCREMENT = 5000; SET FOREIGN_KEY_CHECKS = 1; DROP TABLE 
 			t.Errorf("SHOW CREATE %s\n%s\nwas\n%s", table, create, shown[table])
 		}
 	}
-	if got := one(t, account, "SELECT COUNT(*) FROM information_schema.tables WHERE table_schema = database() AND (table_name LIKE 'wetland\\_in\\_%' OR table_name LIKE 'wetland\\_out\\_%')"); got != "0" {
+	if got := one(t, account, "SELECT COUNT(*) FROM information_schema.tables WHERE table_schema = database() AND"+
+		" (table_name LIKE 'wetland\\_in\\_%' OR table_name LIKE 'wetland\\_out\\_%')"); got != "0" {
 		t.Errorf("%s working tables are left", got)
 	}
 	if _, err := account.Root.Exec("INSERT INTO crossings (boat, people) VALUES (1, 3)"); err != nil {
@@ -223,8 +227,10 @@ func pastOf(t *testing.T, account *testenv.Account) string {
 	if account.Kind.IsMySQL() {
 		return ""
 	}
-	return one(t, account, "SELECT GROUP_CONCAT(CONCAT_WS(' ', id, fare, note, row_start, row_end) ORDER BY id, row_end SEPARATOR '\n') FROM fares FOR SYSTEM_TIME ALL") +
-		one(t, account, "SELECT GROUP_CONCAT(CONCAT_WS(' ', n, boat, twice, since, `un``til`) ORDER BY n, since SEPARATOR '\n') FROM berths FOR SYSTEM_TIME ALL")
+	return one(t, account, "SELECT GROUP_CONCAT(CONCAT_WS(' ', id, fare, note, row_start, row_end) ORDER BY id, row_end"+
+		" SEPARATOR '\n') FROM fares FOR SYSTEM_TIME ALL") +
+		one(t, account, "SELECT GROUP_CONCAT(CONCAT_WS(' ', n, boat, twice, since, `un``til`) ORDER BY n, since SEPARATOR"+
+			" '\n') FROM berths FOR SYSTEM_TIME ALL")
 }
 
 func one(t *testing.T, account *testenv.Account, query string) string {
@@ -238,7 +244,8 @@ func one(t *testing.T, account *testenv.Account, query string) string {
 
 func names(t *testing.T, account *testenv.Account) []string {
 	t.Helper()
-	rows, err := collectRows(t.Context(), account.Root, sent, "SELECT table_name FROM information_schema.tables WHERE table_schema = database() AND table_name NOT LIKE 'other%'")
+	rows, err := collectRows(t.Context(), account.Root, sent, "SELECT table_name FROM information_schema.tables WHERE"+
+		" table_schema = database() AND table_name NOT LIKE 'other%'")
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -297,9 +304,10 @@ func TestMySQLPatchesAndCounters(t *testing.T) {
 			t.Fatal(err)
 		}
 		table := before.find(t, "options").Table
-		changes, err := CompareRows(t.Context(), RowComparison{Dir: t.TempDir(), Table: table, Before: before.rowsOf("options"), Now: func(ctx context.Context, each func(Row) error) error {
-			return moment.Rows(ctx, table, each)
-		}})
+		changes, err := CompareRows(t.Context(), RowComparison{Dir: t.TempDir(), Table: table,
+			Before: before.rowsOf("options"), Now: func(ctx context.Context, each func(Row) error) error {
+				return moment.Rows(ctx, table, each)
+			}})
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -334,7 +342,8 @@ func TestMySQLPatchesAndCounters(t *testing.T) {
 			t.Fatal(err)
 		}
 		equalNow(t, db, before)
-		if got := one(t, account, "SELECT auto_increment FROM information_schema.tables WHERE table_schema = database() AND table_name = 'orders'"); got != "6" {
+		if got := one(t, account, "SELECT auto_increment FROM information_schema.tables WHERE table_schema = database()"+
+			" AND table_name = 'orders'"); got != "6" {
 			t.Errorf("the counter went down to %s: numbers that visitors saw would be given again", got)
 		}
 	})
@@ -368,20 +377,27 @@ func TestMySQLPrograms(t *testing.T) {
 			kinds[table.Kind]++
 		}
 		sequences := map[bool]int{false: 1}[server.Kind.IsMySQL()] // which has none
-		if kinds[BaseTable] != 3 || kinds[Sequence] != sequences || kinds[Procedure] != 1 || kinds[Function] != 1 || kinds[Event] != 1 || kinds[View] != 1 {
+		if kinds[BaseTable] != 3 || kinds[Sequence] != sequences || kinds[Procedure] != 1 || kinds[Function] != 1 ||
+			kinds[Event] != 1 || kinds[View] != 1 {
 			t.Fatalf("found: %v", kinds)
 		}
 		state := func() string {
 			var all []string
 			queries := []string{
-				"SELECT CONCAT_WS('|', routine_name, routine_definition, sql_mode, definer, collation_connection) FROM information_schema.routines WHERE routine_schema = database() AND routine_name <> 'extra' ORDER BY 1",
-				"SELECT CONCAT_WS('|', event_name, event_definition, sql_mode, definer, time_zone, starts, status) FROM information_schema.events WHERE event_schema = database() AND event_name NOT LIKE 'wetland%'",
-				"SELECT CONCAT_WS('|', trigger_name, action_statement, sql_mode, definer, collation_connection) FROM information_schema.triggers WHERE trigger_schema = database()",
-				"SELECT CONCAT_WS('|', table_name, definer, security_type, view_definition) FROM information_schema.views WHERE table_schema = database()",
-				"SELECT GROUP_CONCAT(partition_name, partition_description ORDER BY 1) FROM information_schema.partitions WHERE table_schema = database() AND table_name = 'sailings'",
+				"SELECT CONCAT_WS('|', routine_name, routine_definition, sql_mode, definer, collation_connection) FROM" +
+					" information_schema.routines WHERE routine_schema = database() AND routine_name <> 'extra' ORDER BY 1",
+				"SELECT CONCAT_WS('|', event_name, event_definition, sql_mode, definer, time_zone, starts, status) FROM" +
+					" information_schema.events WHERE event_schema = database() AND event_name NOT LIKE 'wetland%'",
+				"SELECT CONCAT_WS('|', trigger_name, action_statement, sql_mode, definer, collation_connection) FROM" +
+					" information_schema.triggers WHERE trigger_schema = database()",
+				"SELECT CONCAT_WS('|', table_name, definer, security_type, view_definition) FROM information_schema.views WHERE" +
+					" table_schema = database()",
+				"SELECT GROUP_CONCAT(partition_name, partition_description ORDER BY 1) FROM information_schema.partitions WHERE" +
+					" table_schema = database() AND table_name = 'sailings'",
 			}
 			if !server.Kind.IsMySQL() {
-				queries = append(queries, "SELECT CONCAT_WS('|', next_not_cached_value, minimum_value, maximum_value, increment, cycle_option, cycle_count) FROM tickets")
+				queries = append(queries, "SELECT CONCAT_WS('|', next_not_cached_value, minimum_value, maximum_value, increment,"+
+					" cycle_option, cycle_count) FROM tickets")
 			}
 			for _, query := range queries {
 				rows, err := collectRows(t.Context(), account.Root, sent, query)
@@ -415,7 +431,8 @@ func TestMySQLPrograms(t *testing.T) {
 				t.Errorf("SHOW CREATE %s\n%s\nwas\n%s", name, create, shown[name])
 			}
 		}
-		if got := one(t, account, "SELECT CONCAT(event_name, status) FROM information_schema.events WHERE event_schema = database() AND event_name LIKE 'wetland%'"); got != "wetland_aside_test_1_anotherDISABLED" {
+		if got := one(t, account, "SELECT CONCAT(event_name, status) FROM information_schema.events WHERE event_schema ="+
+			" database() AND event_name LIKE 'wetland%'"); got != "wetland_aside_test_1_anotherDISABLED" {
 			t.Errorf("the event that was set aside: %s", got)
 		}
 	})
@@ -426,7 +443,8 @@ func TestMySQLPrograms(t *testing.T) {
 func TestMySQLLargeRow(t *testing.T) {
 	testenv.OnEach(t, func(t *testing.T, server *testenv.Server) {
 		account, db := openTest(t, server)
-		account.Run(t, "CREATE TABLE large (id INT PRIMARY KEY, b LONGBLOB); INSERT INTO large VALUES (1, REPEAT(x'00ff27', 64*1024*1024/3)), (2, '')")
+		account.Run(t, "CREATE TABLE large (id INT PRIMARY KEY, b LONGBLOB); INSERT INTO large VALUES (1,"+
+			" REPEAT(x'00ff27', 64*1024*1024/3)), (2, '')")
 		sum := checkAll(t, account)["large"]
 		before := save(t, db)
 		for _, stream := range []string{"1", "0"} {
@@ -456,7 +474,8 @@ func TestMySQLInterruptedChange(t *testing.T) {
 		account.Run(t, difficultOn(server.Kind))
 		before := save(t, db)
 		account.Run(t, "ALTER TABLE crossings ADD COLUMN weather TEXT; SET FOREIGN_KEY_CHECKS = 1")
-		if _, err := db.Apply(t.Context(), Change{Tag: "t", Replace: []Replacement{before.find(t, "crossings")}}); err != nil {
+		if _, err := db.Apply(t.Context(), Change{Tag: "t",
+			Replace: []Replacement{before.find(t, "crossings")}}); err != nil {
 			t.Fatal(err)
 		}
 		// Here the power failed: trigger and foreign keys are still the old table's.
@@ -476,7 +495,8 @@ func TestMySQLInterruptedChange(t *testing.T) {
 		if err := db.Sweep(t.Context(), names); err != nil {
 			t.Fatal(err)
 		}
-		if got := one(t, account, "SELECT COUNT(*) FROM information_schema.tables WHERE table_schema = database() AND table_name LIKE 'wetland%'"); got != "0" {
+		if got := one(t, account, "SELECT COUNT(*) FROM information_schema.tables WHERE table_schema = database() AND"+
+			" table_name LIKE 'wetland%'"); got != "0" {
 			t.Errorf("%s working tables are left", got)
 		}
 	})
@@ -497,23 +517,27 @@ func TestMySQLTellsWhatIsLeftOut(t *testing.T) {
 		if told := weaker(db); told != "" {
 			t.Errorf("with all rights: %s", told)
 		}
-		login := Login{Engine: "mysql", Host: "127.0.0.1", Port: account.Port, Name: account.Name, User: account.User + "_some", Password: "Some rights 1"}
+		login := Login{Engine: "mysql", Host: "127.0.0.1", Port: account.Port, Name: account.Name, User: account.User +
+			"_some", Password: "Some rights 1"}
 		user, on := "'"+login.User+"'@'%'", " ON `"+strings.ReplaceAll(account.Name, "_", "\\_")+"`.* TO "
 		role := login.User + "_role"
-		account.Run(t, "CREATE USER "+user+" IDENTIFIED BY '"+login.Password+"'", "GRANT SELECT, SHOW VIEW, EVENT"+on+user, "CREATE ROLE "+role, "GRANT TRIGGER"+on+role, "GRANT "+role+" TO "+user)
+		account.Run(t, "CREATE USER "+user+" IDENTIFIED BY '"+login.Password+"'", "GRANT SELECT, SHOW VIEW, EVENT"+on+user,
+			"CREATE ROLE "+role, "GRANT TRIGGER"+on+role, "GRANT "+role+" TO "+user)
 		some, err := (Engines{}).Open(t.Context(), login, everything)
 		if err != nil {
 			t.Fatal(err)
 		}
 		defer some.Close()
-		if told := weaker(some); !strings.Contains(told, "may not see triggers") || strings.Contains(told, "may not see events") {
+		if told := weaker(some); !strings.Contains(told, "may not see triggers") ||
+			strings.Contains(told, "may not see events") {
 			t.Errorf("without TRIGGER: %s", told)
 		}
 		if server.Kind.IsMySQL() {
 			account.Run(t, "SET DEFAULT ROLE ALL TO "+user)
 		} else {
 			account.Run(t, "SET DEFAULT ROLE "+role+" FOR "+user,
-				"CREATE TABLE by_number (a INT, since BIGINT UNSIGNED GENERATED ALWAYS AS ROW START, til BIGINT UNSIGNED GENERATED ALWAYS AS ROW END, PERIOD FOR SYSTEM_TIME (since, til)) WITH SYSTEM VERSIONING")
+				"CREATE TABLE by_number (a INT, since BIGINT UNSIGNED GENERATED ALWAYS AS ROW START, til BIGINT UNSIGNED"+
+					" GENERATED ALWAYS AS ROW END, PERIOD FOR SYSTEM_TIME (since, til)) WITH SYSTEM VERSIONING")
 			if told := weaker(db); !strings.Contains(told, "by_number keeps rows of the past and is not in the snapshot") {
 				t.Errorf("a table whose past is counted by transactions: %s", told)
 			}
@@ -532,7 +556,8 @@ func TestMySQLTellsWhatIsLeftOut(t *testing.T) {
 func TestMySQLIsReadAtOneMoment(t *testing.T) {
 	testenv.OnEach(t, func(t *testing.T, server *testenv.Server) {
 		account, db := openTest(t, server)
-		account.Run(t, "CREATE TABLE a (n INT PRIMARY KEY) ENGINE=InnoDB; CREATE TABLE z (n INT PRIMARY KEY) ENGINE=InnoDB; INSERT INTO a VALUES (1); INSERT INTO z VALUES (1)")
+		account.Run(t, "CREATE TABLE a (n INT PRIMARY KEY) ENGINE=InnoDB; CREATE TABLE z (n INT PRIMARY KEY)"+
+			" ENGINE=InnoDB; INSERT INTO a VALUES (1); INSERT INTO z VALUES (1)")
 		moment, err := db.Read(t.Context())
 		if err != nil {
 			t.Fatal(err)
@@ -556,7 +581,8 @@ func TestMySQLIsReadAtOneMoment(t *testing.T) {
 func TestMySQLReasons(t *testing.T) {
 	testenv.OnEach(t, func(t *testing.T, server *testenv.Server) {
 		account := server.Database(t)
-		good := Login{Engine: "mysql", Host: "127.0.0.1", Port: account.Port, Name: account.Name, User: account.User, Password: account.Password}
+		good := Login{Engine: "mysql", Host: "127.0.0.1", Port: account.Port, Name: account.Name, User: account.User,
+			Password: account.Password}
 		for _, bad := range []struct {
 			name  string
 			wrong func(*Login)
@@ -575,7 +601,8 @@ func TestMySQLReasons(t *testing.T) {
 				if !isError(err, bad.want) {
 					t.Errorf("got %v, want %v", err, bad.want)
 				}
-				if err != nil && (strings.Contains(err.Error(), login.Password) || strings.Contains(fmt.Sprintf("%#v %+v %v", login, login, login), login.Password)) {
+				if err != nil && (strings.Contains(err.Error(), login.Password) ||
+					strings.Contains(fmt.Sprintf("%#v %+v %v", login, login, login), login.Password)) {
 					t.Error("the password is printed")
 				}
 			})
@@ -616,8 +643,10 @@ CREATE EVENT nightly ON SCHEDULE EVERY 1 DAY COMMENT 'ENABLE' DO DELETE FROM boa
 		}
 		var told []string
 		for _, one := range applied.NewDefiners() {
-			told = append(told, fmt.Sprintf("%s %s>%s %v", one.Of, one.Was, strings.TrimRight(one.Now, "0123456789%"), one.Disabled))
-			if !strings.Contains(one.String(), one.Of+" acts in the name of ") || strings.Contains(one.String(), "disabled") != one.Disabled {
+			told = append(told, fmt.Sprintf("%s %s>%s %v", one.Of, one.Was, strings.TrimRight(one.Now, "0123456789%"),
+				one.Disabled))
+			if !strings.Contains(one.String(), one.Of+" acts in the name of ") ||
+				strings.Contains(one.String(), "disabled") != one.Disabled {
 				t.Errorf("in words: %s", one)
 			}
 		}
@@ -625,7 +654,8 @@ CREATE EVENT nightly ON SCHEDULE EVERY 1 DAY COMMENT 'ENABLE' DO DELETE FROM boa
 		for i := range told {
 			told[i], _, _ = strings.Cut(told[i], ">")
 		}
-		want := []string{"the event never root@localhost", "the event nightly root@localhost", "the trigger launched of the table boats root@localhost", "the view fleet root@localhost"}
+		want := []string{"the event never root@localhost", "the event nightly root@localhost", "the trigger launched of" +
+			" the table boats root@localhost", "the view fleet root@localhost"}
 		if !slices.Equal(told, want) {
 			t.Errorf("told %q, want %q", told, want)
 		}
@@ -648,7 +678,8 @@ CREATE EVENT nightly ON SCHEDULE EVERY 1 DAY COMMENT 'ENABLE' DO DELETE FROM boa
 func TestMySQLLoadThatFailsLeavesNothing(t *testing.T) {
 	testenv.OnEach(t, func(t *testing.T, server *testenv.Server) {
 		account, db := openTest(t, server)
-		account.Run(t, "CREATE TABLE a (id INT PRIMARY KEY); CREATE TABLE b (id INT PRIMARY KEY); CREATE TABLE c (id INT PRIMARY KEY); INSERT INTO a VALUES (1); INSERT INTO b VALUES (1); INSERT INTO c VALUES (1)")
+		account.Run(t, "CREATE TABLE a (id INT PRIMARY KEY); CREATE TABLE b (id INT PRIMARY KEY); CREATE TABLE c (id INT"+
+			" PRIMARY KEY); INSERT INTO a VALUES (1); INSERT INTO b VALUES (1); INSERT INTO c VALUES (1)")
 		before := save(t, db)
 		account.Run(t, "DELETE FROM a; DELETE FROM b; DELETE FROM c")
 		broken := errors.New("the store cannot be read")
@@ -664,7 +695,8 @@ func TestMySQLLoadThatFailsLeavesNothing(t *testing.T) {
 			if _, err := db.Apply(t.Context(), change); !errors.Is(err, broken) {
 				t.Errorf("%s: %v", fails, err)
 			}
-			if got := one(t, account, "SELECT GROUP_CONCAT(table_name ORDER BY 1) FROM information_schema.tables WHERE table_schema = database()"); got != "a,b,c" {
+			if got := one(t, account, "SELECT GROUP_CONCAT(table_name ORDER BY 1) FROM information_schema.tables WHERE"+
+				" table_schema = database()"); got != "a,b,c" {
 				t.Errorf("%s: the tables are %s", fails, got)
 			}
 		}
@@ -680,7 +712,8 @@ func TestMySQLScratch(t *testing.T) {
 	testenv.OnEach(t, func(t *testing.T, server *testenv.Server) {
 		login := Login{Engine: "mysql", Socket: server.Socket, User: "root"}
 		count := func() string {
-			return one(t, server.Database(t), "SELECT COUNT(*) FROM information_schema.schemata WHERE schema_name LIKE 'wetland\\_scratch\\_%'")
+			return one(t, server.Database(t), "SELECT COUNT(*) FROM information_schema.schemata WHERE schema_name LIKE"+
+				" 'wetland\\_scratch\\_%'")
 		}
 		db, drop, err := (Engines{}).Scratch(t.Context(), login)
 		if err != nil {
@@ -699,7 +732,9 @@ func TestMySQLScratch(t *testing.T) {
 		if err := (Engines{}).SweepScratch(t.Context(), login); err != nil || count() != "0" {
 			t.Errorf("what was left: %v, %s are left", err, count())
 		}
-		if _, _, err := (Engines{}).Scratch(t.Context(), Login{Engine: "mysql", Host: "127.0.0.1", Port: server.Port, User: left.User, Password: left.Password}); err == nil || !strings.Contains(err.Error(), "a user who may make databases") {
+		if _, _, err := (Engines{}).Scratch(t.Context(), Login{Engine: "mysql", Host: "127.0.0.1", Port: server.Port,
+			User: left.User, Password: left.Password}); err == nil ||
+			!strings.Contains(err.Error(), "a user who may make databases") {
 			t.Errorf("a user who may not: %v", err)
 		}
 	})
@@ -709,7 +744,8 @@ func TestMySQLScratch(t *testing.T) {
 func TestMySQLIsFull(t *testing.T) {
 	testenv.OnEach(t, func(t *testing.T, server *testenv.Server) {
 		account, db := openTest(t, server)
-		account.Run(t, "CREATE TABLE words (id INT PRIMARY KEY, word CHAR(200)) ENGINE=MEMORY; INSERT INTO words WITH RECURSIVE n AS (SELECT 1 AS i UNION ALL SELECT i + 1 FROM n WHERE i < 900) SELECT i, 'fog' FROM n")
+		account.Run(t, "CREATE TABLE words (id INT PRIMARY KEY, word CHAR(200)) ENGINE=MEMORY; INSERT INTO words WITH"+
+			" RECURSIVE n AS (SELECT 1 AS i UNION ALL SELECT i + 1 FROM n WHERE i < 900) SELECT i, 'fog' FROM n")
 		before := save(t, db)
 		account.Run(t, "DELETE FROM words WHERE id > 1; SET GLOBAL max_heap_table_size = 16384")
 		defer account.Root.Exec("SET GLOBAL max_heap_table_size = 16777216")
@@ -718,7 +754,8 @@ func TestMySQLIsFull(t *testing.T) {
 		if err == nil || !strings.Contains(err.Error(), "has no room left") {
 			t.Errorf("%v", err)
 		}
-		if got := one(t, account, "SELECT CONCAT((SELECT COUNT(*) FROM words), ' ', (SELECT COUNT(*) FROM information_schema.tables WHERE table_schema = database()))"); got != "1 1" {
+		if got := one(t, account, "SELECT CONCAT((SELECT COUNT(*) FROM words), ' ', (SELECT COUNT(*) FROM"+
+			" information_schema.tables WHERE table_schema = database()))"); got != "1 1" {
 			t.Errorf("rows and tables: %s", got)
 		}
 	})
@@ -730,15 +767,19 @@ func TestMySQLIsFull(t *testing.T) {
 func TestMySQLOddSettings(t *testing.T) {
 	server := testenv.Start(t, testenv.MySQL)
 	account, db := openTest(t, server)
-	account.Run(t, "CREATE TABLE keyless (a INT, at TIMESTAMP NOT NULL); INSERT INTO keyless VALUES (1, '2026-01-01'); CREATE TABLE keyed (id INT PRIMARY KEY, at TIMESTAMP NOT NULL, later TIMESTAMP NULL); INSERT INTO keyed VALUES (1, '2026-01-01', NULL)")
+	account.Run(t, "CREATE TABLE keyless (a INT, at TIMESTAMP NOT NULL); INSERT INTO keyless VALUES (1, '2026-01-01');"+
+		" CREATE TABLE keyed (id INT PRIMARY KEY, at TIMESTAMP NOT NULL, later TIMESTAMP NULL); INSERT INTO keyed VALUES"+
+		" (1, '2026-01-01', NULL)")
 	before := save(t, db)
-	for _, setting := range []string{"sql_generate_invisible_primary_key = 1", "sql_require_primary_key = 1", "explicit_defaults_for_timestamp = 0"} {
+	for _, setting := range []string{"sql_generate_invisible_primary_key = 1", "sql_require_primary_key = 1",
+		"explicit_defaults_for_timestamp = 0"} {
 		name, _, _ := strings.Cut(setting, " ")
 		was := one(t, account, "SELECT @@GLOBAL."+name)
 		account.Run(t, "SET GLOBAL "+setting)
 		for _, who := range []Login{
 			{Engine: "mysql", Socket: server.Socket, Name: account.Name, User: "root"},
-			{Engine: "mysql", Host: "127.0.0.1", Port: server.Port, Name: account.Name, User: account.User, Password: account.Password},
+			{Engine: "mysql", Host: "127.0.0.1", Port: server.Port, Name: account.Name, User: account.User,
+				Password: account.Password},
 		} {
 			account.Run(t, "DELETE FROM keyless; DELETE FROM keyed")
 			as, err := (Engines{}).Open(t.Context(), who, everything)
@@ -746,14 +787,16 @@ func TestMySQLOddSettings(t *testing.T) {
 				t.Fatal(err)
 			}
 			damaged := save(t, as)
-			applied, err := as.Apply(t.Context(), Change{Tag: "t", Replace: []Replacement{before.find(t, "keyed"), before.find(t, "keyless")}})
+			applied, err := as.Apply(t.Context(), Change{Tag: "t", Replace: []Replacement{before.find(t, "keyed"),
+				before.find(t, "keyless")}})
 			switch {
 			case err == nil:
 				if err := applied.Finish(t.Context()); err != nil {
 					t.Errorf("%s, %s: %v", setting, who.User, err)
 				}
 				equalNow(t, as, before)
-			case who.User == "root" || !(strings.Contains(err.Error(), "sql_require_primary_key to 0") || strings.Contains(err.Error(), "another structure")):
+			case who.User == "root" || !(strings.Contains(err.Error(), "sql_require_primary_key to 0") ||
+				strings.Contains(err.Error(), "another structure")):
 				t.Errorf("%s, %s: %v", setting, who.User, err)
 			default:
 				equalNow(t, as, damaged)
@@ -795,7 +838,8 @@ func TestEarlierChangeIsWaitedFor(t *testing.T) {
 			done := make(chan error, 1)
 			go func() { done <- change() }()
 			waits := testenv.Until(func() error {
-				if n := one(t, account, "SELECT COUNT(*) FROM information_schema.processlist WHERE info LIKE 'SELECT GET_LOCK(%' AND id <> connection_id()"); n == "0" {
+				if n := one(t, account, "SELECT COUNT(*) FROM information_schema.processlist WHERE info LIKE 'SELECT GET_LOCK(%'"+
+					" AND id <> connection_id()"); n == "0" {
 					return errors.New("nobody waits")
 				}
 				return nil

@@ -22,7 +22,8 @@ const ownNumber = "pseudo_thread_id"
 var waitLimits = []string{"lock_wait_timeout", "innodb_lock_wait_timeout"}
 
 func waitAtMost(ctx context.Context, conn *sql.Conn, seconds int) error {
-	_, err := conn.ExecContext(ctx, fmt.Sprintf("SET SESSION %[2]s = %[1]d, %[3]s = %[1]d", seconds, waitLimits[0], waitLimits[1]))
+	_, err := conn.ExecContext(ctx, fmt.Sprintf("SET SESSION %[2]s = %[1]d, %[3]s = %[1]d", seconds, waitLimits[0],
+		waitLimits[1]))
 	return err
 }
 
@@ -38,12 +39,13 @@ func (m *mysqlDatabase) explainWait(ctx context.Context, err *error) {
 	if others := m.holders(ctx); len(others) > 0 {
 		who = strings.Join(others, "; ")
 	}
-	*err = fmt.Errorf("%w: a backup, a long report or a change of structure, say (%s). Nothing waits for it any longer; when that has ended, try again: %w",
+	*err = fmt.Errorf("%w: a backup, a long report or a change of structure, say (%s). Nothing waits for it any longer;"+
+		" when that has ended, try again: %w",
 		ErrHeld, who, *err)
 }
 
-// asksHolders are statements that tell who holds tables, those first that know for certain: of MySQL, and of any server the
-// clients that have the database open.
+// asksHolders are statements that tell who holds tables, those first that know for certain: of MySQL, and of any
+// server the clients that have the database open.
 var asksHolders = []string{
 	`SELECT t.processlist_id, t.processlist_user, t.processlist_host, t.processlist_time,
 		CONCAT('holds ', GROUP_CONCAT(DISTINCT l.object_name)) FROM performance_schema.metadata_locks l

@@ -11,7 +11,8 @@ import (
 	"wetland/internal/testenv"
 )
 
-// onEachImpatiently tries something on every server, on a table of two rows, with hardly any patience for other clients.
+// onEachImpatiently tries something on every server, on a table of two rows, with hardly any patience for other
+// clients.
 func onEachImpatiently(t *testing.T, try func(t *testing.T, account *testenv.Account, db Database)) {
 	reads, patient, waits, tries, rests := mostWait, patientWait, renameWaits, renameTries, renameRests
 	mostWait, patientWait, renameWaits, renameTries, renameRests = 1, 1, 1, 2, time.Millisecond

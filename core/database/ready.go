@@ -7,8 +7,8 @@ import (
 	"slices"
 )
 
-// Ready tells whether tables could be changed now, while they are read: an error says why not, as where the server takes no
-// writes, or no second connection. It deletes no row, of one of the tables.
+// Ready tells whether tables could be changed now, while they are read: an error says why not, as where the server
+// takes no writes, or no second connection. It deletes no row, of one of the tables.
 func Ready(ctx context.Context, db Database) (err error) {
 	moment, err := db.Read(ctx)
 	if err != nil {

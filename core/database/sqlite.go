@@ -31,7 +31,8 @@ func openSQLite(ctx context.Context, login Login, owner Owner) (Database, error)
 	} else if err != nil {
 		return nil, fmt.Errorf("open %s: %w", login.File, err)
 	}
-	where := url.URL{Scheme: "file", Path: filepath.ToSlash(login.File), RawQuery: "mode=rw&_pragma=busy_timeout(20000)&_pragma=foreign_keys(0)"}
+	where := url.URL{Scheme: "file", Path: filepath.ToSlash(login.File),
+		RawQuery: "mode=rw&_pragma=busy_timeout(20000)&_pragma=foreign_keys(0)"}
 	db, err := sql.Open("sqlite", where.String())
 	if err != nil {
 		return nil, err
@@ -198,7 +199,8 @@ func (m *sqliteMoment) describe(ctx context.Context, owner Owner) error {
 		return err
 	}
 	m.lasts = len(mode) == 1 && mode[0][0].String() == "wal"
-	master, err := collectRows(ctx, m.conn, stored, `SELECT type, name, tbl_name, sql FROM sqlite_master WHERE name NOT LIKE 'sqlite\_%' ESCAPE '\' ORDER BY rowid`)
+	master, err := collectRows(ctx, m.conn, stored,
+		`SELECT type, name, tbl_name, sql FROM sqlite_master WHERE name NOT LIKE 'sqlite\_%' ESCAPE '\' ORDER BY rowid`)
 	if err != nil {
 		return err
 	}
@@ -242,7 +244,8 @@ func (m *sqliteMoment) describe(ctx context.Context, owner Owner) error {
 // describeTable finds the columns and the key. A table whose key is not declared
 // is kept with its hidden row numbers, which then are its key.
 func (m *sqliteMoment) describeTable(ctx context.Context, table *Table) error {
-	info, err := collectRows(ctx, m.conn, stored, `SELECT name, lower(type), pk, hidden FROM pragma_table_xinfo(?) ORDER BY cid`, table.Name)
+	info, err := collectRows(ctx, m.conn, stored,
+		`SELECT name, lower(type), pk, hidden FROM pragma_table_xinfo(?) ORDER BY cid`, table.Name)
 	if err != nil {
 		return err
 	}
@@ -265,12 +268,14 @@ func (m *sqliteMoment) describeTable(ctx context.Context, table *Table) error {
 	for _, k := range key {
 		table.Key = append(table.Key, k.name)
 	}
-	plain, err := collectRows(ctx, m.conn, stored, `SELECT wr FROM pragma_table_list WHERE schema = 'main' AND name = ?`, table.Name)
+	plain, err := collectRows(ctx, m.conn, stored, `SELECT wr FROM pragma_table_list WHERE schema = 'main' AND name = ?`,
+		table.Name)
 	if err != nil {
 		return err
 	}
 	withRowid := len(plain) == 1 && asInteger(plain[0][0]) == 0
-	isRowid := len(key) == 1 && slices.ContainsFunc(table.Columns, func(c Column) bool { return c.Name == key[0].name && c.Type == "integer" })
+	isRowid := len(key) == 1 && slices.ContainsFunc(table.Columns,
+		func(c Column) bool { return c.Name == key[0].name && c.Type == "integer" })
 	if withRowid && !isRowid {
 		if free := freeRowidName(table.Columns); free != "" {
 			table.Columns = slices.Insert(table.Columns, 0, Column{Name: free, Type: "integer"})
@@ -404,7 +409,8 @@ const lockPatience = 20 * time.Second
 func beginWriting(ctx context.Context, conn *sql.Conn) error {
 	const stretch = 100 * time.Millisecond
 	wait := func(patience time.Duration) error {
-		_, err := conn.ExecContext(context.WithoutCancel(ctx), fmt.Sprintf("PRAGMA busy_timeout = %d", patience.Milliseconds()))
+		_, err := conn.ExecContext(context.WithoutCancel(ctx), fmt.Sprintf("PRAGMA busy_timeout = %d",
+			patience.Milliseconds()))
 		return err
 	}
 	if err := wait(stretch); err != nil {
@@ -490,14 +496,16 @@ func asideSQLite(ctx context.Context, conn *sql.Conn, name, tag string) (string,
 	to := asideName(tag, name, func(other string) bool {
 		return slices.ContainsFunc(present, func(row Row) bool { return row[0].String() == other })
 	})
-	kind, err := collectRows(ctx, conn, stored, `SELECT type, sql FROM sqlite_master WHERE name = ? AND type IN ('table', 'view')`, name)
+	kind, err := collectRows(ctx, conn, stored,
+		`SELECT type, sql FROM sqlite_master WHERE name = ? AND type IN ('table', 'view')`, name)
 	if err != nil || len(kind) == 0 {
 		return to, err
 	}
 	statements := []string{"ALTER TABLE " + quoteSQLite(name) + " RENAME TO " + quoteSQLite(to)}
 	if kind[0][0].String() == "view" {
 		text := strings.ReplaceAll(kind[0][1].String(), "'", "''")
-		statements = []string{"CREATE TABLE " + quoteSQLite(to) + " AS SELECT '" + text + "' AS query", "DROP VIEW " + quoteSQLite(name)}
+		statements = []string{"CREATE TABLE " + quoteSQLite(to) + " AS SELECT '" + text + "' AS query", "DROP VIEW " +
+			quoteSQLite(name)}
 	}
 	for _, statement := range statements {
 		if _, err := conn.ExecContext(ctx, statement); err != nil {
@@ -515,7 +523,8 @@ func replaceSQLite(ctx context.Context, conn *sql.Conn, r Replacement, keepCount
 			counter = asInteger(rows[0][0])
 		}
 	}
-	present, err := collectRows(ctx, conn, stored, `SELECT type FROM sqlite_master WHERE name = ? AND type IN ('table', 'view')`, r.Table.Name)
+	present, err := collectRows(ctx, conn, stored,
+		`SELECT type FROM sqlite_master WHERE name = ? AND type IN ('table', 'view')`, r.Table.Name)
 	if err != nil {
 		return err
 	}
@@ -545,7 +554,8 @@ func replaceSQLite(ctx context.Context, conn *sql.Conn, r Replacement, keepCount
 	if err := proveRows(ctx, conn, stored, selectSQLite(r.Table), r.Table); err != nil || r.Table.Counter == 0 {
 		return err
 	}
-	_, err = conn.ExecContext(ctx, `UPDATE sqlite_sequence SET seq = ? WHERE name = ?`, max(counter, r.Table.Counter), r.Table.Name)
+	_, err = conn.ExecContext(ctx, `UPDATE sqlite_sequence SET seq = ? WHERE name = ?`, max(counter, r.Table.Counter),
+		r.Table.Name)
 	return err
 }
 
@@ -555,7 +565,8 @@ func makeRoomSQLite(ctx context.Context, conn *sql.Conn, name, kind string) erro
 		_, err := conn.ExecContext(ctx, "DROP VIEW "+quoteSQLite(name))
 		return err
 	}
-	own, err := collectRows(ctx, conn, stored, `SELECT type, name FROM sqlite_master WHERE tbl_name = ? AND type IN ('index', 'trigger') AND sql IS NOT NULL`, name)
+	own, err := collectRows(ctx, conn, stored,
+		`SELECT type, name FROM sqlite_master WHERE tbl_name = ? AND type IN ('index', 'trigger') AND sql IS NOT NULL`, name)
 	if err != nil {
 		return err
 	}
@@ -563,7 +574,8 @@ func makeRoomSQLite(ctx context.Context, conn *sql.Conn, name, kind string) erro
 	for _, one := range own {
 		statements = append(statements, "DROP "+strings.ToUpper(one[0].String())+" "+quoteSQLite(one[1].String()))
 	}
-	for _, statement := range append(statements, "ALTER TABLE "+quoteSQLite(name)+" RENAME TO "+quoteSQLite(outgoing(name))) {
+	for _, statement := range append(statements, "ALTER TABLE "+quoteSQLite(name)+" RENAME TO "+
+		quoteSQLite(outgoing(name))) {
 		if _, err := conn.ExecContext(ctx, statement); err != nil {
 			return err
 		}
@@ -573,7 +585,8 @@ func makeRoomSQLite(ctx context.Context, conn *sql.Conn, name, kind string) erro
 
 func insertSQLite(verb string, table Table) string {
 	marks := strings.TrimSuffix(strings.Repeat("?, ", len(table.Columns)), ", ")
-	return verb + " INTO " + quoteSQLite(table.Name) + " (" + quoteAll(columnNames(table), quoteSQLite) + ") VALUES (" + marks + ")"
+	return verb + " INTO " + quoteSQLite(table.Name) + " (" + quoteAll(columnNames(table), quoteSQLite) + ") VALUES (" +
+		marks + ")"
 }
 
 func columnNames(table Table) []string {
@@ -647,7 +660,9 @@ func isStillSQLite(ctx context.Context, conn *sql.Conn, table Table, same string
 	return len(now) == 1 && bytes.Equal(AppendRow(nil, now[0]), AppendRow(nil, row)), err
 }
 
-func insertSQLiteRows(ctx context.Context, conn *sql.Conn, verb string, table Table, rows Rows) (taken int64, err error) {
+func insertSQLiteRows(
+	ctx context.Context, conn *sql.Conn, verb string, table Table, rows Rows,
+) (taken int64, err error) {
 	put := insertSQLite(verb, table)
 	err = rows(ctx, func(row Row) error {
 		done, err := conn.ExecContext(ctx, put, arguments(row)...)

@@ -74,8 +74,11 @@ func (e Entry) Title() string { return e.Folder + "@" + e.Version }
 
 // Keep writes an installed component's tree to the shelf, as a package of its
 // version, and proves it by reading it back. source says where it came from.
-func (s Shelf) Keep(ctx context.Context, component cms.Component, tree files.Tree, open files.Source, source string) (Entry, error) {
-	entry := Entry{Kind: component.Kind, Folder: component.Folder, Name: component.Name, Version: component.Version, Content: ContentOf(tree), Source: source, Replaced: true, FromSite: true}
+func (s Shelf) Keep(
+	ctx context.Context, component cms.Component, tree files.Tree, open files.Source, source string,
+) (Entry, error) {
+	entry := Entry{Kind: component.Kind, Folder: component.Folder, Name: component.Name, Version: component.Version,
+		Content: ContentOf(tree), Source: source, Replaced: true, FromSite: true}
 	return s.put(entry, func(part *os.File) error {
 		return writeArchive(part, component.Folder, tree, open)
 	}, func(name string) error { return proveArchive(ctx, name, component, tree) })
@@ -83,7 +86,8 @@ func (s Shelf) Keep(ctx context.Context, component cms.Component, tree files.Tre
 
 // Add puts a package on the shelf. source says where it came from.
 func (s Shelf) Add(p *Package, source string) (Entry, error) {
-	entry := Entry{Kind: p.Header.Kind, Folder: p.Folder, Name: p.Header.Name, Version: p.Header.Version, Content: ContentOf(p.Tree), Source: source}
+	entry := Entry{Kind: p.Header.Kind, Folder: p.Folder, Name: p.Header.Name, Version: p.Header.Version,
+		Content: ContentOf(p.Tree), Source: source}
 	return s.put(entry, func(part *os.File) error { return p.copyTo(part) }, func(string) error { return nil })
 }
 
@@ -174,7 +178,8 @@ func readLabel(archive string) (Entry, error) {
 // isOf tells whether a label says what the name of its archive says.
 func (e Entry) isOf(archive string) bool {
 	named := describeByName(archive)
-	return e.Kind == named.Kind && plain(e.Folder) == named.Folder && (e.Version == "" || plain(e.Version) == named.Version)
+	return e.Kind == named.Kind && plain(e.Folder) == named.Folder &&
+		(e.Version == "" || plain(e.Version) == named.Version)
 }
 
 // unlabelled describes an archive by its name alone: one that a person put there,
@@ -228,7 +233,8 @@ func (s Shelf) All() ([]Entry, error) {
 		entries = append(entries, entry)
 	}
 	slices.SortFunc(entries, func(a, b Entry) int {
-		return cmp.Or(cmp.Compare(b.Kind, a.Kind), cmp.Compare(a.Folder, b.Folder), version.Compare(b.Version, a.Version), cmp.Compare(a.File, b.File))
+		return cmp.Or(cmp.Compare(b.Kind, a.Kind), cmp.Compare(a.Folder, b.Folder), version.Compare(b.Version, a.Version),
+			cmp.Compare(a.File, b.File))
 	})
 	return entries, nil
 }
@@ -264,7 +270,8 @@ func (s Shelf) Pick(name string) (Entry, error) {
 	}
 	for _, other := range same[1:] {
 		if other.Content != same[0].Content {
-			return Entry{}, fmt.Errorf("%s means several packages of the same version with different content: %s and %s. Name the file", name, same[0].File, other.File)
+			return Entry{}, fmt.Errorf("%s means several packages of the same version with different content: %s and %s. Name"+
+				" the file", name, same[0].File, other.File)
 		}
 	}
 	return same[0], nil
@@ -289,7 +296,8 @@ func (s Shelf) OffSite(of Entry) (found Entry, ok bool) {
 		return Entry{}, false
 	}
 	i := slices.IndexFunc(entries, func(e Entry) bool {
-		return e.FromSite && e.Kind == of.Kind && e.Folder == of.Folder && version.Compare(e.Version, of.Version) == 0 && e.Content != of.Content
+		return e.FromSite && e.Kind == of.Kind && e.Folder == of.Folder && version.Compare(e.Version, of.Version) == 0 &&
+			e.Content != of.Content
 	})
 	if i < 0 || of.FromSite {
 		return Entry{}, false

@@ -22,7 +22,8 @@ func shelved(t *testing.T) Shelf {
 		for _, version := range []string{"1.8.0", "1.8.3"} {
 			text := folder + " " + version
 			component := cms.Component{Folder: folder, Header: cms.Header{Kind: cms.Plugin, Name: folder, Version: version}}
-			tree := files.Tree{{Path: ".", Kind: files.Folder, Mode: 0o755}, {Path: "plugin.toml", Kind: files.File, Mode: 0o644, Size: int64(len(text)), Hash: packs.PlainID([]byte(text)).String()}}
+			tree := files.Tree{{Path: ".", Kind: files.Folder, Mode: 0o755}, {Path: "plugin.toml", Kind: files.File, Mode: 0o644,
+				Size: int64(len(text)), Hash: packs.PlainID([]byte(text)).String()}}
 			open := func(files.Item) (io.ReadCloser, error) { return io.NopCloser(strings.NewReader(text)), nil }
 			if _, err := s.Keep(t.Context(), component, tree, open, "replaced by run-1"); err != nil {
 				t.Fatal(err)
@@ -76,7 +77,8 @@ func TestDamageOnTheShelfStopsNothingElse(t *testing.T) {
 			if entry, err := s.Pick("enquiries@1.8.3"); err != nil || entry.Version != "1.8.3" {
 				t.Errorf("%s: %+v %v", where, entry, err)
 			}
-			if entry, err := s.Pick("tidetable@1.8.3"); err == nil && entry.File != filepath.Join(s.Dir, "plugins/tidetable/tidetable@1.8.3.zip") {
+			if entry, err := s.Pick("tidetable@1.8.3"); err == nil &&
+				entry.File != filepath.Join(s.Dir, "plugins/tidetable/tidetable@1.8.3.zip") {
 				t.Errorf("%s: %+v", where, entry)
 			}
 		}

@@ -147,7 +147,8 @@ func (d DiskBytes) Replace(ctx context.Context, name string, before, now []byte)
 	if err != nil {
 		return err
 	}
-	lock := flock.New(filepath.Join(d.Dir, "replacing"+PartSuffix), flock.SetFlag(os.O_RDWR|os.O_CREATE), flock.SetPermissions(0o600))
+	lock := flock.New(filepath.Join(d.Dir, "replacing"+PartSuffix), flock.SetFlag(os.O_RDWR|os.O_CREATE),
+		flock.SetPermissions(0o600))
 	if _, err := lock.TryLockContext(ctx, tryAgain); err != nil {
 		return fmt.Errorf("wait for another process that writes %s: %w", name, err)
 	}

@@ -23,7 +23,8 @@ func (s *Store) Alone(ctx context.Context) (fresh *Store, release func() error, 
 		return nil, nil, errors.Join(err, release())
 	}
 	for name, reason := range fresh.damaged {
-		err := fmt.Errorf("the volume %s cannot be read, and nothing is deleted before that is mended: %w", path.Base(name), reason)
+		err := fmt.Errorf("the volume %s cannot be read, and nothing is deleted before that is mended: %w", path.Base(name),
+			reason)
 		return nil, nil, errors.Join(err, release())
 	}
 	return fresh, release, nil

@@ -7,7 +7,8 @@ import (
 	"golang.org/x/sys/unix"
 )
 
-// Forget has the next reader of a part of an entry get it from the disk. Where that cannot be, nothing is lost but that.
+// Forget has the next reader of a part of an entry get it from the disk. Where that cannot be, nothing is lost but
+// that.
 func (d DiskBytes) Forget(name string, offset, length int64) {
 	at, err := d.at(context.Background(), "forget", name)
 	if err != nil {

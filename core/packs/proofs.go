@@ -227,8 +227,8 @@ func changeProofs(ctx context.Context, at Bytes, change func(proofs)) error {
 	}
 }
 
-// ReadAnew has each block that is read from now on come from the disk, where the system lets us, and count as proved once
-// all of it was right.
+// ReadAnew has each block that is read from now on come from the disk, where the system lets us, and count as proved
+// once all of it was right.
 func (s *Store) ReadAnew() { s.anew = true }
 
 func (s *Store) isProved(at spot) bool {
@@ -238,8 +238,8 @@ func (s *Store) isProved(at spot) bool {
 }
 
 // Prove reads the blocks of these pieces back, past the system's own memory where it lets us, but for those that this
-// process proved or wrote. It returns how many of the pieces are not to be had: Has does not know them any more. Those that
-// were rotten before are read once more: it may have been the memory, or the line.
+// process proved or wrote. It returns how many of the pieces are not to be had: Has does not know them any more. Those
+// that were rotten before are read once more: it may have been the memory, or the line.
 func (s *Store) Prove(ctx context.Context, ids []ID, report progress.Reporter) (missing int, err error) {
 	if _, err := s.proveBlocks(ctx, s.rottenWith(ids), report); err != nil {
 		return 0, err

@@ -104,7 +104,8 @@ func TestRotIsFoundAndStoredAnew(t *testing.T) {
 	}
 	again := s.open()
 	for _, id := range s.ids {
-		if _, err := again.Piece(t.Context(), id); (err != nil) != slices.Contains(bad, id) || again.Has(id) == slices.Contains(bad, id) {
+		if _, err := again.Piece(t.Context(), id); (err != nil) != slices.Contains(bad, id) ||
+			again.Has(id) == slices.Contains(bad, id) {
 			t.Errorf("%s: %v", id, err)
 		}
 	}
@@ -218,7 +219,8 @@ func TestProofsAreReadBack(t *testing.T) {
 		t.Errorf("%d lists of millions", len(got))
 	}
 	s := newShore(t, 2)
-	for _, text := range []string{"", "nonsense", strings.Repeat("\x00", 500), string(bytes.Repeat([]byte("a 1@rotten "), 9))} {
+	for _, text := range []string{"", "nonsense", strings.Repeat("\x00", 500),
+		string(bytes.Repeat([]byte("a 1@rotten "), 9))} {
 		if err := os.WriteFile(filepath.Join(s.dir, proofsFile), []byte(text), 0o600); err != nil {
 			t.Fatal(err)
 		}

@@ -59,7 +59,8 @@ const nameFile = "wetland-store-name"
 func nameOf(ctx context.Context, bytes Bytes) (string, error) {
 	text, err := getWhole(ctx, bytes, nameFile)
 	if errors.Is(err, fs.ErrNotExist) {
-		if err = PutWhole(ctx, bytes, nameFile, []byte(strings.ToLower(rand.Text())+"\n")); err != nil && !errors.Is(err, fs.ErrExist) {
+		if err = PutWhole(ctx, bytes, nameFile, []byte(strings.ToLower(rand.Text())+"\n")); err != nil &&
+			!errors.Is(err, fs.ErrExist) {
 			return "", ctx.Err()
 		}
 		text, err = getWhole(ctx, bytes, nameFile)
@@ -82,7 +83,8 @@ func Open(ctx context.Context, dir string, ask Unlock) (*Store, error) {
 		return nil, fmt.Errorf("open the store: %w", err)
 	}
 	if foreign {
-		return nil, fmt.Errorf("%s is not empty and no store of Wetland (it has no file %s). Choose another folder", dir, MarkerName)
+		return nil, fmt.Errorf("%s is not empty and no store of Wetland (it has no file %s). Choose another folder", dir,
+			MarkerName)
 	}
 	return OpenAt(ctx, at, ask)
 }
@@ -136,10 +138,12 @@ func readMarker(ctx context.Context, at Bytes, ask Unlock) (*Sealing, error) {
 		}
 		return is.seal, nil
 	case string(text) != markerText && nearly(string(text), markerText):
-		return nil, fmt.Errorf("the file %s of the store %s is damaged. Nothing else of the store need be: write this line into it, and nothing else: %s",
+		return nil, fmt.Errorf("the file %s of the store %s is damaged. Nothing else of the store need be: write this line"+
+			" into it, and nothing else: %s",
 			MarkerName, at.Where(), strings.TrimSpace(markerText))
 	case string(text) != markerText:
-		return nil, fmt.Errorf("the store %s has another format than this version of Wetland reads (%s). Use a newer Wetland, or the one that wrote it", at.Where(), strings.TrimSpace(string(text[:min(len(text), 80)])))
+		return nil, fmt.Errorf("the store %s has another format than this version of Wetland reads (%s). Use a newer"+
+			" Wetland, or the one that wrote it", at.Where(), strings.TrimSpace(string(text[:min(len(text), 80)])))
 	}
 	return nil, nil
 }
@@ -189,7 +193,8 @@ func read(ctx context.Context, bytes Bytes, seal *Sealing) (*Store, error) {
 	if err != nil {
 		return nil, fmt.Errorf("list the volumes of the store: %w", err)
 	}
-	names = slices.DeleteFunc(names, func(name string) bool { return !strings.HasSuffix(name, volumeSuffix) }) // somebody else's
+	// somebody else's
+	names = slices.DeleteFunc(names, func(name string) bool { return !strings.HasSuffix(name, volumeSuffix) })
 	volumes, problems := make([]*volume, len(names)), make([]error, len(names))
 	var group errgroup.Group
 	group.SetLimit(readAtOnce)
@@ -285,7 +290,8 @@ const (
 // it is believed.
 
 // ErrNotOurs says that a manifest or a list says what Wetland never writes.
-var ErrNotOurs = errors.New("it says what Wetland never writes: the store was made or changed by somebody else. Nothing of it was used")
+var ErrNotOurs = errors.New("it says what Wetland never writes: the store was made or changed by somebody else." +
+	" Nothing of it was used")
 
 // NotOurs says that something is not as this program writes it.
 func NotOurs(format string, args ...any) error {
@@ -301,7 +307,8 @@ const (
 
 // UnpackList unpacks a list or a manifest, no further than what was packed can hold.
 func UnpackList(packed []byte) ([]byte, error) {
-	unpacker, err := zstd.NewReader(nil, zstd.WithDecoderConcurrency(1), zstd.WithDecoderMaxMemory(uint64(max(leastUnpacked, mostTimes*len(packed)))))
+	unpacker, err := zstd.NewReader(nil, zstd.WithDecoderConcurrency(1),
+		zstd.WithDecoderMaxMemory(uint64(max(leastUnpacked, mostTimes*len(packed)))))
 	if err != nil {
 		return nil, err
 	}

@@ -55,10 +55,13 @@ func Check(ctx context.Context, w *workspace.Workspace, report progress.Reporter
 
 // Learn looks at all pages twice and records them as the workspace's baseline. Broken pages are not
 // recorded, unless accepted.
-func Learn(ctx context.Context, w *workspace.Workspace, report progress.Reporter, accept bool) (judgement *smoke.Judgement, recorded bool, err error) {
+func Learn(
+	ctx context.Context, w *workspace.Workspace, report progress.Reporter, accept bool,
+) (judgement *smoke.Judgement, recorded bool, err error) {
 	if open, err := runs.Unsettled(w); err != nil || open != nil {
 		if err == nil {
-			err = advice.With(fmt.Errorf("%s %s: pages as they are now may be those of a version that is not judged. Nothing was recorded",
+			err = advice.With(fmt.Errorf("%s %s: pages as they are now may be those of a version that is not judged. Nothing"+
+				" was recorded",
 				open.Name, runs.UnsettledWords[open.State]), advice.Lead("Settle it first:", advice.Recover))
 		}
 		return nil, false, err

@@ -30,7 +30,8 @@ import (
 
 // TargetOf finds what the package is to replace, and what stands against that.
 func TargetOf(s *session.Session, p *packages.Package, allowed Allowed, why *runs.Reasons) *runs.Target {
-	t := &runs.Target{Kind: p.Header.Kind, Folder: p.Folder, Name: cmp.Or(p.Header.Name, p.Folder), To: p.Header.Version, Package: p.Origin, Hash: p.Hash}
+	t := &runs.Target{Kind: p.Header.Kind, Folder: p.Folder, Name: cmp.Or(p.Header.Name, p.Folder), To: p.Header.Version,
+		Package: p.Origin, Hash: p.Hash}
 	if absolute, err := filepath.Abs(p.Origin); err == nil {
 		t.Package = absolute
 	}
@@ -40,7 +41,8 @@ func TargetOf(s *session.Session, p *packages.Package, allowed Allowed, why *run
 		return t
 	}
 	if !ok && t.Kind == cms.Core {
-		why.Add(fmt.Sprintf("which version of %s is installed cannot be read", p.Header.Name), "Look at its files: a release of it is brought in over another one alone.")
+		why.Add(fmt.Sprintf("which version of %s is installed cannot be read", p.Header.Name), "Look at its files: a"+
+			" release of it is brought in over another one alone.")
 		return t
 	}
 	if !ok {
@@ -53,15 +55,18 @@ func TargetOf(s *session.Session, p *packages.Package, allowed Allowed, why *run
 		t.Parts = takeParts(installed, p, why)
 	}
 	if installed.Problem != "" && !allowed.Return {
-		why.Add(fmt.Sprintf("the header of the installed %s cannot be read: %s", p.Folder, installed.Problem), "Fix or reinstall it by hand first.")
+		why.Add(fmt.Sprintf("the header of the installed %s cannot be read: %s", p.Folder, installed.Problem),
+			"Fix or reinstall it by hand first.")
 	}
 	if installed.Name != "" && p.Header.Name != "" && !strings.EqualFold(installed.Name, p.Header.Name) {
-		why.Add(fmt.Sprintf("the package is %q, but the folder %s holds %q", p.Header.Name, p.Folder, installed.Name), "Check whether this is the right package: two different ones share a folder's name.")
+		why.Add(fmt.Sprintf("the package is %q, but the folder %s holds %q", p.Header.Name, p.Folder, installed.Name),
+			"Check whether this is the right package: two different ones share a folder's name.")
 	}
 	switch t.Kind.Distance(t.From, t.To) {
 	case version.Backward:
 		if !allowed.Older {
-			why.Add(fmt.Sprintf("the package is version %s, older than the installed %s", t.To, t.From), "Is it the right download? To go back on purpose, add --allow-older.")
+			why.Add(fmt.Sprintf("the package is version %s, older than the installed %s", t.To, t.From), "Is it the right"+
+				" download? To go back on purpose, add --allow-older.")
 		}
 	case version.Major:
 		if !allowed.Major {
@@ -69,7 +74,8 @@ func TargetOf(s *session.Session, p *packages.Package, allowed Allowed, why *run
 		}
 	case version.Same:
 		if !allowed.Same {
-			why.Add(fmt.Sprintf("version %s is installed already", t.From), "To overwrite it with the package's files all the same, add --allow-same.")
+			why.Add(fmt.Sprintf("version %s is installed already", t.From), "To overwrite it with the package's files all the"+
+				" same, add --allow-same.")
 		}
 	}
 	return t
@@ -90,7 +96,8 @@ func largeStep(s *session.Session, p *packages.Package) []advice.Step {
 	if rel, err := filepath.Rel(s.Shelf().Dir, named); err == nil && filepath.IsLocal(rel) {
 		named = p.Folder + "@" + p.Header.Version
 	}
-	return []advice.Step{advice.Lead("Rehearse it first, on a private copy of the site:", advice.Rehearse, named), advice.Do("To take the step, add --allow-major.")}
+	return []advice.Step{advice.Lead("Rehearse it first, on a private copy of the site:", advice.Rehearse, named),
+		advice.Do("To take the step, add --allow-major.")}
 }
 
 // explainMissing refuses a package that is not installed yet and would land beside
@@ -99,10 +106,13 @@ func explainMissing(s *session.Session, p *packages.Package, why *runs.Reasons) 
 	for _, other := range s.Components {
 		switch {
 		case other.Folder == p.Folder && other.Kind != p.Header.Kind:
-			why.Add(fmt.Sprintf("the package is a %s, but %s is installed as a %s", p.Header.Kind, p.Folder, other.Kind), "Get the package of the right kind.")
+			why.Add(fmt.Sprintf("the package is a %s, but %s is installed as a %s", p.Header.Kind, p.Folder, other.Kind),
+				"Get the package of the right kind.")
 			return
 		case other.Kind == p.Header.Kind && strings.EqualFold(other.Name, p.Header.Name):
-			why.Add(fmt.Sprintf("the package's folder is %s, but %s is installed in the folder %s", p.Folder, other.Name, other.Folder), fmt.Sprintf("Get the installable zip, whose folder is called %s: under another name it would be installed beside the old one, and not be active.", other.Folder))
+			why.Add(fmt.Sprintf("the package's folder is %s, but %s is installed in the folder %s", p.Folder, other.Name,
+				other.Folder), fmt.Sprintf("Get the installable zip, whose folder is called %s: under another name it would be"+
+				" installed beside the old one, and not be active.", other.Folder))
 			return
 		}
 	}
@@ -113,18 +123,21 @@ func explainMissing(s *session.Session, p *packages.Package, why *runs.Reasons) 
 // templates.
 func CheckParent(s *session.Session, p *packages.Package, with Company, why *runs.Reasons) {
 	parent := p.Header.Parent
-	if installed, ok := site.Component(s.Components, p.Header.Kind, p.Folder); ok && installed.Parent != "" && parent != installed.Parent {
+	if installed, ok := site.Component(s.Components, p.Header.Kind, p.Folder); ok && installed.Parent != "" &&
+		parent != installed.Parent {
 		now := "names no parent"
 		if parent != "" {
 			now = "names " + parent + " as its parent"
 		}
-		why.Add(fmt.Sprintf("the installed version is a child theme of %s, and the package %s", installed.Parent, now), "Ask who made the package whether that is meant: its header needs the line that names the parent theme.")
+		why.Add(fmt.Sprintf("the installed version is a child theme of %s, and the package %s", installed.Parent, now),
+			"Ask who made the package whether that is meant: its header needs the line that names the parent theme.")
 	}
 	if p.Header.Kind != cms.Theme || parent == "" || with.comes(cms.Theme, parent) {
 		return
 	}
 	if _, ok := site.Component(s.Components, cms.Theme, parent); !ok {
-		why.Add(fmt.Sprintf("it is a child theme of %s, which is not installed", parent), "Install the parent theme first, or together with it.")
+		why.Add(fmt.Sprintf("it is a child theme of %s, which is not installed", parent), "Install the parent theme first,"+
+			" or together with it.")
 	}
 }
 
@@ -157,7 +170,8 @@ func CheckPlace(ctx context.Context, s *session.Session, t *runs.Target, p *pack
 	fsys := s.Site.Files
 	entry, err := fsys.Lstat(ctx, live)
 	if err == nil && t.New {
-		why.Add(fmt.Sprintf("%s is there, but is no %s that the CMS knows", live, t.Kind), "Find out what it is, then move it out of the way.")
+		why.Add(fmt.Sprintf("%s is there, but is no %s that the CMS knows", live, t.Kind), "Find out what it is, then move"+
+			" it out of the way.")
 		return
 	}
 	if t.New {
@@ -169,7 +183,8 @@ func CheckPlace(ctx context.Context, s *session.Session, t *runs.Target, p *pack
 		return
 	}
 	if entry.Kind == files.Link {
-		why.Add(fmt.Sprintf("%s is a symbolic link to %s", live, entry.Target), "Replace the link by the real folder first, or update where it points to.")
+		why.Add(fmt.Sprintf("%s is a symbolic link to %s", live, entry.Target), "Replace the link by the real folder"+
+			" first, or update where it points to.")
 		return
 	}
 	together(why,
@@ -196,7 +211,8 @@ func together(why *runs.Reasons, checks ...func(why *runs.Reasons)) {
 
 func checkWritable(ctx context.Context, s *session.Session, folder string, why *runs.Reasons) {
 	if err := s.Site.Files.Writable(ctx, folder); err != nil {
-		why.Add(fmt.Sprintf("the folder %s cannot be written by %s", folder, actor(ctx, s)), actAsOwner(s)+", or fix the folder's permissions.")
+		why.Add(fmt.Sprintf("the folder %s cannot be written by %s", folder, actor(ctx, s)), actAsOwner(s)+
+			", or fix the folder's permissions.")
 	}
 }
 
@@ -236,7 +252,8 @@ func checkOwner(ctx context.Context, s *session.Session, live string, entry file
 	accounts := s.Site.Host.Accounts()
 	if !s.Site.Files.CanOwn(entry.Owner, files.Unowned) {
 		owner := accounts.UserName(ctx, entry.Owner)
-		why.Add(fmt.Sprintf("%s belongs to the user %s: %s cannot give the new files that owner", live, owner, actor(ctx, s)), actAs(s, owner))
+		why.Add(fmt.Sprintf("%s belongs to the user %s: %s cannot give the new files that owner", live, owner, actor(ctx, s)),
+			actAs(s, owner))
 	}
 }
 
@@ -244,16 +261,21 @@ func checkGroup(ctx context.Context, s *session.Session, live string, entry file
 	accounts := s.Site.Host.Accounts()
 	if !s.Site.Files.CanOwn(files.Unowned, entry.Group) {
 		group := accounts.GroupName(ctx, entry.Group)
-		why.Add(fmt.Sprintf("%s belongs to the group %s, and %s is not in it: the new files cannot be given that group", live, group, actor(ctx, s)),
-			fmt.Sprintf("Join the group (as root: usermod -aG %s %s), sign in again, and retry. Or run Wetland as a user who is in it. Or, if that group is not needed, give the folder one of your own, set so that new files get it by themselves: chgrp -R YOURS %s; find %s -type d -exec chmod g+s {} +",
-				phrase.ShellWord(group), phrase.ShellWord(accounts.UserName(ctx, accounts.Self(ctx))), phrase.ShellQuote(live), phrase.ShellQuote(live)))
+		why.Add(fmt.Sprintf("%s belongs to the group %s, and %s is not in it: the new files cannot be given that group", live,
+			group, actor(ctx, s)),
+			fmt.Sprintf("Join the group (as root: usermod -aG %s %s), sign in again, and retry. Or run Wetland as a user who"+
+				" is in it. Or, if that group is not needed, give the folder one of your own, set so that new files get it by"+
+				" themselves: chgrp -R YOURS %s; find %s -type d -exec chmod g+s {} +",
+				phrase.ShellWord(group), phrase.ShellWord(accounts.UserName(ctx, accounts.Self(ctx))), phrase.ShellQuote(live),
+				phrase.ShellQuote(live)))
 	}
 }
 
 // checkCollisions looks for what does not belong into an installed package.
 func checkCollisions(ctx context.Context, s *session.Session, live string, why *runs.Reasons) {
 	if _, err := s.Site.Files.Lstat(ctx, path.Join(live, ".git")); err == nil {
-		why.Add(fmt.Sprintf("%s is under version control (.git): replacing it would throw its history away", live), "Update it by that version control, or move .git elsewhere first.")
+		why.Add(fmt.Sprintf("%s is under version control (.git): replacing it would throw its history away", live),
+			"Update it by that version control, or move .git elsewhere first.")
 	} else if !errors.Is(err, fs.ErrNotExist) {
 		why.Add(fmt.Sprintf("%s cannot be read: %v", live, err), "Run Wetland as the user who owns the site's files.")
 	}
@@ -278,14 +300,16 @@ func CheckDatabase(ctx context.Context, s *session.Session, why *runs.Reasons) {
 		return
 	}
 	if err := database.Ready(ctx, s.DB); err != nil && ctx.Err() == nil {
-		why.Add(fmt.Sprintf("the tables could not be changed now: %v", err), "Rows could not be put back. See to the database server first: does it take writes, and a second connection of this user?")
+		why.Add(fmt.Sprintf("the tables could not be changed now: %v", err), "Rows could not be put back. See to the"+
+			" database server first: does it take writes, and a second connection of this user?")
 	}
 }
 
 // CheckRoom refuses to write so many bytes below a folder of the site where they do not fit.
 func CheckRoom(ctx context.Context, s *session.Session, folder string, size int64, why *runs.Reasons) {
 	if free, err := s.Site.Files.FreeSpace(ctx, folder); err == nil && free < uint64(size)*2 {
-		why.Add(fmt.Sprintf("only %s are free on the site's disk, and the new files need %s", phrase.Bytes(int64(free)), phrase.Bytes(size)), "Make room first.")
+		why.Add(fmt.Sprintf("only %s are free on the site's disk, and the new files need %s", phrase.Bytes(int64(free)),
+			phrase.Bytes(size)), "Make room first.")
 	}
 }
 
@@ -300,10 +324,12 @@ func checkIdentity(ctx context.Context, s *session.Session, why *runs.Reasons) {
 	switch {
 	case proof.Proved():
 	case len(proof.Other) > 0:
-		why.Add(fmt.Sprintf("%s is not what answers at %s: %s (%s differ)", s.Site.Place(), s.Site.Address, proof, phrase.List(proof.Other, 3)),
+		why.Add(fmt.Sprintf("%s is not what answers at %s: %s (%s differ)", s.Site.Place(), s.Site.Address, proof,
+			phrase.List(proof.Other, 3)),
 			"Check root and address in wetland.toml: judging another site's pages would prove nothing.")
 	default:
-		why.Add(fmt.Sprintf("it cannot be proved that %s is what answers at %s (%s)", s.Site.Place(), s.Site.Address, phrase.List(proof.Unasked, 2)),
+		why.Add(fmt.Sprintf("it cannot be proved that %s is what answers at %s (%s)", s.Site.Place(), s.Site.Address,
+			phrase.List(proof.Unasked, 2)),
 			"Is the web server running, and the address right?")
 	}
 }
@@ -313,11 +339,14 @@ func checkMounts(ctx context.Context, s *session.Session, live string, why *runs
 	folder, err := deploy.Mounted(ctx, s, live)
 	switch {
 	case err != nil && !errors.Is(err, fs.ErrNotExist):
-		why.Add(fmt.Sprintf("it cannot be found out whether something is mounted in %s: %v", live, err), "Run Wetland as the user who owns the site's files.")
+		why.Add(fmt.Sprintf("it cannot be found out whether something is mounted in %s: %v", live, err), "Run Wetland as"+
+			" the user who owns the site's files.")
 	case folder == live:
-		why.Add(live+" is a mount point: it cannot be exchanged in one step, and other sites may use the same files", "Update the files at the place they are mounted from, or unmount them and put the real folder here.")
+		why.Add(live+" is a mount point: it cannot be exchanged in one step, and other sites may use the same files",
+			"Update the files at the place they are mounted from, or unmount them and put the real folder here.")
 	case folder != "":
-		why.Add(fmt.Sprintf("%s, inside of the component, is a mount point: it would not come along when the folder around it is exchanged", folder), "Unmount it for the update, or move what is mounted there out of the component.")
+		why.Add(fmt.Sprintf("%s, inside of the component, is a mount point: it would not come along when the folder around"+
+			" it is exchanged", folder), "Unmount it for the update, or move what is mounted there out of the component.")
 	}
 }
 
@@ -330,6 +359,8 @@ func CheckNotice(s *session.Session, why *runs.Reasons) {
 
 // EditsAdvice says what to do about edits by hand.
 func EditsAdvice(kind cms.Kind) string {
-	place := map[cms.Kind]string{cms.Theme: "a child theme", cms.Plugin: "a plugin of your own, which hooks into this one"}[kind]
-	return "Move the edits into " + cmp.Or(place, "a component of your own") + ", or accept the loss: --lose-edits. The snapshot and the shelf keep them."
+	place := map[cms.Kind]string{cms.Theme: "a child theme",
+		cms.Plugin: "a plugin of your own, which hooks into this one"}[kind]
+	return "Move the edits into " + cmp.Or(place, "a component of your own") + ", or accept the loss: --lose-edits. The" +
+		" snapshot and the shelf keep them."
 }

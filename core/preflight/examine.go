@@ -97,11 +97,14 @@ func examineTouched(ctx context.Context, s *session.Session, e *Examination, p *
 	found, err := pagecheck.FindTouched(ctx, s, e.Target, p)
 	switch {
 	case err != nil:
-		e.advise("pages", Care, fmt.Sprintf("which pages it has a part in could not be looked up: %v", err), advice.Lead("Those of "+workspace.ConfigName+" are tested. Add what matters:", advice.AddPage))
+		e.advise("pages", Care, fmt.Sprintf("which pages it has a part in could not be looked up: %v", err),
+			advice.Lead("Those of "+workspace.ConfigName+" are tested. Add what matters:", advice.AddPage))
 	case len(found.Pages) > 0 && e.Target.Kind == cms.Theme:
-		e.Add("pages", Go, fmt.Sprintf("the new version has other templates for %s; an update tests %s, too", found, phrase.ThemOrIt(len(found.Pages))), "")
+		e.Add("pages", Go, fmt.Sprintf("the new version has other templates for %s; an update tests %s, too", found,
+			phrase.ThemOrIt(len(found.Pages))), "")
 	case len(found.Pages) > 0:
-		e.Add("pages", Go, fmt.Sprintf("it is used on %s; an update tests %s, too", found, phrase.ThemOrIt(len(found.Pages))), "")
+		e.Add("pages", Go, fmt.Sprintf("it is used on %s; an update tests %s, too", found, phrase.ThemOrIt(len(found.Pages))),
+			"")
 	}
 }
 
@@ -151,9 +154,13 @@ func Examine(ctx context.Context, w *workspace.Workspace, o Options) (e *Examina
 	return e, examine(ctx, s, e, p, Company{Beside: beside}, o, &why)
 }
 
-func examine(ctx context.Context, s *session.Session, e *Examination, p *packages.Package, with Company, o Options, why *runs.Reasons) error {
+func examine(
+	ctx context.Context, s *session.Session, e *Examination, p *packages.Package, with Company, o Options,
+	why *runs.Reasons,
+) error {
 	count, size := p.Tree.Total()
-	e.Add("package", Go, fmt.Sprintf("%s %s, %s (%s), every byte read", p.Header.Kind, p.Title(), phrase.Plural(count, "file"), phrase.Bytes(size)), "")
+	e.Add("package", Go, fmt.Sprintf("%s %s, %s (%s), every byte read", p.Header.Kind, p.Title(),
+		phrase.Plural(count, "file"), phrase.Bytes(size)), "")
 	for _, lack := range Lacks(Offers(ctx, s.Site, s.DB != nil)) {
 		e.Add("its machine", Go, lack, "")
 	}
@@ -166,9 +173,11 @@ func examine(ctx context.Context, s *session.Session, e *Examination, p *package
 		title := fmt.Sprintf("%s %s %s came along with it", one.Kind, one.Name, phrase.Version(one.Version))
 		switch {
 		case one.Installed == "":
-			e.advise("companion", Care, title+", and is not installed", advice.Lead("If the site needs it, install it, too:", advice.UpdatePicked, p.Origin, one.Folder))
+			e.advise("companion", Care, title+", and is not installed", advice.Lead("If the site needs it, install it, too:",
+				advice.UpdatePicked, p.Origin, one.Folder))
 		case one.Differs():
-			e.advise("companion", Care, fmt.Sprintf("%s, and %s is installed: they are meant to go together", title, one.Installed), advice.Lead("Put both on the shelf, and update it, too:", advice.Update, one.Folder))
+			e.advise("companion", Care, fmt.Sprintf("%s, and %s is installed: they are meant to go together", title,
+				one.Installed), advice.Lead("Put both on the shelf, and update it, too:", advice.Update, one.Folder))
 		default:
 			e.Add("companion", Go, title+", and is installed in that version", "")
 		}
@@ -190,7 +199,8 @@ func examine(ctx context.Context, s *session.Session, e *Examination, p *package
 			return err
 		}
 	} else if !ok {
-		e.Add("distance", Care, "it is not installed yet: it will be installed, not active", "Is this the right site? If so, switch it on in the CMS afterwards.")
+		e.Add("distance", Care, "it is not installed yet: it will be installed, not active", "Is this the right site? If"+
+			" so, switch it on in the CMS afterwards.")
 	} else {
 		if err := ExamineInstalled(ctx, s, e, p, installed, o); err != nil {
 			return err
@@ -244,9 +254,11 @@ func checkSpace(ctx context.Context, s *session.Session, e *Examination) error {
 	if err != nil {
 		return err
 	}
-	what := fmt.Sprintf("a snapshot needs at most %s in the store, and %s are free", phrase.Bytes(needs), phrase.Bytes(int64(free)))
+	what := fmt.Sprintf("a snapshot needs at most %s in the store, and %s are free", phrase.Bytes(needs),
+		phrase.Bytes(int64(free)))
 	if free < uint64(needs) {
-		e.advise("space", Care, what, advice.Lead("Make room on the disk of "+s.Site.Workspace.Dir+". Old snapshots go with:", advice.Tidy))
+		e.advise("space", Care, what, advice.Lead("Make room on the disk of "+s.Site.Workspace.Dir+". Old snapshots go with:",
+			advice.Tidy))
 	} else {
 		e.Add("space", Go, what, "")
 	}
@@ -277,7 +289,8 @@ func SnapshotSize(ctx context.Context, s *session.Session) (int64, error) {
 func checkSwap(ctx context.Context, s *session.Session, e *Examination, live string) {
 	switch {
 	case !s.Site.Files.CanExchange():
-		e.Add("swap", Care, "this system cannot exchange two folders in one step: visitors may find the folder missing for an instant", "An update asks for consent: --allow-gap.")
+		e.Add("swap", Care, "this system cannot exchange two folders in one step: visitors may find the folder missing for"+
+			" an instant", "An update asks for consent: --allow-gap.")
 	case !deploy.SameDevice(ctx, s, path.Dir(s.Site.Root), live):
 		e.Add("swap", Go, "in one step, if the disk allows it: an update tries that first", "")
 	default:
@@ -287,7 +300,9 @@ func checkSwap(ctx context.Context, s *session.Session, e *Examination, live str
 
 // ExamineInstalled compares with what is installed: distance, files, hand edits,
 // child themes.
-func ExamineInstalled(ctx context.Context, s *session.Session, e *Examination, p *packages.Package, installed cms.Component, o Options) error {
+func ExamineInstalled(
+	ctx context.Context, s *session.Session, e *Examination, p *packages.Package, installed cms.Component, o Options,
+) error {
 	stand, known := installed.Stand()
 	if !known {
 		return nil // which is refused
@@ -305,7 +320,8 @@ func ExamineInstalled(ctx context.Context, s *session.Session, e *Examination, p
 	}
 	examineDistance(s, e, p, installed, o)
 	if far := majors(installed.Version, p.Header.Version); far > 1 {
-		e.Add("distance", Care, fmt.Sprintf("the installed version is %d major releases behind", far), "Ask the vendor whether it must be reached one major release after the other.")
+		e.Add("distance", Care, fmt.Sprintf("the installed version is %d major releases behind", far), "Ask the vendor"+
+			" whether it must be reached one major release after the other.")
 	}
 	e.Add("files", Go, fmt.Sprintf("%d added, %d changed, %d removed", len(e.Added), len(e.Changed), len(e.Removed)), "")
 	if e.Log = changeLog(p, installed.Version); e.Log == "" && installed.Kind != cms.Language {
@@ -317,7 +333,9 @@ func ExamineInstalled(ctx context.Context, s *session.Session, e *Examination, p
 	}
 	switch {
 	case found == nil:
-		e.advise("hand edits", Care, fmt.Sprintf("cannot be known: the original of version %s is not at hand", phrase.Version(installed.Version)), advice.Lead("If the vendor offers it, put it on the shelf:", advice.Shelve, fmt.Sprintf("%s-%s.zip", installed.Folder, installed.Version)))
+		e.advise("hand edits", Care, fmt.Sprintf("cannot be known: the original of version %s is not at hand",
+			phrase.Version(installed.Version)), advice.Lead("If the vendor offers it, put it on the shelf:", advice.Shelve,
+			fmt.Sprintf("%s-%s.zip", installed.Folder, installed.Version)))
 	case found.None():
 		e.Add("hand edits", Go, "none: equal to "+found.Against, "")
 	case o.LoseEdits:
@@ -338,7 +356,8 @@ func examineDistance(s *session.Session, e *Examination, p *packages.Package, in
 	case distance == version.Major, distance == version.Unclear:
 		worth = Care
 	}
-	e.advise("distance", worth, fmt.Sprintf("%s -> %s, %s", phrase.Version(installed.Version), phrase.Version(p.Header.Version), distance.Meaning()), do...)
+	e.advise("distance", worth, fmt.Sprintf("%s -> %s, %s", phrase.Version(installed.Version),
+		phrase.Version(p.Header.Version), distance.Meaning()), do...)
 }
 
 // majors counts the major releases between two versions whose first numbers are
@@ -380,7 +399,9 @@ func checkChildren(ctx context.Context, s *session.Session, e *Examination, pare
 			}
 		}
 		if len(over) > 0 {
-			e.advise("child theme", Care, fmt.Sprintf("%s overrides files that change in this version: %s", child.Folder, phrase.List(over, 4)), advice.Lead("Check whether the child's own files should change in the same way:", advice.ExamineDiff, named, over[0]))
+			e.advise("child theme", Care, fmt.Sprintf("%s overrides files that change in this version: %s", child.Folder,
+				phrase.List(over, 4)), advice.Lead("Check whether the child's own files should change in the same way:",
+				advice.ExamineDiff, named, over[0]))
 		} else {
 			e.Add("child theme", Go, child.Folder+" overrides no file that changes", "")
 		}
@@ -392,9 +413,11 @@ func CheckRequirements(ctx context.Context, s *session.Session, e *Examination, 
 	_, has, _ := strings.Cut(s.Site.CMS.System(), " ")
 	if want := p.Header.RequiresCMS; want != "" {
 		if version.Compare(has, want) < 0 {
-			e.Add("requirements", No, fmt.Sprintf("it needs version %s of the CMS, and this is %s", want, s.Site.CMS.System()), "Bring the CMS up to date first.")
+			e.Add("requirements", No, fmt.Sprintf("it needs version %s of the CMS, and this is %s", want, s.Site.CMS.System()),
+				"Bring the CMS up to date first.")
 		} else {
-			e.Add("requirements", Go, fmt.Sprintf("it needs version %s of the CMS, and this is %s", want, s.Site.CMS.System()), "")
+			e.Add("requirements", Go, fmt.Sprintf("it needs version %s of the CMS, and this is %s", want, s.Site.CMS.System()),
+				"")
 		}
 	}
 	if want := p.Header.RequiresPHP; want != "" {
@@ -441,9 +464,11 @@ func checkServer(ctx context.Context, s *session.Session, e *Examination, want s
 	has := serverVersion.FindString(is)
 	switch {
 	case err != nil || has == "":
-		e.Add("requirements", Care, "it needs version "+want+" of the database server, and that does not tell which it is", "")
+		e.Add("requirements", Care, "it needs version "+want+" of the database server, and that does not tell which it is",
+			"")
 	case version.Compare(has, want) < 0:
-		e.Add("requirements", No, fmt.Sprintf("it needs version %s of the database server, and this is %s", want, is), "Ask your host for a newer database server.")
+		e.Add("requirements", No, fmt.Sprintf("it needs version %s of the database server, and this is %s", want, is),
+			"Ask your host for a newer database server.")
 	default:
 		e.Add("requirements", Go, fmt.Sprintf("it needs version %s of the database server, and this is %s", want, is), "")
 	}
@@ -456,13 +481,17 @@ func checkRequiredPlugin(s *session.Session, e *Examination, p *packages.Package
 	case ok && s.DB == nil:
 		e.Add("requirements", Care, "it needs the plugin "+folder+", and whether that is active cannot be known", "")
 	case ok:
-		e.Add("requirements", Care, "it needs the plugin "+folder+", which is installed, but not active", "Switch that plugin on in the CMS first.")
+		e.Add("requirements", Care, "it needs the plugin "+folder+", which is installed, but not active",
+			"Switch that plugin on in the CMS first.")
 	case with.comes(cms.Plugin, folder):
-		e.Add("requirements", Care, "it needs the plugin "+folder+", which is installed along with it, not active", "Switch that plugin on in the CMS afterwards.")
+		e.Add("requirements", Care, "it needs the plugin "+folder+", which is installed along with it, not active",
+			"Switch that plugin on in the CMS afterwards.")
 	case slices.ContainsFunc(with.Beside, func(b shelf.Beside) bool { return b.Kind == cms.Plugin && b.Folder == folder }):
-		e.advise("requirements", No, "it needs the plugin "+folder+", which is not installed. It came along in the bundle", advice.Lead("Install that first:", advice.UpdatePicked, p.Origin, folder))
+		e.advise("requirements", No, "it needs the plugin "+folder+", which is not installed. It came along in the bundle",
+			advice.Lead("Install that first:", advice.UpdatePicked, p.Origin, folder))
 	default:
-		e.Add("requirements", No, "it needs the plugin "+folder+", which is not installed", "Get that plugin and install it first.")
+		e.Add("requirements", No, "it needs the plugin "+folder+", which is not installed", "Get that plugin and install"+
+			" it first.")
 	}
 }
 
@@ -474,7 +503,8 @@ func CheckAutomatic(ctx context.Context, s *session.Session, e *Examination, ins
 	}
 	for _, one := range automatic {
 		if one.Updates(installed.Kind, installed.Folder) {
-			e.Add("automatic updates", Care, "the CMS updates "+one.Words+" by itself, and may go on from there, or undo this", "Switch that off in the CMS if you mean to stay at a version.")
+			e.Add("automatic updates", Care, "the CMS updates "+one.Words+" by itself, and may go on from there, or undo this",
+				"Switch that off in the CMS if you mean to stay at a version.")
 		}
 	}
 	return nil
@@ -483,7 +513,8 @@ func CheckAutomatic(ctx context.Context, s *session.Session, e *Examination, ins
 // Files in which packages tell what changed, and the lines that begin a version
 // there: "## 2.5.0", "= 2.5.0 =", "Version 2.5.0 (May 2026)", "2.5.0 - 2026-05-01".
 var (
-	logFiles  = []string{"changes.md", "changelog.md", "changelog.txt", "CHANGELOG.md", "CHANGELOG.txt", "CHANGES.md", "changes.txt", "readme.txt", "README.md"}
+	logFiles = []string{"changes.md", "changelog.md", "changelog.txt", "CHANGELOG.md", "CHANGELOG.txt", "CHANGES.md",
+		"changes.txt", "readme.txt", "README.md"}
 	logHeader = regexp.MustCompile(`(?i)^[#=*\s]*(?:version\s+|v)?(\d+(?:\.\d+)+[\w.-]*)\b[^.]*$`)
 )
 

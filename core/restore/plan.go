@@ -72,11 +72,13 @@ func (r *restoration) readScope(ctx context.Context, only string) (scope, error)
 	}
 	switch len(found) {
 	case 0:
-		return scope{}, fmt.Errorf("%s holds no theme, plugin or table called %s. --only takes files, database, the name of a theme, plugin, drop-in or language pack, or the name of a table", r.manifest.Name, only)
+		return scope{}, fmt.Errorf("%s holds no theme, plugin or table called %s. --only takes files, database, the name"+
+			" of a theme, plugin, drop-in or language pack, or the name of a table", r.manifest.Name, only)
 	case 1:
 		return found[0], nil
 	}
-	return scope{}, fmt.Errorf("%s means several things in %s. Name a folder as themes/%s or plugins/%s", only, r.manifest.Name, only, only)
+	return scope{}, fmt.Errorf("%s means several things in %s. Name a folder as themes/%s or plugins/%s", only,
+		r.manifest.Name, only, only)
 }
 
 // withoutFolder finds components that have no folder of their own, by their name.
@@ -195,7 +197,8 @@ func (r *restoration) planTables(ctx context.Context, differing []database.Table
 	if err := r.findSettled(ctx); err != nil {
 		return err
 	}
-	r.tables = database.Change{Tag: strings.ReplaceAll(r.manifest.Name, "snap", "before_snap"), KeepCounters: r.options.KeepNew}
+	r.tables = database.Change{Tag: strings.ReplaceAll(r.manifest.Name, "snap", "before_snap"),
+		KeepCounters: r.options.KeepNew}
 	for _, differ := range differing {
 		if err := r.planTable(ctx, differ); err != nil {
 			return fmt.Errorf("compare the rows of %s: %w", differ.Name, err)
@@ -218,14 +221,17 @@ func (r *restoration) planTable(ctx context.Context, differ database.TableChange
 	if err := r.planNewRows(ctx, table, differ); err != nil {
 		return err
 	}
-	r.tables.Replace = append(r.tables.Replace, database.Replacement{Table: table.Table, Rows: tables.Counted(r.Session, snapshot.Rows(r.Store, table))})
+	r.tables.Replace = append(r.tables.Replace, database.Replacement{Table: table.Table, Rows: tables.Counted(r.Session,
+		snapshot.Rows(r.Store, table))})
 	r.plan.Tables = append(r.plan.Tables, differ.Name)
 	return nil
 }
 
 // compareArea returns where an area differs from the snapshot, within the scope, and
 // how many files were compared.
-func (r *restoration) compareArea(ctx context.Context, area snapshot.Area) (found []files.Difference, count int, err error) {
+func (r *restoration) compareArea(
+	ctx context.Context, area snapshot.Area,
+) (found []files.Difference, count int, err error) {
 	if !r.scope.files {
 		return nil, 0, nil
 	}
@@ -245,7 +251,8 @@ func (r *restoration) compareArea(ctx context.Context, area snapshot.Area) (foun
 			found = append(found, differ)
 		}
 	}
-	count, _ = slices.DeleteFunc(area.Tree(), func(item files.Item) bool { return !r.scope.wants(path.Join(area.Path, item.Path)) }).Total()
+	count, _ = slices.DeleteFunc(area.Tree(),
+		func(item files.Item) bool { return !r.scope.wants(path.Join(area.Path, item.Path)) }).Total()
 	return found, count, nil
 }
 
@@ -258,8 +265,10 @@ func (r *restoration) planArea(ctx context.Context, area snapshot.Area) error {
 		at := path.Join(area.Path, differ.Path)
 		if folder := r.componentAround(ctx, at); folder != "" {
 			if !slices.Contains(r.swaps, folder) {
-				if mount, err := deploy.Mounted(ctx, r.Session, folder); mount != "" || (err != nil && !errors.Is(err, fs.ErrNotExist)) {
-					return errors.Join(err, fmt.Errorf("%s would have to be exchanged as a whole, and something is mounted at %s: unmount it first; nothing was changed", folder, mount))
+				if mount, err := deploy.Mounted(ctx, r.Session, folder); mount != "" ||
+					(err != nil && !errors.Is(err, fs.ErrNotExist)) {
+					return errors.Join(err, fmt.Errorf("%s would have to be exchanged as a whole, and something is mounted at %s:"+
+						" unmount it first; nothing was changed", folder, mount))
 				}
 				r.swaps = append(r.swaps, folder)
 				r.plan.Components = append(r.plan.Components, folder)
@@ -267,7 +276,8 @@ func (r *restoration) planArea(ctx context.Context, area snapshot.Area) error {
 			continue
 		}
 		change := deploy.LooseChange{Area: area, Path: differ.Path}
-		i, known := slices.BinarySearchFunc(area.Items, differ.Path, func(item snapshot.Item, path string) int { return files.ComparePaths(item.Path, path) })
+		i, known := slices.BinarySearchFunc(area.Items, differ.Path,
+			func(item snapshot.Item, path string) int { return files.ComparePaths(item.Path, path) })
 		if known {
 			change.Item = &area.Items[i]
 			r.plan.Write = append(r.plan.Write, at)

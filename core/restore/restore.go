@@ -114,7 +114,9 @@ func Restore(ctx context.Context, w *workspace.Workspace, o Options) (run *runs.
 
 // openRestoration opens a site in whatever state it is: where its files cannot tell
 // what it is, by what the snapshot noted; where its database is gone, with a new one.
-func openRestoration(ctx context.Context, w *workspace.Workspace, o Options, why *runs.Reasons) (_ *restoration, err error) {
+func openRestoration(
+	ctx context.Context, w *workspace.Workspace, o Options, why *runs.Reasons,
+) (_ *restoration, err error) {
 	o.Guard.Fill()
 	s := &session.Session{Guard: o.Guard}
 	defer func() {
@@ -192,7 +194,8 @@ func (r *restoration) leaveUnread(why *runs.Reasons) {
 		why.Advise(r.manifest.Name+" holds no tables: the database could not be read when it was taken", chooseAnother)
 	}
 	r.scope.database = false
-	r.Report.End(progress.Note, "tables", "they stay as they are: the database could not be read when "+r.manifest.Name+" was taken")
+	r.Report.End(progress.Note, "tables", "they stay as they are: the database could not be read when "+r.manifest.Name+
+		" was taken")
 }
 
 // remember opens a dead site by what the snapshot noted.
@@ -200,7 +203,8 @@ func (r *restoration) remember(ctx context.Context, w *workspace.Workspace, dead
 	if len(r.manifest.Layout.Areas) == 0 || r.manifest.Root != host.Whole(w.Host, path.Clean(w.Folder)) {
 		return nil, dead
 	}
-	r.options.Report.End(progress.Doubt, "dead site", fmt.Sprintf("%v. Its files come back first, by what %s noted of the site", dead, r.manifest.Name))
+	r.options.Report.End(progress.Doubt, "dead site", fmt.Sprintf("%v. Its files come back first, by what %s noted of"+
+		" the site", dead, r.manifest.Name))
 	known := cms.Remembered{Name: r.manifest.System, Kept: r.manifest.Layout}
 	for _, table := range r.manifest.Tables {
 		known.Tables = append(known.Tables, table.Name)
@@ -243,7 +247,8 @@ func (r *restoration) makeDatabase(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	file, err := r.Site.Files.Create(ctx, login.File, files.Attributes{Mode: 0o644, Owner: above.Owner, Group: above.Group})
+	file, err := r.Site.Files.Create(ctx, login.File, files.Attributes{Mode: 0o644, Owner: above.Owner,
+		Group: above.Group})
 	if err != nil {
 		return fmt.Errorf("make the database: %w", err)
 	}
@@ -310,7 +315,8 @@ func (r *restoration) verifyWanted(ctx context.Context) error {
 			why.Advise(fmt.Sprintf("%s is damaged: %v", r.manifest.Name, err), chooseAnother)
 			return progress.Bad, "", why.Refusal()
 		}
-		return progress.Good, fmt.Sprintf("%s: every byte of %s", r.manifest.Name, filesAndTables(len(items), len(tables))), nil
+		return progress.Good, fmt.Sprintf("%s: every byte of %s", r.manifest.Name, filesAndTables(len(items), len(tables))),
+			nil
 	})
 }
 
@@ -349,7 +355,8 @@ func (r *restoration) finish() (*runs.Run, error) {
 	if err := errors.Join(deploy.CloseStaging(ctx, r.Session), r.sweep(ctx), r.settle(ctx)); err != nil {
 		return r.fail(err)
 	}
-	_, judgement, err := pagecheck.Look(ctx, r.Session, "pages", runs.AfterFile, nil, nil, pagecheck.Against(r.Session, nil))
+	_, judgement, err := pagecheck.Look(ctx, r.Session, "pages", runs.AfterFile, nil, nil, pagecheck.Against(r.Session,
+		nil))
 	if err != nil {
 		return r.fail(err)
 	}
@@ -357,14 +364,17 @@ func (r *restoration) finish() (*runs.Run, error) {
 	r.Run.Database = append(r.Run.Database, r.plan.Newer...)
 	undo := advice.Run("undoes this restore", advice.Restore, r.before.Name)
 	if r.undoFiles != "" {
-		undo = advice.Run("undoes the restore of the tables; the dead site's files are in "+r.undoFiles, advice.RestoreTables, r.before.Name)
+		undo = advice.Run("undoes the restore of the tables; the dead site's files are in "+r.undoFiles, advice.RestoreTables,
+			r.before.Name)
 	} else if len(r.before.Unread) > 0 {
 		undo = advice.Run("undoes this restore, as far as the state before could be read", advice.Restore, r.before.Name)
 	}
 	if judgement.Verdict != smoke.Sound {
-		return r.End(runs.KeptDoubt, fmt.Sprintf("%s as in %s, proved; but %d of %s not sound: %s.", r.scope, r.manifest.Name, len(judgement.Failing()), phrase.Plural(len(judgement.Pages), "page"), pagecheck.FirstFinding(judgement)), undo)
+		return r.End(runs.KeptDoubt, fmt.Sprintf("%s as in %s, proved; but %d of %s not sound: %s.", r.scope, r.manifest.Name,
+			len(judgement.Failing()), phrase.Plural(len(judgement.Pages), "page"), pagecheck.FirstFinding(judgement)), undo)
 	}
-	return r.End(runs.Restored, fmt.Sprintf("%s as in %s, proved, and the pages are sound.", r.scope, r.manifest.Name), undo)
+	return r.End(runs.Restored, fmt.Sprintf("%s as in %s, proved, and the pages are sound.", r.scope, r.manifest.Name),
+		undo)
 }
 
 // settle waits only where files changed: rows have no compiled code.
@@ -420,7 +430,8 @@ func (r *restoration) reopen(ctx context.Context) error {
 func (r *restoration) fail(cause error) (*runs.Run, error) {
 	if r.Abandon.Err() != nil {
 		r.Run.Reason = "You stopped it while files and tables were being restored: the restore is not complete yet."
-		r.Run.Next = []advice.Step{advice.Run("goes on with the restore, and proves it", advice.Recover), advice.Run("goes back to the state before", advice.Restore, r.before.Name)}
+		r.Run.Next = []advice.Step{advice.Run("goes on with the restore, and proves it", advice.Recover),
+			advice.Run("goes back to the state before", advice.Restore, r.before.Name)}
 		return r.Run, errors.Join(session.ErrAbandoned, r.Run.Save())
 	}
 	run, err := r.End(runs.NeedsPerson, "The restore was not finished: "+cause.Error(),
@@ -452,7 +463,8 @@ func filesText(plan Plan) string {
 	for _, part := range []struct {
 		n          int
 		what, done string
-	}{{len(plan.Components), "component", "swapped whole"}, {len(plan.Write), "path", "written"}, {len(plan.Remove), "path", "removed"}} {
+	}{{len(plan.Components), "component", "swapped whole"}, {len(plan.Write), "path", "written"},
+		{len(plan.Remove), "path", "removed"}} {
 		if part.n > 0 {
 			parts = append(parts, phrase.Plural(part.n, part.what)+" "+part.done)
 		}
@@ -482,7 +494,8 @@ func (r *restoration) putComponent(ctx context.Context, live string) error {
 	if err := r.Site.Files.RemoveAll(ctx, staged); err != nil {
 		return err
 	}
-	if err := files.WriteTree(ctx, r.Site.Files, staged, tree, snapshot.Source(ctx, r.Store, area.ItemsBelow(below)), r.Report.Advance); err != nil {
+	if err := files.WriteTree(ctx, r.Site.Files, staged, tree, snapshot.Source(ctx, r.Store, area.ItemsBelow(below)),
+		r.Report.Advance); err != nil {
 		return err
 	}
 	if err := deploy.MarkLike(ctx, r.Session, staged, tree, live); err != nil {
@@ -543,7 +556,8 @@ func (r *restoration) prove(ctx context.Context) error {
 				return progress.Bad, "", err
 			}
 			if len(differ) > 0 {
-				return progress.Bad, "", fmt.Errorf("%s from the snapshot, the first is %s (%s)", pathsDiffer(len(differ)), differ[0].Path, differ[0].What)
+				return progress.Bad, "", fmt.Errorf("%s from the snapshot, the first is %s (%s)", pathsDiffer(len(differ)),
+					differ[0].Path, differ[0].What)
 			}
 			count += files
 		}
@@ -557,7 +571,8 @@ func (r *restoration) prove(ctx context.Context) error {
 			layout.ObjectCache = cmp.Or(layout.ObjectCache, r.manifest.Layout.ObjectCache)
 			mark, objects = caches.EmptyObjects(ctx, r.Session, layout)
 		}
-		return mark, fmt.Sprintf("%s equal to %s%s%s", filesAndTables(count, differing), r.manifest.Name, tables.LeftText(r.plan.Newer), objects), nil
+		return mark, fmt.Sprintf("%s equal to %s%s%s", filesAndTables(count, differing), r.manifest.Name,
+			tables.LeftText(r.plan.Newer), objects), nil
 	})
 }
 

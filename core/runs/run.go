@@ -131,14 +131,16 @@ type Run struct {
 	// Returning tells that one component went back to an older version on purpose.
 	Returning bool `json:"returning,omitempty"`
 	// Rest is what the update wrote outside of its components, and what became of it.
-	Rest     []RestNote  `json:"rest,omitempty"`
-	Remedies []Remedy    `json:"remedies,omitempty"` // quick ones, tried before going back
-	Probes   []Probe     `json:"probes,omitempty"`   // of the search for a culprit
-	Database []TableNote `json:"database,omitempty"` // what going back did with each changed table; of a rehearsal: what the packages changed
+	Rest     []RestNote `json:"rest,omitempty"`
+	Remedies []Remedy   `json:"remedies,omitempty"` // quick ones, tried before going back
+	Probes   []Probe    `json:"probes,omitempty"`   // of the search for a culprit
+	// what going back did with each changed table; of a rehearsal: what the packages changed
+	Database []TableNote `json:"database,omitempty"`
 	// Undecided are rows of which nobody can tell whether the update or a visitor changed them: recover settles them.
-	Undecided []Undecided   `json:"undecided,omitempty"`
-	Upgrades  time.Duration `json:"upgrades_ns,omitempty"` // how long the CMS and the new versions took for their upgrades, when asked for them
-	Exposed   time.Duration `json:"exposed_ns,omitempty"`  // how long visitors could see what was not kept
+	Undecided []Undecided `json:"undecided,omitempty"`
+	// how long the CMS and the new versions took for their upgrades, when asked for them
+	Upgrades time.Duration `json:"upgrades_ns,omitempty"`
+	Exposed  time.Duration `json:"exposed_ns,omitempty"` // how long visitors could see what was not kept
 	// Gap is for how long a folder was absent at most, where it could not be exchanged in one step. On another machine
 	// the way there and back is in it.
 	Gap time.Duration `json:"gap_ns,omitempty"`
@@ -288,7 +290,8 @@ func All(w *workspace.Workspace) (all []*Run, err error) {
 	})
 }
 
-// Readable lists the runs, oldest first, whose records can be read: a damaged one takes its own story away, and no other.
+// Readable lists the runs, oldest first, whose records can be read: a damaged one takes its own story away, and no
+// other.
 func Readable(w *workspace.Workspace) (all []*Run, err error) {
 	return all, Each(w, func(_ string, run *Run, err error) error {
 		if err == nil {
@@ -345,7 +348,8 @@ func (r *Run) Component(kind cms.Kind, folder string) *Target {
 // FailedReturn tells of a return to an older version that was put back because pages were
 // broken with it.
 func (r *Run) FailedReturn() bool {
-	return r.Returning && (r.State == PutBack || r.State == PutBackDoubt) && r.Judgement != nil && r.Judgement.Verdict == smoke.Broken
+	return r.Returning && (r.State == PutBack || r.State == PutBackDoubt) && r.Judgement != nil &&
+		r.Judgement.Verdict == smoke.Broken
 }
 
 // Title says in a few words what the run was for.
@@ -404,7 +408,8 @@ func New(w *workspace.Workspace, kind string, began Began) (*Run, *Journal, erro
 	if len(names) > 0 {
 		next = runNumber(w, names[len(names)-1]) + 1
 	}
-	run := &Run{Name: w.RunPrefix() + strconv.Itoa(next), Kind: kind, State: UnderWay, Started: time.Now().UTC(), Who: WhoAmI()}
+	run := &Run{Name: w.RunPrefix() + strconv.Itoa(next), Kind: kind, State: UnderWay, Started: time.Now().UTC(),
+		Who: WhoAmI()}
 	run.Wanted, run.Only, run.WithoutDatabase = began.Wanted, began.Only, began.WithoutDatabase
 	run.Staging = NewStagingName()
 	run.Folder = filepath.Join(w.Runs(), run.Name)

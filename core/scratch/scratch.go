@@ -1,4 +1,5 @@
-// Package scratch makes folders for temporary files, and takes away those of processes that died. Begin reading at Folder.
+// Package scratch makes folders for temporary files, and takes away those of processes that died. Begin reading at
+// Folder.
 package scratch
 
 import (
@@ -11,8 +12,8 @@ import (
 // pattern begins the names of folders for temporary files: with the number of the process whose they are.
 const pattern = "wetland-%d-"
 
-// abandoned is how old a scratch folder must be, too, before it is taken for that of a process which died: in a container,
-// the numbers of others mean nothing.
+// abandoned is how old a scratch folder must be, too, before it is taken for that of a process which died: in a
+// container, the numbers of others mean nothing.
 const abandoned = 24 * time.Hour
 
 // Folder makes one. Remove it when done.

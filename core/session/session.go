@@ -141,12 +141,14 @@ func (s *Session) Lock(ctx context.Context) error {
 	})
 	var lease *files.LeaseError
 	if errors.As(err, &lease) {
-		return fmt.Errorf("%w, or did: its lock was renewed %s ago, and is nobody's %s after that. Wait until it ends, then try again; a recovery waits by itself", ErrBusy, lease.Age.Round(time.Second), lease.Lasts)
+		return fmt.Errorf("%w, or did: its lock was renewed %s ago, and is nobody's %s after that. Wait until it ends,"+
+			" then try again; a recovery waits by itself", ErrBusy, lease.Age.Round(time.Second), lease.Lasts)
 	}
 	if errors.Is(err, files.ErrLocked) {
 		err = fmt.Errorf("%w. Wait until it ends, then try again", ErrBusy)
 		if other, readErr := durable.ReadJSON[holder](holderFile(s.Site.Workspace)); readErr == nil {
-			err = fmt.Errorf("%w: %s, process %d, since %s. Wait until it ends, then try again", ErrBusy, other.Who, other.Process, other.Since.Local().Format("15:04:05"))
+			err = fmt.Errorf("%w: %s, process %d, since %s. Wait until it ends, then try again", ErrBusy, other.Who,
+				other.Process, other.Since.Local().Format("15:04:05"))
 		}
 		return err
 	}
@@ -154,7 +156,8 @@ func (s *Session) Lock(ctx context.Context) error {
 		return fmt.Errorf("lock the site: %w", err)
 	}
 	s.unlock = unlock
-	return durable.SaveJSON(holderFile(s.Site.Workspace), holder{Who: runs.WhoAmI(), Process: os.Getpid(), Workspace: s.Site.Workspace.Dir, Since: time.Now()})
+	return durable.SaveJSON(holderFile(s.Site.Workspace), holder{Who: runs.WhoAmI(), Process: os.Getpid(),
+		Workspace: s.Site.Workspace.Dir, Since: time.Now()})
 }
 
 // between is how long is waited between two looks at a lock that may be nobody's soon.
@@ -169,7 +172,8 @@ func (s *Session) lockPatiently(ctx context.Context, counts func(user int) bool)
 			return unlock, err
 		}
 		last = lease.Age
-		s.Report.Begin(fmt.Sprintf("waiting until nobody can be at work any more (%s of %s)", last.Round(time.Second), lease.Lasts), 0, "")
+		s.Report.Begin(fmt.Sprintf("waiting until nobody can be at work any more (%s of %s)", last.Round(time.Second),
+			lease.Lasts), 0, "")
 		if ended := s.Clock.Wait(ctx, between); ended != nil {
 			return nil, ended
 		}
@@ -206,7 +210,8 @@ func Open(ctx context.Context, w *workspace.Workspace, guard Guard, why *runs.Re
 	case unreached == nil:
 	case s.WithoutDatabase && errors.Is(unreached, errors.ErrUnsupported):
 		s.NoDatabase = unreached
-		s.Report.End(progress.Doubt, "database", fmt.Sprintf("not in Wetland's hands (%v): what changes in it is neither seen nor put back", unreached))
+		s.Report.End(progress.Doubt, "database", fmt.Sprintf("not in Wetland's hands (%v): what changes in it is neither"+
+			" seen nor put back", unreached))
 	default:
 		why.AddError(unreached, DatabaseAdvice(unreached))
 	}
@@ -267,7 +272,8 @@ func NewFetcher(s *site.Site) (*fetching.Fetcher, error) {
 	case "none":
 		program = ""
 	}
-	return &fetching.Fetcher{Address: s.Address, Concurrency: config.Concurrency, Timeout: config.Timeout.Duration, BrowserProgram: program, MostSeen: config.BrowserPages, Reach: reach}, nil
+	return &fetching.Fetcher{Address: s.Address, Concurrency: config.Concurrency, Timeout: config.Timeout.Duration,
+		BrowserProgram: program, MostSeen: config.BrowserPages, Reach: reach}, nil
 }
 
 // ReachOf reads the secrets and certificates with which a site is reached.
@@ -281,7 +287,8 @@ func ReachOf(config workspace.ReachConfig) (reach fetching.Reach, err error) {
 		problems = append(problems, err)
 		return value
 	}
-	reach = fetching.Reach{Server: config.Server, Alone: config.Alone, User: config.User, Password: secret("[reach] password_from", config.PasswordFrom)}
+	reach = fetching.Reach{Server: config.Server, Alone: config.Alone, User: config.User,
+		Password: secret("[reach] password_from", config.PasswordFrom)}
 	reach.Trusted, err = config.TrustedCertificates()
 	problems = append(problems, err)
 	if in := config.SignIn; in.Path != "" {
@@ -301,7 +308,8 @@ func Pages(w *workspace.Workspace) []smoke.Page {
 	for _, page := range w.Config.Pages {
 		pages = append(pages, smoke.Page{
 			Path: page.Path, Expect: page.Expect, Has: page.Has, HasNot: page.HasNot, Ignore: page.Ignore,
-			Status: page.Status, LeadsTo: page.LeadsTo, Within: page.TimeLimit.Duration, SignedIn: page.SignedIn, InBrowser: page.InBrowser,
+			Status: page.Status, LeadsTo: page.LeadsTo, Within: page.TimeLimit.Duration, SignedIn: page.SignedIn,
+			InBrowser: page.InBrowser,
 		})
 	}
 	return pages
@@ -311,11 +319,13 @@ func Pages(w *workspace.Workspace) []smoke.Page {
 func DatabaseAdvice(err error) string {
 	switch {
 	case errors.Is(err, errors.ErrUnsupported):
-		return "Ask your host for a full shell; where the tables are in a server, connections by way of the account (forwarding) are enough. Updates and snapshots can go on with the files alone: add --without-database."
+		return "Ask your host for a full shell; where the tables are in a server, connections by way of the account" +
+			" (forwarding) are enough. Updates and snapshots can go on with the files alone: add --without-database."
 	case errors.Is(err, database.ErrDenied):
 		return "Check user and password in the CMS's own settings, or give them under [database] in wetland.toml."
 	case errors.Is(err, database.ErrUnreachable):
-		return "Is the database server running? Check host, port or socket in the CMS's own settings, or give them under [database] in wetland.toml."
+		return "Is the database server running? Check host, port or socket in the CMS's own settings, or give them under" +
+			" [database] in wetland.toml."
 	case errors.Is(err, database.ErrMissing):
 		return "Check the database's name in the CMS's own settings, or give it under [database] in wetland.toml."
 	}
@@ -399,17 +409,20 @@ func (s *Session) Resume(ctx context.Context, run *runs.Run) error {
 func (s *Session) End(state runs.State, reason string, next ...advice.Step) (*runs.Run, error) {
 	if s.NoDatabase != nil && state != runs.Stopped {
 		state = state.InDoubt()
-		reason += " The database was not in Wetland's hands: whether anything changed there is not known, and nothing was put back there."
+		reason += " The database was not in Wetland's hands: whether anything changed there is not known, and nothing was" +
+			" put back there."
 	}
 	if s.Unemptied != nil && state != runs.NeedsPerson {
 		state = state.InDoubt()
 		reason += fmt.Sprintf(" What is not proved: that the object cache has none of the newer settings (%v).", s.Unemptied)
-		next = append([]advice.Step{advice.Lead("Empty the object cache, in the CMS's dashboard or where it runs. Then look at the site:", advice.LookAgain)}, next...)
+		next = append([]advice.Step{advice.Lead("Empty the object cache, in the CMS's dashboard or where it runs. Then"+
+			" look at the site:", advice.LookAgain)}, next...)
 	}
 	if s.Unpurged != nil && state != runs.NeedsPerson {
 		state = state.InDoubt()
 		reason += fmt.Sprintf(" But the caches could not be cleared, and visitors may still get old pages: %v.", s.Unpurged)
-		next = append([]advice.Step{advice.Do("Clear the caches by hand, or fix [caches] in " + workspace.ConfigName + ".")}, next...)
+		next = append([]advice.Step{advice.Do("Clear the caches by hand, or fix [caches] in " + workspace.ConfigName + ".")},
+			next...)
 	}
 	s.Run.State, s.Run.Reason, s.Run.Next, s.Run.Ended = state, reason, next, time.Now().UTC()
 	return s.Run, errors.Join(s.Journal.Write(runs.Ended{State: state}), s.Run.Save())
@@ -474,7 +487,8 @@ func (s *Session) TakeSnapshot(ctx context.Context, reason string, replaced []st
 // SnapshotTotals says in a line what a snapshot holds.
 func SnapshotTotals(m *snapshot.Manifest) string {
 	count, size, tables, rows := m.Totals()
-	return fmt.Sprintf("%s: %s (%s), %s (%s), verified", m.Name, phrase.Plural(count, "file"), phrase.Bytes(size), phrase.Plural(tables, "table"), phrase.Plural(int(rows), "row"))
+	return fmt.Sprintf("%s: %s (%s), %s (%s), verified", m.Name, phrase.Plural(count, "file"), phrase.Bytes(size),
+		phrase.Plural(tables, "table"), phrase.Plural(int(rows), "row"))
 }
 
 // Shelf is the workspace's shelf of packages.

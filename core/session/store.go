@@ -27,9 +27,12 @@ func OpenStore(ctx context.Context, w *workspace.Workspace, guard Guard) (*packs
 	store, err := packs.Open(ctx, w.Store(), unlockOf(w, guard))
 	switch {
 	case errors.Is(err, packs.ErrSealed):
-		return nil, fmt.Errorf("%w, and %s does not say where its passphrase or key is. Add: [store] unlock_with = \"ask\" (or \"env NAME\", \"file PATH\", \"keys PATH\")", err, workspace.ConfigName)
+		return nil, fmt.Errorf("%w, and %s does not say where its passphrase or key is. Add: [store] unlock_with = \"ask\""+
+			" (or \"env NAME\", \"file PATH\", \"keys PATH\")", err, workspace.ConfigName)
 	case errors.Is(err, packs.ErrNotSealed):
-		return nil, advice.With(fmt.Errorf("%w, though %s names a secret for it ([store] unlock_with). Nothing was written there: what comes would lie open. If the workspace is not new, its store was moved away or exchanged: find out who did that, and put it back", err, workspace.ConfigName),
+		return nil, advice.With(fmt.Errorf("%w, though %s names a secret for it ([store] unlock_with). Nothing was written"+
+			" there: what comes would lie open. If the workspace is not new, its store was moved away or exchanged: find out"+
+			" who did that, and put it back", err, workspace.ConfigName),
 			advice.Lead("If the workspace is new, seal its store first:", advice.SealStore, w.Config.Store.UnlockWith))
 	case errors.Is(err, packs.ErrWrongKey):
 		return nil, fmt.Errorf("%w. Nothing is damaged: look at [store] unlock_with in %s", err, workspace.ConfigName)
@@ -71,7 +74,9 @@ func tellStranger(w *workspace.Workspace, store *packs.Store, guard Guard) error
 		return err
 	}
 	if strings.TrimSpace(string(noted)) != store.Name() && guard.Report != nil {
-		guard.Report.End(progress.Doubt, "store", fmt.Sprintf("%s is not the store that this workspace began: that one is gone, and whoever put this one there may have made or changed all that is in it. If that was you: rm %s", w.Store(), phrase.ShellQuote(w.StoreName())))
+		guard.Report.End(progress.Doubt, "store", fmt.Sprintf("%s is not the store that this workspace began: that one is"+
+			" gone, and whoever put this one there may have made or changed all that is in it. If that was you: rm %s",
+			w.Store(), phrase.ShellQuote(w.StoreName())))
 	}
 	return nil
 }
@@ -79,13 +84,16 @@ func tellStranger(w *workspace.Workspace, store *packs.Store, guard Guard) error
 // TellOrigin tells of a snapshot that was made in another store than the one it lies in.
 func TellOrigin(store *packs.Store, m *snapshot.Manifest, guard Guard) {
 	if m.Store != "" && m.Store != store.Name() {
-		guard.Report.End(progress.Doubt, "origin", m.Name+" was made in another store and put into this one: whoever did that may have changed it")
+		guard.Report.End(progress.Doubt, "origin", m.Name+" was made in another store and put into this one: whoever did"+
+			" that may have changed it")
 	}
 }
 
 // OpenSnapshot opens the workspace's store and loads one of its snapshots. Close the
 // store when done.
-func OpenSnapshot(ctx context.Context, w *workspace.Workspace, name string, guard Guard) (*packs.Store, *snapshot.Manifest, error) {
+func OpenSnapshot(
+	ctx context.Context, w *workspace.Workspace, name string, guard Guard,
+) (*packs.Store, *snapshot.Manifest, error) {
 	store, err := OpenStore(ctx, w, guard)
 	if err != nil {
 		return nil, nil, err
@@ -112,7 +120,8 @@ func ReadStoreSecret(with string, guard Guard) (packs.Secret, error) {
 	const setting = "unlock_with"
 	if with == workspace.AskForKey {
 		if guard.AskSecret == nil {
-			return packs.Secret{}, fmt.Errorf("%s says to ask a person, and nobody is at a terminal. For use without a person, say there \"env NAME\", \"file PATH\" or \"keys PATH\"", setting)
+			return packs.Secret{}, fmt.Errorf("%s says to ask a person, and nobody is at a terminal. For use without a"+
+				" person, say there \"env NAME\", \"file PATH\" or \"keys PATH\"", setting)
 		}
 		text, err := guard.AskSecret("Passphrase of the store")
 		return packs.Secret{Passphrase: text}, err
@@ -165,12 +174,13 @@ func (s *Session) TakeToReturn(ctx context.Context, of snapshot.Subject) (*snaps
 		}
 		s.tellRot(phrase.Plural(missing, "old block") + " that " + manifest.Name + " rests on")
 	}
-	return nil, errors.New("old blocks of the store keep turning out to be damaged, also those just written: the disk of the store" +
+	return nil, errors.New("old blocks of the store keep turning out to be damaged, also those just written: the disk" +
+		" of the store" +
 		" cannot be relied on. Nothing was touched")
 }
 
-// ProveAhead reads back, beside other work, what going back to the newest snapshot would need: the next one rests on it.
-// wait waits for that, and tells what was found.
+// ProveAhead reads back, beside other work, what going back to the newest snapshot would need: the next one rests on
+// it. wait waits for that, and tells what was found.
 func (s *Session) ProveAhead(ctx context.Context, places []string) (wait func() error) {
 	var missing int
 	var err error
@@ -209,7 +219,8 @@ func (s *Session) proveByTurns(ctx context.Context) error {
 }
 
 func (s *Session) tellRot(what string) {
-	s.Report.End(progress.Doubt, "store", what+" cannot be read back as written: the disk lost bytes. What the site still has"+
+	s.Report.End(progress.Doubt, "store", what+" cannot be read back as written: the disk lost bytes. What the site"+
+		" still has"+
 		" of that is stored anew; the history shows which snapshots are damaged")
 }
 

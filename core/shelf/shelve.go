@@ -63,7 +63,8 @@ func Shelve(ctx context.Context, w *workspace.Workspace, names []string, how Opt
 	if err != nil {
 		return nil, err
 	}
-	to := shelving{shelf: packages.Shelf{Dir: w.Shelf()}, readHeader: opened.CMS.ReadHeader, installed: installed, how: how.Download}
+	to := shelving{shelf: packages.Shelf{Dir: w.Shelf()}, readHeader: opened.CMS.ReadHeader, installed: installed,
+		how: how.Download}
 	var all []Shelved
 	for _, want := range wanted {
 		one := Shelved{File: want.shown}
@@ -86,7 +87,9 @@ type wantedPackage struct {
 	address string
 }
 
-func wantedPackages(ctx context.Context, w *workspace.Workspace, names []string, how *Options) ([]wantedPackage, error) {
+func wantedPackages(
+	ctx context.Context, w *workspace.Workspace, names []string, how *Options,
+) ([]wantedPackage, error) {
 	var wanted []wantedPackage
 	for _, name := range names {
 		if strings.Contains(name, "://") {
@@ -128,14 +131,17 @@ func (how *Options) fromSource(ctx context.Context, w *workspace.Workspace, name
 	folder, version, _ := strings.Cut(name, "@")
 	i := slices.IndexFunc(w.Config.Sources, func(s workspace.Source) bool { return s.Folder == folder })
 	if i < 0 {
-		return wantedPackage{}, fmt.Errorf("there is no file %s, and %s names no source for %s. Add it: [[sources]] folder = %q, address = \"https://vendor.example/{name}/{version}.zip?key={key}\", key_from = \"env NAME\"", name, workspace.ConfigName, folder, folder)
+		return wantedPackage{}, fmt.Errorf("there is no file %s, and %s names no source for %s. Add it: [[sources]] folder"+
+			" = %q, address = \"https://vendor.example/{name}/{version}.zip?key={key}\", key_from = \"env NAME\"", name,
+			workspace.ConfigName, folder, folder)
 	}
 	source := w.Config.Sources[i]
 	key, err := how.key(ctx, source)
 	if err != nil {
 		return wantedPackage{}, err
 	}
-	fill := strings.NewReplacer("{name}", url.PathEscape(folder), "{version}", url.PathEscape(version), "{key}", url.QueryEscape(key))
+	fill := strings.NewReplacer("{name}", url.PathEscape(folder), "{version}", url.PathEscape(version), "{key}",
+		url.QueryEscape(key))
 	// What is shown and kept has the key's place, never the key.
 	shown := strings.NewReplacer("{name}", folder, "{version}", version).Replace(source.Address)
 	return wantedPackage{shown: shown, address: fill.Replace(source.Address)}, nil
@@ -150,7 +156,8 @@ func (how *Options) key(ctx context.Context, source workspace.Source) (string, e
 	case source.KeyFrom != workspace.AskForKey:
 		return workspace.ReadSecret(setting, source.KeyFrom)
 	case how.AskKey == nil:
-		return "", fmt.Errorf("%s says to ask a person, and nobody is at a terminal. For use without a person, say there \"env NAME\" or \"file PATH\"", setting)
+		return "", fmt.Errorf("%s says to ask a person, and nobody is at a terminal. For use without a person, say there"+
+			" \"env NAME\" or \"file PATH\"", setting)
 	}
 	return how.AskKey(ctx, source.Folder)
 }
@@ -232,10 +239,12 @@ func locate(s *session.Session, name string) (string, error) {
 	}
 	entry, pickErr := s.Shelf().Pick(name)
 	if errors.Is(pickErr, packages.ErrNotOnShelf) && errors.Is(err, fs.ErrNotExist) {
-		return "", advice.With(fmt.Errorf("there is no file %s, and %w of that name or version", name, packages.ErrNotOnShelf), advice.Lead("To see what the shelf has:", advice.ListShelf))
+		return "", advice.With(fmt.Errorf("there is no file %s, and %w of that name or version", name,
+			packages.ErrNotOnShelf), advice.Lead("To see what the shelf has:", advice.ListShelf))
 	}
 	if other, ok := s.Shelf().OffSite(entry); pickErr == nil && ok {
-		s.Report.End(progress.Note, "package", fmt.Sprintf("%s as its vendor made it; as it was on the site, it is in %s", entry.Title(), other.File))
+		s.Report.End(progress.Note, "package", fmt.Sprintf("%s as its vendor made it; as it was on the site, it is in %s",
+			entry.Title(), other.File))
 	}
 	return entry.File, pickErr
 }
@@ -243,7 +252,9 @@ func locate(s *session.Session, name string) (string, error) {
 // ReadPackage opens what is to be installed, and tells what came in one bundle with it. An archive
 // that is no whole zip is an error by itself; anything else wrong with it is a reason beside the
 // others.
-func ReadPackage(ctx context.Context, s *session.Session, name, choice, scratch string, why *runs.Reasons) (*packages.Package, []Beside, error) {
+func ReadPackage(
+	ctx context.Context, s *session.Session, name, choice, scratch string, why *runs.Reasons,
+) (*packages.Package, []Beside, error) {
 	file, err := locate(s, name)
 	if err != nil {
 		return nil, nil, err
@@ -276,7 +287,8 @@ func ReadPackage(ctx context.Context, s *session.Session, name, choice, scratch 
 		}
 	}
 	if picked < 0 {
-		why.Advise(fmt.Sprintf("%s holds several packages: %s", filepath.Base(file), strings.Join(titles, "; ")), advice.Lead("Name one with --pick FOLDER, or put all of them on the shelf:", advice.Shelve, file))
+		why.Advise(fmt.Sprintf("%s holds several packages: %s", filepath.Base(file), strings.Join(titles, "; ")),
+			advice.Lead("Name one with --pick FOLDER, or put all of them on the shelf:", advice.Shelve, file))
 		return nil, nil, nil
 	}
 	inside, err := companions(ctx, s, found[picked], scratch)
@@ -305,7 +317,9 @@ func pick(found []*packages.Package, named string) int {
 }
 
 // withInside adds the themes and plugins that the CMS's own package brings along.
-func withInside(ctx context.Context, s *session.Session, found []*packages.Package, scratch string) ([]*packages.Package, error) {
+func withInside(
+	ctx context.Context, s *session.Session, found []*packages.Package, scratch string,
+) ([]*packages.Package, error) {
 	core, ok := s.Site.CMS.(cms.Replaceable)
 	i := slices.IndexFunc(found, func(p *packages.Package) bool { return p.Header.Kind == cms.Core })
 	if !ok || i < 0 {
@@ -343,11 +357,14 @@ func BroughtAlong(all []Beside) string {
 		}
 		names = append(names, name)
 	}
-	return "it brings other packages along, and none is installed with it: " + phrase.List(names, 8) + ". To bring one in, name the same package, with --pick and its name"
+	return "it brings other packages along, and none is installed with it: " + phrase.List(names, 8) +
+		". To bring one in, name the same package, with --pick and its name"
 }
 
 // companions lists the packages inside the package.
-func companions(ctx context.Context, s *session.Session, p *packages.Package, scratch string) (beside []Beside, err error) {
+func companions(
+	ctx context.Context, s *session.Session, p *packages.Package, scratch string,
+) (beside []Beside, err error) {
 	inside, err := p.Companions(ctx, scratch, s.Site.CMS.ReadHeader)
 	if err != nil {
 		return nil, fmt.Errorf("look at what lies inside the package: %w", err)
@@ -371,8 +388,8 @@ func besideOf(s *session.Session, p *packages.Package) Beside {
 
 // fit gives a package the kind and the folder of the installed component that it is meant for. Archives of a vendor's
 // repository have folders such as name-2.5.1 or name-main: where a component of that name is installed, and the text
-// domain or the folder's own beginning says that it is meant, its folder is the one. What is installed without a folder is
-// known by the name of its file. Shelf and updates go by the same rule.
+// domain or the folder's own beginning says that it is meant, its folder is the one. What is installed without a
+// folder is known by the name of its file. Shelf and updates go by the same rule.
 func fit(components []cms.Component, p *packages.Package) {
 	if _, ok := site.Component(components, p.Header.Kind, p.Folder); ok {
 		return

@@ -25,7 +25,9 @@ func (m *Manifest) listsOf() (ids []packs.ID) {
 }
 
 // contentsOf are the pieces of all rows, and of the files that are wanted.
-func (m *Manifest) contentsOf(ctx context.Context, s *packs.Store, wanted func(name string) bool) (ids []packs.ID, err error) {
+func (m *Manifest) contentsOf(
+	ctx context.Context, s *packs.Store, wanted func(name string) bool,
+) (ids []packs.ID, err error) {
 	for _, area := range m.Areas {
 		for _, item := range area.Items {
 			if item.Kind == files.File && wanted(path.Join(area.Path, item.Path)) {
@@ -46,7 +48,9 @@ func anyFile(string) bool { return true }
 // ProveNeeded reads back what going back to a snapshot would need: its lists, the rows of its tables, and the files in
 // some places. What this process read or wrote already is not read again. It returns how many pieces are not to be had:
 // the next snapshot stores them anew, as far as the site has them.
-func ProveNeeded(ctx context.Context, s *packs.Store, m *Manifest, places []string, report progress.Reporter) (missing int, err error) {
+func ProveNeeded(
+	ctx context.Context, s *packs.Store, m *Manifest, places []string, report progress.Reporter,
+) (missing int, err error) {
 	if missing, err = s.Prove(ctx, m.listsOf(), report); err != nil || missing > 0 {
 		return missing, err
 	}
@@ -73,7 +77,8 @@ func ProvedOn(ctx context.Context, s *packs.Store, m *Manifest) (time.Time, erro
 		on, missing = s.ProvedOn(append(contents, lists...))
 	}
 	if missing > 0 {
-		return time.Time{}, fmt.Errorf("%s of it cannot be read back as written: verify it to see what is still whole", phrase.Plural(missing, "piece"))
+		return time.Time{}, fmt.Errorf("%s of it cannot be read back as written: verify it to see what is still whole",
+			phrase.Plural(missing, "piece"))
 	}
 	return on, nil
 }

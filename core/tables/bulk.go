@@ -134,8 +134,8 @@ func (v *vote) add(value uint64) {
 	}
 }
 
-// findConstants finds out whether nearly all rows got one value in a column, while the new version settled or after: then
-// one that got another was written to by somebody else.
+// findConstants finds out whether nearly all rows got one value in a column, while the new version settled or after:
+// then one that got another was written to by somebody else.
 func (w *written) findConstants(ctx context.Context, votes, late []vote) error {
 	if !w.first.isRewritten() && !w.then.isRewritten() {
 		return nil

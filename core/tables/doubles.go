@@ -124,8 +124,9 @@ type candidate struct {
 	settled uint64 // what it held beside its key once the new version had settled; 0: it was not there
 }
 
-// findAliases finds rows that got another key, or a double, and that visitors changed since. Keys are given in the order
-// of the rows: the other self of a row lies between those of its neighbours, or as far from its own as the one before.
+// findAliases finds rows that got another key, or a double, and that visitors changed since. Keys are given in the
+// order of the rows: the other self of a row lies between those of its neighbours, or as far from its own as the one
+// before.
 func (w *written) findAliases(ctx context.Context, before database.Rows) error {
 	if w.apart == nil {
 		return nil

@@ -176,8 +176,8 @@ func readable(table database.Table, row database.Row) map[string]any {
 	return cells
 }
 
-// PutBackDoubts puts cells that could not be told back as they were right before the swap: somebody decided so. What was
-// written to other cells since stays, and so do rows that somebody removed since, or gave a key anew.
+// PutBackDoubts puts cells that could not be told back as they were right before the swap: somebody decided so. What
+// was written to other cells since stays, and so do rows that somebody removed since, or gave a key anew.
 func PutBackDoubts(ctx context.Context, s *session.Session) error {
 	for _, one := range s.Run.Undecided {
 		table, doubts, err := readDoubts(one.File)
@@ -199,7 +199,8 @@ func PutBackDoubts(ctx context.Context, s *session.Session) error {
 		if err != nil {
 			return fmt.Errorf("put back rows of %s: %w", one.Table, err)
 		}
-		note := runs.TableNote{Table: one.Table, Saved: one.File, What: phrase.Plural(len(put), "row") + " as before again: you said so"}
+		note := runs.TableNote{Table: one.Table, Saved: one.File, What: phrase.Plural(len(put), "row") +
+			" as before again: you said so"}
 		if left := len(doubts) - len(put); left > 0 {
 			note.What += fmt.Sprintf("; %s written anew or removed since, and left", phrase.Plural(left, "other"))
 		}
@@ -208,7 +209,8 @@ func PutBackDoubts(ctx context.Context, s *session.Session) error {
 	return nil
 }
 
-// overPresent puts the cells that are in doubt, as they were, over the present rows. Rows without a key come beside them.
+// overPresent puts the cells that are in doubt, as they were, over the present rows. Rows without a key come beside
+// them.
 func overPresent(
 	ctx context.Context, s *session.Session, table database.Table, doubts [][2]database.Row,
 ) (put []database.Row, err error) {

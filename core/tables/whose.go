@@ -243,8 +243,8 @@ func (w *written) isAnother(a, b database.Row) bool {
 	return 2*differ > filled
 }
 
-// isAnew tells whether a row was added under the key of an old one. One that may have been put back already, and changed
-// since, must look like another one.
+// isAnew tells whether a row was added under the key of an old one. One that may have been put back already, and
+// changed since, must look like another one.
 func (w *written) isAnew(in tally, old, row database.Row) bool {
 	_, back := w.put[w.keyOf(row)]
 	return in.emptied && !back || w.isAnother(old, row)

@@ -194,7 +194,8 @@ func PutKept(ctx context.Context, s *session.Session, kept map[string][]KeptRows
 			if saveErr != nil {
 				return notes, saveErr
 			}
-			what := fmt.Sprintf("%s could not be fitted into the table as it was (%v)", phrase.Plural(int(rows.count), "row"), err)
+			what := fmt.Sprintf("%s could not be fitted into the table as it was (%v)", phrase.Plural(int(rows.count), "row"),
+				err)
 			notes = append(notes, runs.TableNote{Table: name, Unsure: true, Saved: file, What: what})
 		}
 	}

@@ -55,7 +55,8 @@ func BenchmarkRestore(b *testing.B) {
 	time.Sleep(3 * time.Second) // what was just written must look old enough
 	wanted := func() (whole, written time.Duration) {
 		start := time.Now()
-		run, err := restore.Restore(b.Context(), j.workspace, restore.Options{Snapshot: "snap-1", Guard: session.Guard{Clock: still{}}})
+		run, err := restore.Restore(b.Context(), j.workspace, restore.Options{Snapshot: "snap-1",
+			Guard: session.Guard{Clock: still{}}})
 		if err != nil || run.State != runs.Restored {
 			b.Fatalf("%+v %v", run, err)
 		}

@@ -75,7 +75,8 @@ func syncsOf(t *testing.T, n int32) int32 {
 	if state := j.wholly(t); state != "old" && state != "good" {
 		t.Errorf("sync %d: the theme is %s", n, state)
 	}
-	if _, err := recovery.Recover(t.Context(), j.workspace, recovery.Options{Guard: session.Guard{Clock: still{}}}); err != nil && !errors.Is(err, runs.ErrNothingToRecover) {
+	if _, err := recovery.Recover(t.Context(), j.workspace,
+		recovery.Options{Guard: session.Guard{Clock: still{}}}); err != nil && !errors.Is(err, runs.ErrNothingToRecover) {
 		t.Errorf("sync %d, recover: %v", n, err)
 	}
 	if state := j.wholly(t); state != "old" && state != "good" {
@@ -90,24 +91,29 @@ func syncsOf(t *testing.T, n int32) int32 {
 // What fails leaves nothing open: the next call in the same process goes on.
 func TestFailingRestoreLeavesNothingOpen(t *testing.T) {
 	j := newJetty(t)
-	if run, err := j.update(t, update.Options{Packages: []string{j.themePackage(t, "1.1", "good")}}); err != nil || run.State != runs.Kept {
+	if run, err := j.update(t, update.Options{Packages: []string{j.themePackage(t, "1.1", "good")}}); err != nil ||
+		run.State != runs.Kept {
 		t.Fatalf("%+v %v", run, err)
 	}
 	guard := session.Guard{Clock: still{}}
 	for range 2 {
-		if _, err := restore.Restore(t.Context(), j.workspace, restore.Options{Snapshot: "snap-99"}); !errors.Is(err, snapshot.ErrNoSnapshot) {
+		if _, err := restore.Restore(t.Context(), j.workspace, restore.Options{Snapshot: "snap-99"}); !errors.Is(err,
+			snapshot.ErrNoSnapshot) {
 			t.Fatalf("%v", err)
 		}
-		if _, err := restore.Restore(t.Context(), j.workspace, restore.Options{Snapshot: "snap-1", Only: "nothing"}); err == nil {
+		if _, err := restore.Restore(t.Context(), j.workspace, restore.Options{Snapshot: "snap-1",
+			Only: "nothing"}); err == nil {
 			t.Fatal("restored nothing")
 		}
 	}
 	ctx, cancel := context.WithTimeout(t.Context(), time.Minute) // it waited for ever
 	defer cancel()
-	if _, err := archive.Tidy(ctx, j.workspace, time.Now(), func(*archive.TidyPlan) bool { return true }, guard); err != nil {
+	if _, err := archive.Tidy(ctx, j.workspace, time.Now(), func(*archive.TidyPlan) bool { return true },
+		guard); err != nil {
 		t.Fatal(err)
 	}
-	if run, err := restore.Restore(ctx, j.workspace, restore.Options{Snapshot: "snap-1"}); err != nil || run.State != runs.Restored {
+	if run, err := restore.Restore(ctx, j.workspace, restore.Options{Snapshot: "snap-1"}); err != nil ||
+		run.State != runs.Restored {
 		t.Fatalf("%+v %v", run, err)
 	}
 }
@@ -123,11 +129,13 @@ var motions = map[string]struct {
 		return j.update(t, update.Options{Packages: []string{j.themePackage(t, "1.1", "good")}})
 	}, runs.Kept, "good"},
 	"restore": {func(t *testing.T, j *jetty) {
-		if run, err := j.update(t, update.Options{Packages: []string{j.themePackage(t, "1.1", "good")}}); err != nil || run.State != runs.Kept {
+		if run, err := j.update(t, update.Options{Packages: []string{j.themePackage(t, "1.1", "good")}}); err != nil ||
+			run.State != runs.Kept {
 			t.Fatalf("%+v %v", run, err)
 		}
 	}, func(t *testing.T, j *jetty) (*runs.Run, error) {
-		return restore.Restore(t.Context(), j.workspace, restore.Options{Guard: session.Guard{Clock: still{}}, Snapshot: "snap-1"})
+		return restore.Restore(t.Context(), j.workspace, restore.Options{Guard: session.Guard{Clock: still{}},
+			Snapshot: "snap-1"})
 	}, runs.Restored, "old"},
 }
 
@@ -175,7 +183,8 @@ func failingAt(t *testing.T, motion string, n int64, dead bool) int64 {
 		t.Errorf("call %d: %s, and the theme is %s", n, m.ends, state)
 	}
 	j.workspace.Host = host.Here
-	if _, err := recovery.Recover(t.Context(), j.workspace, recovery.Options{Guard: session.Guard{Clock: still{}}}); err != nil && !errors.Is(err, runs.ErrNothingToRecover) {
+	if _, err := recovery.Recover(t.Context(), j.workspace,
+		recovery.Options{Guard: session.Guard{Clock: still{}}}); err != nil && !errors.Is(err, runs.ErrNothingToRecover) {
 		t.Errorf("call %d, recover: %v", n, err)
 	}
 	wholly("recovered")
@@ -191,7 +200,8 @@ func failingAt(t *testing.T, motion string, n int64, dead bool) int64 {
 func TestRecordsOfStagingAreNotBelieved(t *testing.T) {
 	j := newJetty(t)
 	lockedOut(j.workspace, 0)
-	if run, err := j.update(t, update.Options{Packages: []string{j.themePackage(t, "1.2", "broken")}}); err == nil || run.State != runs.NeedsPerson {
+	if run, err := j.update(t, update.Options{Packages: []string{j.themePackage(t, "1.2", "broken")}}); err == nil ||
+		run.State != runs.NeedsPerson {
 		t.Fatalf("%+v %v", run, err)
 	}
 	j.workspace.Host = host.Here
@@ -206,14 +216,16 @@ func TestRecordsOfStagingAreNotBelieved(t *testing.T) {
 	}
 	put(t, j.dir+"/other/kept.txt", "somebody else's")
 	put(t, record, strings.Replace(string(text), run.Staging, "other", 1))
-	if run, err := recovery.Recover(t.Context(), j.workspace, recovery.Options{Guard: session.Guard{Clock: still{}}}); err != nil || run.State != runs.PutBack {
+	if run, err := recovery.Recover(t.Context(), j.workspace,
+		recovery.Options{Guard: session.Guard{Clock: still{}}}); err != nil || run.State != runs.PutBack {
 		t.Errorf("%+v %v", run, err)
 	}
 	if _, err := os.Stat(j.dir + "/other/kept.txt"); err != nil {
 		t.Errorf("it was removed: %v", err)
 	}
 	put(t, j.dir+"/care/runs/run-2/run.json", "{")
-	if _, err := archive.Snapshot(t.Context(), j.workspace, archive.SnapshotOptions{Guard: session.Guard{Clock: still{}}}); err != nil {
+	if _, err := archive.Snapshot(t.Context(), j.workspace,
+		archive.SnapshotOptions{Guard: session.Guard{Clock: still{}}}); err != nil {
 		t.Errorf("a record that cannot be read: %v", err)
 	}
 }
@@ -259,7 +271,8 @@ func TestDiskThatDoesNotAnswerWithinTheTime(t *testing.T) {
 	hangs := func(call, name string) bool { return call == "Create" && strings.Contains(name, runs.StagingPrefix) }
 	around(j.workspace, func(able filestest.Able) files.FS { return hanging{able, hangs, nil} })
 	run, err := j.update(t, update.Options{Packages: []string{j.themePackage(t, "1.1", "good")}})
-	if err == nil || run.State != runs.Stopped || !strings.Contains(err.Error(), "took longer than [update] time_limit allows") || j.wholly(t) != "old" {
+	if err == nil || run.State != runs.Stopped ||
+		!strings.Contains(err.Error(), "took longer than [update] time_limit allows") || j.wholly(t) != "old" {
 		t.Errorf("%+v %v", run, err)
 	}
 	j.clean(t)
@@ -280,12 +293,15 @@ func TestStoppedTwiceOnADiskThatDoesNotAnswer(t *testing.T) {
 		give()
 	}()
 	clock := stopping{func() { dead.Store(true); stop() }}
-	run, err := update.Update(ctx, j.workspace, update.Options{Packages: []string{j.themePackage(t, "1.1", "good")}, Guard: session.Guard{Clock: clock, Abandon: abandon}})
+	run, err := update.Update(ctx, j.workspace, update.Options{Packages: []string{j.themePackage(t, "1.1", "good")},
+		Guard: session.Guard{Clock: clock, Abandon: abandon}})
 	if !errors.Is(err, session.ErrAbandoned) || run.State != runs.UnderWay || !advises(run, 0, advice.Recover) {
 		t.Fatalf("%+v %v", run, err)
 	}
 	j.workspace.Host = host.Here
-	if run, err := recovery.Recover(t.Context(), j.workspace, recovery.Options{Guard: session.Guard{Clock: still{}}}); err != nil || run.State != runs.PutBack || j.wholly(t) != "old" {
+	if run, err := recovery.Recover(t.Context(), j.workspace,
+		recovery.Options{Guard: session.Guard{Clock: still{}}}); err != nil || run.State != runs.PutBack ||
+		j.wholly(t) != "old" {
 		t.Errorf("%+v %v", run, err)
 	}
 	j.clean(t)

@@ -77,10 +77,12 @@ func (m *motion) confirm(ctx context.Context, look *firstLook) (judgement *smoke
 			return progress.Bad, "", err
 		}
 		if len(m.judgeNew(again).Dead(again)) == 0 {
-			return progress.Doubt, fmt.Sprintf("a fatal error on %s, gone a second later: all are looked at", phrase.Plural(len(look.dead), "page")), nil
+			return progress.Doubt, fmt.Sprintf("a fatal error on %s, gone a second later: all are looked at",
+				phrase.Plural(len(look.dead), "page")), nil
 		}
 		judgement = m.judgeNew(look.take)
-		return progress.Bad, fmt.Sprintf("a fatal error on %d of %s, twice (%s): the version before comes back at once", len(look.dead), phrase.Plural(len(m.Pages), "page"), deathWords(judgement, look.dead[0])), nil
+		return progress.Bad, fmt.Sprintf("a fatal error on %d of %s, twice (%s): the version before comes back at once",
+			len(look.dead), phrase.Plural(len(m.Pages), "page"), deathWords(judgement, look.dead[0])), nil
 	})
 	if err != nil || judgement == nil {
 		return nil, err

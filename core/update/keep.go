@@ -28,7 +28,8 @@ func (m *motion) keepGroup(ctx context.Context, judgement *smoke.Judgement) erro
 				return progress.Bad, "", err
 			}
 			if differ := files.Exact.Compare(c.NewTree, present); len(differ) > 0 {
-				return progress.Bad, "", fmt.Errorf("%s is not what the package holds any more: %d paths differ, the first is %s (%s)", c.Live, len(differ), differ[0].Path, differ[0].What)
+				return progress.Bad, "", fmt.Errorf("%s is not what the package holds any more: %d paths differ, the first is %s"+
+					" (%s)", c.Live, len(differ), differ[0].Path, differ[0].What)
 			}
 			n, _ := c.NewTree.Total()
 			count += n
@@ -48,7 +49,8 @@ func (m *motion) keepGroup(ctx context.Context, judgement *smoke.Judgement) erro
 	}
 	if m.Settled == nil {
 		if err := m.takeSettled(ctx); err != nil {
-			m.Report.End(progress.Note, "after", fmt.Sprintf("the state after the update was not kept: %v. A later restore takes all that changed since for visitors' writes", err))
+			m.Report.End(progress.Note, "after", fmt.Sprintf("the state after the update was not kept: %v. A later restore"+
+				" takes all that changed since for visitors' writes", err))
 		}
 	}
 	if m.Settled != nil {
@@ -95,7 +97,8 @@ func (m *motion) takeSettled(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	m.Settled, err = m.TakeAs(ctx, "after", snapshot.Subject{Reason: "after " + deploy.Titles(m.group), Settles: m.manifest.Name, Components: components, Brought: brought(m.group)})
+	m.Settled, err = m.TakeAs(ctx, "after", snapshot.Subject{Reason: "after " + deploy.Titles(m.group),
+		Settles: m.manifest.Name, Components: components, Brought: brought(m.group)})
 	return err
 }
 

@@ -271,7 +271,8 @@ func (m *motion) prepare(ctx context.Context, why *runs.Reasons) error {
 	if m.returning != nil {
 		m.Report.End(progress.Note, "returning", m.returning.words)
 	}
-	before := pagecheck.Before{AcceptPresent: m.options.AcceptPresent, Returning: m.returning != nil, Pictures: filepath.Join(m.scratch, runs.PicturesFolder), Earlier: m.options.Earlier}
+	before := pagecheck.Before{AcceptPresent: m.options.AcceptPresent, Returning: m.returning != nil,
+		Pictures: filepath.Join(m.scratch, runs.PicturesFolder), Earlier: m.options.Earlier}
 	proved := m.ProveAhead(ctx, deploy.Places(m.changes))
 	var err error
 	m.baseline, err = pagecheck.LookBefore(ctx, m.Session, before, why)
@@ -295,7 +296,8 @@ func (m *motion) findTouched(ctx context.Context) {
 	for _, c := range m.changes {
 		found, err := pagecheck.FindTouched(ctx, m.Session, c.Target, c.Pkg)
 		if err != nil {
-			m.Report.End(progress.Note, "pages", fmt.Sprintf("which pages %s has a part in could not be looked up (%v): those of %s are tested", c.Target.Folder, err, workspace.ConfigName))
+			m.Report.End(progress.Note, "pages", fmt.Sprintf("which pages %s has a part in could not be looked up (%v): those"+
+				" of %s are tested", c.Target.Folder, err, workspace.ConfigName))
 		}
 		if len(found.Pages) > 0 {
 			m.plan.Touched = append(m.plan.Touched, found)
@@ -349,10 +351,12 @@ func (m *motion) checkEdits(ctx context.Context, c *deploy.Change, why *runs.Rea
 		return err
 	}
 	if m.options.Return {
-		m.Report.End(progress.Note, "edited by hand", fmt.Sprintf("%s: overwritten, and kept as a patch in the run", phrase.List(found.All(), 4)))
+		m.Report.End(progress.Note, "edited by hand", fmt.Sprintf("%s: overwritten, and kept as a patch in the run",
+			phrase.List(found.All(), 4)))
 		return nil
 	}
-	why.Add(fmt.Sprintf("%s was edited by hand, and the update would overwrite that: %s", installed.Folder, phrase.List(found.All(), 4)),
+	why.Add(fmt.Sprintf("%s was edited by hand, and the update would overwrite that: %s", installed.Folder,
+		phrase.List(found.All(), 4)),
 		preflight.EditsAdvice(installed.Kind))
 	return nil
 }

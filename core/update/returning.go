@@ -48,7 +48,8 @@ func (m *motion) findReturn() error {
 	if err != nil {
 		return err
 	}
-	m.returning = &returning{words: fmt.Sprintf("no run has looked at pages with %s %s: they are judged by their health alone", t.Folder, phrase.Version(t.To))}
+	m.returning = &returning{words: fmt.Sprintf("no run has looked at pages with %s %s: they are judged by their health"+
+		" alone", t.Folder, phrase.Version(t.To))}
 	if found == nil {
 		return nil
 	}
@@ -57,9 +58,11 @@ func (m *motion) findReturn() error {
 	if judgement.Verdict == smoke.Sound {
 		m.returning.record = found.pages
 	} else {
-		how = fmt.Sprintf("%d of its %s were %s then", len(judgement.Failing()), phrase.Plural(len(judgement.Pages), "page"), judgement.Verdict)
+		how = fmt.Sprintf("%d of its %s were %s then", len(judgement.Failing()), phrase.Plural(len(judgement.Pages), "page"),
+			judgement.Verdict)
 	}
-	m.returning.words = fmt.Sprintf("%s %s was last here on %s (%s): %s", t.Folder, phrase.Version(t.To), found.pages.At.Local().Format("2 January 2006, 15:04"), found.run, how)
+	m.returning.words = fmt.Sprintf("%s %s was last here on %s (%s): %s", t.Folder, phrase.Version(t.To),
+		found.pages.At.Local().Format("2 January 2006, 15:04"), found.run, how)
 	return nil
 }
 
@@ -131,7 +134,8 @@ func betterWords(j *smoke.Judgement) string {
 	if j == nil || len(j.Better) == 0 {
 		return ""
 	}
-	return fmt.Sprintf(" %s that %s broken %s sound now: %s.", phrase.Plural(len(j.Better), "page"), phrase.WasWere(len(j.Better)), phrase.IsAre(len(j.Better)), phrase.List(j.Better, 4))
+	return fmt.Sprintf(" %s that %s broken %s sound now: %s.", phrase.Plural(len(j.Better), "page"),
+		phrase.WasWere(len(j.Better)), phrase.IsAre(len(j.Better)), phrase.List(j.Better, 4))
 }
 
 // takeAnyway takes a version though its pages are broken.

@@ -305,7 +305,8 @@ type Page struct {
 
 // HasConditions tells of a page for which wetland.toml wants more than that it answers.
 func (p Page) HasConditions() bool {
-	return len(p.Expect)+len(p.Has)+len(p.HasNot)+len(p.Ignore) > 0 || p.LeadsTo != "" || p.TimeLimit.Duration > 0 || p.SignedIn || p.InBrowser != nil
+	return len(p.Expect)+len(p.Has)+len(p.HasNot)+len(p.Ignore) > 0 || p.LeadsTo != "" || p.TimeLimit.Duration > 0 ||
+		p.SignedIn || p.InBrowser != nil
 }
 
 // Duration is a length of time, written with its unit: "20s" or "1m30s". A number alone is
@@ -318,7 +319,8 @@ type Duration struct {
 // UnmarshalText reads the form of time.ParseDuration. What is none, or negative, is noted for
 // check, which knows its line.
 func (d *Duration) UnmarshalText(text []byte) (err error) {
-	if d.Duration, err = time.ParseDuration(string(text)); err != nil || d.Duration < 0 || !strings.ContainsAny(string(text), "smhu") {
+	if d.Duration, err = time.ParseDuration(string(text)); err != nil || d.Duration < 0 ||
+		!strings.ContainsAny(string(text), "smhu") {
 		d.wrong = string(text)
 	}
 	return nil
@@ -333,10 +335,12 @@ func (c *Config) checkDurations(at lines, say func(string, ...any)) {
 		}
 		return true
 	}
-	if tell("[smoke] timeout", &c.Smoke.Timeout) && at.has("smoke.timeout") && (c.Smoke.Timeout.Duration < leastTimeout || c.Smoke.Timeout.Duration > mostTimeout) {
+	if tell("[smoke] timeout", &c.Smoke.Timeout) && at.has("smoke.timeout") && (c.Smoke.Timeout.Duration < leastTimeout ||
+		c.Smoke.Timeout.Duration > mostTimeout) {
 		say("[smoke] timeout must be from %s to %s", leastTimeout, mostTimeout)
 	}
-	if tell("[update] time_limit", &c.Update.TimeLimit) && at.has("update.time_limit") && c.Update.TimeLimit.Duration < leastTimeLimit {
+	if tell("[update] time_limit", &c.Update.TimeLimit) && at.has("update.time_limit") &&
+		c.Update.TimeLimit.Duration < leastTimeLimit {
 		say("[update] time_limit must be %s or more: an update needs that long to put back what was before", leastTimeLimit)
 	}
 	tell("[smoke] wait_after_swap", c.Smoke.WaitAfterSwap)
@@ -514,7 +518,8 @@ func (c *Config) check(at lines, say func(string, ...any)) {
 		}
 	}
 	for i, severity := range c.Severity {
-		if severity.Check == "" || severity.Because == "" || !slices.Contains([]string{"sound", "doubtful", "broken"}, severity.As) {
+		if severity.Check == "" || severity.Because == "" || !slices.Contains([]string{"sound", "doubtful", "broken"},
+			severity.As) {
 			say("[[severity]] number %d needs check, because, and as: \"sound\", \"doubtful\" or \"broken\"", i+1)
 		}
 	}
@@ -551,7 +556,8 @@ func (c *Config) checkSite(say func(string, ...any)) {
 
 func (c *Config) checkDatabase(say func(string, ...any)) {
 	checkSecret("[database] password_from", c.Database.PasswordFrom, say)
-	if how := database.TLS(c.Database.TLS); how != database.TLSOffered && how != database.TLSRequired && how != database.TLSOff {
+	if how := database.TLS(c.Database.TLS); how != database.TLSOffered && how != database.TLSRequired &&
+		how != database.TLSOff {
 		say("[database] tls must be \"required\" or \"off\"; without it, TLS is used wherever the server offers it")
 	}
 	if c.Database.TLSCertificates != "" && database.TLS(c.Database.TLS) != database.TLSRequired {
@@ -563,7 +569,8 @@ func (c *Config) checkSmoke(at lines, say func(string, ...any)) {
 	if c.Smoke.Concurrency < 0 || c.Smoke.Concurrency > 64 || c.Smoke.Concurrency == 0 && at.has("smoke.concurrency") {
 		say("[smoke] concurrency must be a whole number from 1 to 64")
 	}
-	if c.Smoke.BrowserPages < 0 || c.Smoke.BrowserPages > 100 || c.Smoke.BrowserPages == 0 && at.has("smoke.browser_pages") {
+	if c.Smoke.BrowserPages < 0 || c.Smoke.BrowserPages > 100 || c.Smoke.BrowserPages == 0 &&
+		at.has("smoke.browser_pages") {
 		say("[smoke] browser_pages must be a whole number from 1 to 100; to have no browser look at all: browser = \"none\"")
 	}
 }
@@ -571,15 +578,19 @@ func (c *Config) checkSmoke(at lines, say func(string, ...any)) {
 // checkKept checks what is kept, where, and for how long.
 func (c *Config) checkKept(say func(string, ...any)) {
 	for _, name := range c.Files.Exclude {
-		if clean := path.Clean(filepath.ToSlash(name)); name == "" || path.IsAbs(clean) || filepath.IsAbs(name) || clean == "." || clean == ".." || strings.HasPrefix(clean, "../") {
+		if clean := path.Clean(filepath.ToSlash(name)); name == "" || path.IsAbs(clean) || filepath.IsAbs(name) ||
+			clean == "." || clean == ".." || strings.HasPrefix(clean, "../") {
 			say("[files] exclude takes paths below the root, such as \"logs\", not %q", name)
 		}
 	}
 	if days := c.Files.AnewAfterDays; days != nil && *days < 0 {
-		say("[files] read_anew_after_days takes a whole number, 0 or more, not %d; with 0, each snapshot reads everything", *days)
+		say("[files] read_anew_after_days takes a whole number, 0 or more, not %d; with 0, each snapshot reads everything",
+			*days)
 	}
-	if with := c.Store.UnlockWith; with != "" && with != AskForKey && !strings.HasPrefix(with, "env ") && !strings.HasPrefix(with, "file ") && !strings.HasPrefix(with, "keys ") {
-		say("[store] unlock_with must be \"env NAME\", \"file PATH\", \"keys PATH\" or \"ask\": where the secret is, not the secret")
+	if with := c.Store.UnlockWith; with != "" && with != AskForKey && !strings.HasPrefix(with, "env ") &&
+		!strings.HasPrefix(with, "file ") && !strings.HasPrefix(with, "keys ") {
+		say("[store] unlock_with must be \"env NAME\", \"file PATH\", \"keys PATH\" or \"ask\": where the secret is, not" +
+			" the secret")
 	}
 	keep := c.Retention
 	for _, n := range []*int{
@@ -609,20 +620,25 @@ func (c *Config) checkSource(number int, source Source, say func(string, ...any)
 	if source.Folder == "" {
 		say("[[sources]] number %d: folder is missing: the component's folder, such as harbourlight", number)
 	}
-	if address, err := url.Parse(source.Address); err != nil || address.User != nil || (address.Scheme != "http" && address.Scheme != "https") {
-		say("[[sources]] number %d: address must be such as https://vendor.example/{name}/{version}.zip?key={key}, without a user or password in it", number)
+	if address, err := url.Parse(source.Address); err != nil || address.User != nil || (address.Scheme != "http" &&
+		address.Scheme != "https") {
+		say("[[sources]] number %d: address must be such as https://vendor.example/{name}/{version}.zip?key={key}, without"+
+			" a user or password in it", number)
 	} else {
 		if !strings.Contains(source.Address, "{version}") {
 			say("[[sources]] number %d: address has no {version} in it: every version would be the same file", number)
 		}
 		for name, values := range address.Query() {
 			if LooksSecret(name) && !strings.Contains(values[0], "{") {
-				say("[[sources]] number %d: the parameter %q of its address looks like a secret. Write {key} there, and say in key_from where the key is", number, name)
+				say("[[sources]] number %d: the parameter %q of its address looks like a secret. Write {key} there, and say in"+
+					" key_from where the key is", number, name)
 			}
 		}
 	}
-	if source.KeyFrom != "" && source.KeyFrom != AskForKey && !strings.HasPrefix(source.KeyFrom, "env ") && !strings.HasPrefix(source.KeyFrom, "file ") {
-		say("[[sources]] number %d: key_from must be \"env NAME\", \"file PATH\" or \"ask\": where the key is, not the key", number)
+	if source.KeyFrom != "" && source.KeyFrom != AskForKey && !strings.HasPrefix(source.KeyFrom, "env ") &&
+		!strings.HasPrefix(source.KeyFrom, "file ") {
+		say("[[sources]] number %d: key_from must be \"env NAME\", \"file PATH\" or \"ask\": where the key is, not the key",
+			number)
 	}
 	if strings.Contains(source.Address, "{key}") && source.KeyFrom == "" {
 		say("[[sources]] number %d: its address needs a key, and key_from does not say where that is", number)

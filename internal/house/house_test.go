@@ -31,19 +31,24 @@ var floors = []floor{
 	{"what people meet", []string{"cli", "cli/screen"}},
 	{"around the motions", []string{"core/adopt", "core/survey", "core/report", "core/rehearsal"}},
 	{"the motions", []string{"core/recovery", "core/update", "core/restore"}},
-	{"what a motion is made of", []string{"core/archive", "core/preflight", "core/surroundings", "core/deploy", "core/tables", "core/pagecheck", "core/shelf", "core/edits", "core/caches", "core/privatecopy"}},
+	{"what a motion is made of", []string{"core/archive", "core/preflight", "core/surroundings", "core/deploy",
+		"core/tables", "core/pagecheck", "core/shelf", "core/edits", "core/caches", "core/privatecopy"}},
 	{"one operation", []string{"core/session", "core/runs"}},
 	{"snapshots and packages", []string{"core/snapshot", "core/packs", "core/packages"}},
-	{"pages", []string{"core/identity", "core/errorlog", "core/smoke/fetching", "core/smoke/judging", "core/smoke/reading", "core/smoke", "core/smoke/browser"}},
-	{"the site", []string{"core/site", "core/workspace", "core/site/phppool", "core/site/cms", "core/boundary", "core/remote", "core/sshhost", "core/sshhost/helpers", "core/hosts", "core/confine", "core/sftphost"}},
+	{"pages", []string{"core/identity", "core/errorlog", "core/smoke/fetching", "core/smoke/judging", "core/smoke/reading",
+		"core/smoke", "core/smoke/browser"}},
+	{"the site", []string{"core/site", "core/workspace", "core/site/phppool", "core/site/cms", "core/boundary",
+		"core/remote", "core/sshhost", "core/sshhost/helpers", "core/hosts", "core/confine", "core/sftphost"}},
 	{"where a site lives", []string{"core/host", "core/accounts", "core/sshclient", "core/wire", "core/webfront"}},
 	{"files and rows", []string{"core/database", "core/files"}},
-	{"the ground", []string{"core/advice", "core/phrase", "core/journal", "core/durable", "core/scratch", "core/version", "core/environment", "core/network", "core/fastcgi", "core/visible", "core/progress", "core/site/traits"}},
+	{"the ground", []string{"core/advice", "core/phrase", "core/journal", "core/durable", "core/scratch", "core/version",
+		"core/environment", "core/network", "core/fastcgi", "core/visible", "core/progress", "core/site/traits"}},
 }
 
 // way is that of one update through the rooms, in its order.
 var way = []string{
-	"cli", "core/update", "core/shelf", "core/packages", "core/preflight", "core/pagecheck", "core/smoke/fetching", "core/snapshot",
+	"cli", "core/update", "core/shelf", "core/packages", "core/preflight", "core/pagecheck", "core/smoke/fetching",
+	"core/snapshot",
 	"core/deploy", "core/files", "core/caches", "core/smoke/judging", "core/tables", "core/runs",
 }
 
@@ -85,7 +90,8 @@ func read(t *testing.T) map[string]*room {
 			is.lines += bytes.Count(text, []byte("\n"))
 			for _, spec := range parsed.Imports {
 				name, _ := strconv.Unquote(spec.Path.Value)
-				if name, own := strings.CutPrefix(name, "wetland/"); own && !strings.HasPrefix(name, "demo") && !slices.Contains(is.imports, name) {
+				if name, own := strings.CutPrefix(name, "wetland/"); own && !strings.HasPrefix(name, "demo") &&
+					!slices.Contains(is.imports, name) {
 					is.imports = append(is.imports, name)
 				}
 			}
@@ -143,10 +149,12 @@ var reachesOut = map[string][]string{
 	"exec.Command":        {"core/host", "core/confine"},
 	"exec.CommandContext": {"core/host", "core/confine", "core/session"}, // the owner's own commands, where Wetland runs
 	// The core has no interface: it tells a reporter what it does, and returns how it ended.
-	"os.Stdin": {}, "os.Stdout": {}, "os.Stderr": {}, "os.Exit": {}, "fmt.Print": {}, "fmt.Printf": {}, "fmt.Println": {}, "log.Print": {}, "log.Printf": {}, "log.Println": {}, "log.Fatal": {}, "log.Fatalf": {},
+	"os.Stdin": {}, "os.Stdout": {}, "os.Stderr": {}, "os.Exit": {}, "fmt.Print": {}, "fmt.Printf": {}, "fmt.Println": {},
+	"log.Print": {}, "log.Printf": {}, "log.Println": {}, "log.Fatal": {}, "log.Fatalf": {},
 	"net.Dial":        {"core/sshclient"}, // the agent of whoever sits here
 	"net.DialTimeout": {},
-	"net.Dialer":      {"core/confine", "core/host", "core/webfront", "core/smoke/fetching", "core/sshclient"}, // pages are fetched from where Wetland runs
+	// pages are fetched from where Wetland runs
+	"net.Dialer": {"core/confine", "core/host", "core/webfront", "core/smoke/fetching", "core/sshclient"},
 }
 
 func TestSitesAreReachedThroughTheirHost(t *testing.T) {
@@ -195,7 +203,8 @@ func TestCoreHoldsNoCommandLines(t *testing.T) {
 func inspectCore(t *testing.T, look func(file string, node ast.Node)) {
 	t.Helper()
 	err := fs.WalkDir(os.DirFS(root), "core", func(file string, _ fs.DirEntry, err error) error {
-		if err != nil || path.Ext(file) != ".go" || strings.HasSuffix(file, "_test.go") || strings.HasSuffix(path.Dir(file), "test") {
+		if err != nil || path.Ext(file) != ".go" || strings.HasSuffix(file, "_test.go") ||
+			strings.HasSuffix(path.Dir(file), "test") {
 			return err
 		}
 		parsed, err := parser.ParseFile(token.NewFileSet(), filepath.Join(root, file), nil, parser.SkipObjectResolution)
@@ -227,7 +236,8 @@ func TestPictureOfTheHouse(t *testing.T) {
 		t.Fatal(err)
 	}
 	if !bytes.Equal(stands, drawn) {
-		t.Error("docs/architecture.svg is not what the code is. To draw it anew: WETLAND_WRITE_DOCS=1 go test ./internal/house")
+		t.Error("docs/architecture.svg is not what the code is. To draw it anew: WETLAND_WRITE_DOCS=1 go test" +
+			" ./internal/house")
 	}
 }
 
@@ -264,7 +274,8 @@ func draw(rooms map[string]*room) []byte {
 				if !known || rooms[other].floor == rooms[name].floor || rooms[other].floor == len(floors)-1 {
 					continue // neighbours, and the ground that all stand on, would only hide the rest
 				}
-				fmt.Fprintf(&out, `<line x1="%d" y1="%d" x2="%d" y2="%d" stroke="#7d968f" stroke-opacity="0.35"/>`+"\n", from.x+from.width/2, from.y+boxHigh, to.x+to.width/2, to.y)
+				fmt.Fprintf(&out, `<line x1="%d" y1="%d" x2="%d" y2="%d" stroke="#7d968f" stroke-opacity="0.35"/>`+"\n",
+					from.x+from.width/2, from.y+boxHigh, to.x+to.width/2, to.y)
 			}
 		}
 	}
@@ -290,7 +301,8 @@ func place() map[string]point {
 
 func drawBox(out *bytes.Buffer, name string, at point, lines int) {
 	short := path.Base(name)
-	fmt.Fprintf(out, `<rect x="%d" y="%d" width="%d" height="%d" rx="4" fill="#ffffff" stroke="#40524d"/>`+"\n", at.x, at.y, at.width, boxHigh)
+	fmt.Fprintf(out, `<rect x="%d" y="%d" width="%d" height="%d" rx="4" fill="#ffffff" stroke="#40524d"/>`+"\n", at.x,
+		at.y, at.width, boxHigh)
 	fmt.Fprintf(out, `<text x="%d" y="%d" fill="#17211f">%s</text>`+"\n", at.x+8, at.y+17, html.EscapeString(short))
 	fmt.Fprintf(out, `<text x="%d" y="%d" fill="#6b7f79" font-size="10">%s</text>`+"\n", at.x+8, at.y+32, size(lines))
 	for step, one := range way {

@@ -60,8 +60,10 @@ var schema = []string{
 
 // damage changes everything that is the site's.
 var damage = []string{
-	"UPDATE boats SET name = 'changed' WHERE id = 1", "DELETE FROM boats WHERE id = 2", "INSERT INTO boats VALUES (9, 'new', NULL)",
-	"DELETE FROM no_key WHERE a = 1", "DROP TABLE nothing_yet", "DROP VIEW fleet", "CREATE TABLE extra (id INTEGER PRIMARY KEY)", "INSERT INTO extra VALUES (42)",
+	"UPDATE boats SET name = 'changed' WHERE id = 1", "DELETE FROM boats WHERE id = 2",
+	"INSERT INTO boats VALUES (9, 'new', NULL)",
+	"DELETE FROM no_key WHERE a = 1", "DROP TABLE nothing_yet", "DROP VIEW fleet",
+	"CREATE TABLE extra (id INTEGER PRIMARY KEY)", "INSERT INTO extra VALUES (42)",
 }
 
 // TestEngine holds an engine against the contract. What it has not is not asked of it.
@@ -242,7 +244,8 @@ func (s *suite) putsBack() {
 		s.Fatalf("read %d tables: %+v", len(before.tables), before)
 	}
 	s.must(s.account.Run(damage...))
-	s.want(before, "damaged", "boats rows changed", "extra created", "fleet dropped", "no_key rows changed", "nothing_yet dropped")
+	s.want(before, "damaged", "boats rows changed", "extra created", "fleet dropped", "no_key rows changed",
+		"nothing_yet dropped")
 	applied, err := s.db.Apply(s.ctx, s.back(before))
 	s.must(err)
 	s.must(applied.Finish(s.ctx))
@@ -290,8 +293,8 @@ func (s *suite) moment() {
 	}
 }
 
-// lasts: whoever changes tables does not wait for an open view, also after some of its rows were read; and it shows what
-// was there, or an error.
+// lasts: whoever changes tables does not wait for an open view, also after some of its rows were read; and it shows
+// what was there, or an error.
 func (s *suite) lasts() {
 	before := s.save()
 	moment, err := s.db.Read(s.ctx)
@@ -302,14 +305,17 @@ func (s *suite) lasts() {
 	}
 	rows := func(name string) (rows []database.Row, err error) {
 		i := slices.IndexFunc(moment.Tables(), func(t database.Table) bool { return t.Name == name })
-		err = moment.Rows(s.ctx, moment.Tables()[i], func(row database.Row) error { rows = append(rows, row.Clone()); return nil })
+		err = moment.Rows(s.ctx, moment.Tables()[i],
+			func(row database.Row) error { rows = append(rows, row.Clone()); return nil })
 		return rows, err
 	}
 	_, err = rows("boats")
-	s.must(err, s.account.Run("ALTER TABLE boats ADD COLUMN sails INTEGER", "DROP TABLE nothing_yet", "UPDATE no_key SET b = 'y'"))
+	s.must(err, s.account.Run("ALTER TABLE boats ADD COLUMN sails INTEGER", "DROP TABLE nothing_yet", "UPDATE no_key"+
+		" SET b = 'y'"))
 	now, err := rows("no_key")
 	s.must(err)
-	if len(now) != len(before.rows["no_key"]) || slices.ContainsFunc(now, func(row database.Row) bool { return row[1].String() == "y" }) {
+	if len(now) != len(before.rows["no_key"]) ||
+		slices.ContainsFunc(now, func(row database.Row) bool { return row[1].String() == "y" }) {
 		s.Errorf("the view moved: %v", now)
 	}
 	if now, err := rows("boats"); err == nil && len(now) != len(before.rows["boats"]) {
@@ -323,7 +329,8 @@ func (s *suite) lasts() {
 	s.must(later.Close())
 }
 
-// strict: rows that are not as they were read, and keys that are taken, are left alone; all else is done, and it is told.
+// strict: rows that are not as they were read, and keys that are taken, are left alone; all else is done, and it is
+// told.
 func (s *suite) strict() {
 	boats := s.table("boats")
 	read := map[string]database.Row{}
@@ -335,7 +342,8 @@ func (s *suite) strict() {
 		row[1].Data = []byte("put back " + id)
 		return row
 	}
-	s.must(s.account.Run("UPDATE boats SET name = 'a visitor''s' WHERE id = 2", "INSERT INTO boats VALUES (4, 'new', NULL)"))
+	s.must(s.account.Run("UPDATE boats SET name = 'a visitor''s' WHERE id = 2",
+		"INSERT INTO boats VALUES (4, 'new', NULL)"))
 	taken := other("", "4")
 	taken[0] = database.Value{Type: taken[0].Type, Data: []byte("4")}
 	if taken[0].Type == database.Integer {
@@ -377,14 +385,16 @@ func (s *suite) replaced() {
 	before := s.save()
 	s.must(s.account.Run(damage[:3]...))
 	damaged, boats := s.save(), s.table("boats")
-	applied, err := s.db.Apply(s.ctx, database.Change{Tag: "test-1", Replace: []database.Replacement{before.replacement(boatsIn(before))}})
+	applied, err := s.db.Apply(s.ctx, database.Change{Tag: "test-1",
+		Replace: []database.Replacement{before.replacement(boatsIn(before))}})
 	s.must(err)
 	count := 0
 	s.must(applied.Replaced(s.ctx, boats, func(database.Row) error { count++; return nil }))
 	if count != len(damaged.rows["boats"]) {
 		s.Errorf("%d rows, not %d", count, len(damaged.rows["boats"]))
 	}
-	if err := applied.Replaced(s.ctx, s.table("no_key"), func(database.Row) error { return nil }); !errors.Is(err, errors.ErrUnsupported) {
+	if err := applied.Replaced(s.ctx, s.table("no_key"), func(database.Row) error { return nil }); !errors.Is(err,
+		errors.ErrUnsupported) {
 		s.Errorf("a table that was not replaced: %v", err)
 	}
 	s.must(applied.Finish(s.ctx))
@@ -428,7 +438,8 @@ func (s *suite) patches() {
 		byName[row[1].String()] = row
 	}
 	patch := database.Patch{
-		Table: boats, Put: database.RowsOf([]database.Row{byName["Otter"], byName["O'Wag tail \u26f4"]}), Remove: database.RowsOf([]database.Row{byName["new"]}),
+		Table: boats, Put: database.RowsOf([]database.Row{byName["Otter"], byName["O'Wag tail \u26f4"]}),
+		Remove: database.RowsOf([]database.Row{byName["new"]}),
 	}
 	s.must(s.apply(database.Change{Patches: []database.Patch{patch}}))
 	s.want(before, "patched")
@@ -535,7 +546,8 @@ func (s *suite) others() {
 	if slices.ContainsFunc(before.tables, func(t database.Table) bool { return t.Name == "other_site" }) {
 		s.Error("another site's table is read")
 	}
-	s.must(s.account.Run(append(damage, "INSERT INTO other_site VALUES (8)", "CREATE TABLE wetland_aside_run_1_x (a INTEGER)")...))
+	s.must(s.account.Run(append(damage, "INSERT INTO other_site VALUES (8)", "CREATE TABLE wetland_aside_run_1_x (a"+
+		" INTEGER)")...))
 	s.must(s.apply(s.back(before)))
 	s.must(s.db.Sweep(s.ctx, []string{"boats", "other_site"}))
 	rows, err := s.db.Query(s.ctx, "SELECT id FROM other_site ORDER BY id")
@@ -574,7 +586,8 @@ func (s *suite) breaks() {
 	names := []string{"boats", "no_key", "nothing_yet", "fleet"}
 	for statement := int64(1); ; statement++ {
 		s.must(s.account.Run("DROP TABLE IF EXISTS extra", "DROP VIEW IF EXISTS fleet", "DROP TABLE IF EXISTS nothing_yet"))
-		s.must(s.account.Run(append(schema[:0:0], "DELETE FROM boats", schema[1], "DELETE FROM no_key", schema[3], schema[4], schema[7])...))
+		s.must(s.account.Run(append(schema[:0:0], "DELETE FROM boats", schema[1], "DELETE FROM no_key", schema[3], schema[4],
+			schema[7])...))
 		s.must(s.account.Run(damage...))
 		damaged, change := s.save(), s.back(before)
 		login, reached := s.account.Breaking(statement)
@@ -687,7 +700,8 @@ func (s *suite) cannotOpen() {
 	if missing.File != "" {
 		missing.File += ".gone"
 	}
-	if _, err := s.databases.Open(s.ctx, missing, own); !errors.Is(err, database.ErrMissing) && !errors.Is(err, database.ErrDenied) {
+	if _, err := s.databases.Open(s.ctx, missing, own); !errors.Is(err, database.ErrMissing) &&
+		!errors.Is(err, database.ErrDenied) {
 		s.Errorf("a database that is not there: %v", err)
 	}
 	db, drop, err := s.databases.Scratch(s.ctx, s.account.Login)
