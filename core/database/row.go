@@ -145,9 +145,7 @@ const largestCell = 4 << 30
 // fingerprint is a 128-bit hash of a row.
 type fingerprint [16]byte
 
-func fingerprintOf(row Row) fingerprint { return fingerprintOfEncoded(AppendRow(nil, row)) }
-
-func fingerprintOfEncoded(row []byte) (f fingerprint) {
+func fingerprintOf(row []byte) (f fingerprint) {
 	sum := blake3.Sum256(row)
 	copy(f[:], sum[:16])
 	return f
@@ -165,7 +163,7 @@ type Digest struct {
 // a number that depends on the row's bytes alone.
 func (d *Digest) Add(row Row) (encoded []byte, mark uint64) {
 	d.encoded = AppendRow(d.encoded[:0], row)
-	f := fingerprintOfEncoded(d.encoded)
+	f := fingerprintOf(d.encoded)
 	low := binary.BigEndian.Uint64(f[8:])
 	var carry uint64
 	d.low, carry = bits.Add64(d.low, low, 0)

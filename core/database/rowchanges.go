@@ -154,7 +154,7 @@ func (c *comparing) sumUp(ctx context.Context, rows Rows, sums []sum) error {
 	coder := coder{key: c.key, seed: c.seed}
 	return rows(ctx, func(row Row) error {
 		hash, encoded, _ := coder.code(row)
-		print := fingerprintOfEncoded(encoded)
+		print := fingerprintOf(encoded)
 		s := &sums[hash%buckets]
 		var carry uint64
 		s.low, carry = bits.Add64(s.low, binary.BigEndian.Uint64(print[8:]), 0)
@@ -208,7 +208,7 @@ func (c *comparing) fill(ctx context.Context, into *spool, state byte, rows Rows
 		if c.equal(int(hash%buckets)) || !c.want(hash, state) {
 			return nil
 		}
-		return into.add(state, fingerprintOfEncoded(keyed), encoded)
+		return into.add(state, fingerprintOf(keyed), encoded)
 	})
 }
 
